@@ -1,0 +1,100 @@
+package secret
+
+import (
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestPasswordNeverPrintsItself(t *testing.T) {
+	p := NewPassword("wax-and-honey-9")
+	holder := struct {
+		Name string
+		P    Password
+		Ptr  *Password
+		V    Verifier
+	}{"x", p, &p, Native(p)}
+	asJSON, err := json.Marshal(holder)
+	require.NoError(t, err)
+	var logged strings.Builder
+	slog.New(slog.NewTextHandler(&logged, nil)).Info("made", "password", p, "holder", holder)
+
+	shown := []string{
+		fmt.Sprint(p), fmt.Sprintf("%s %q %v %+v %#v %x %d", p, p, p, p, p, p, p),
+		fmt.Sprintf("%v %+v %#v", holder, holder, holder.P), string(asJSON), logged.String(), fmt.Sprintf("%x %s", holder.V, holder.V),
+	}
+	for _, text := range shown {
+		assert.NotContains(t, text, "wax")
+		assert.NotContains(t, text, fmt.Sprintf("%x", "wax"))
+		assert.NotContains(t, text, string(Native(p).Bytes()))
+	}
+	assert.Equal(t, "wax-and-honey-9", p.Reveal())
+}
+
+func TestGeneratedPasswordsNeedNoEscapingAndSatisfyPolicies(t *testing.T) {
+	seen := map[string]bool{}
+	for range 2000 {
+		text := Generate().Reveal()
+		require.Len(t, text, GeneratedLength)
+		require.Regexp(t, `^[A-Za-z][A-Za-z0-9_-]*[A-Za-z0-9]$`, text)
+		for _, class := range []string{lower, upper, digits, special} {
+			require.True(t, strings.ContainsAny(text, class), text)
+		}
+		require.False(t, seen[text])
+		seen[text] = true
+	}
+}
+
+// The values were read back from servers that had been given the plain
+// password; that logins succeed with ours is shown by the scenes.
+func TestVerifiersAreThoseOfTheServers(t *testing.T) {
+	assert.Equal(t, "*14E65567ABDB5135D0CFD9A70B3032C179A49EE7", string(Native(NewPassword("secret")).Bytes()))
+
+	// With a 16-byte salt the digest is that of crypt(3), which printed this.
+	digest := sha256Crypt([]byte("Hello world!"), []byte("saltstringsaltst"), 10000)
+	assert.Equal(t, "3xv.VbSHBb41AL9AvLeujZkZRBAwqFMz2.opqey6IcA", string(digest))
+}
+
+func TestMatchesRecomputesTheVerifier(t *testing.T) {
+	p, other := NewPassword("Bienenstöcke"), NewPassword("bienenstöcke")
+	for plugin, verifier := range map[string]Verifier{
+		"mysql_native_password": Native(p), "caching_sha2_password": CachingSHA2(p),
+	} {
+		matches, known := p.Matches(plugin, verifier)
+		assert.True(t, matches && known, plugin)
+		matches, known = other.Matches(plugin, verifier)
+		assert.True(t, !matches && known, plugin)
+	}
+	_, known := p.Matches("caching_sha2_password", StoredVerifier([]byte("$B$something newer")))
+	assert.False(t, known, "a storage format we cannot recompute must not count as a wrong password")
+	_, known = p.Matches("client_ed25519", Native(p))
+	assert.False(t, known)
+}
+
+func TestObtain(t *testing.T) {
+	t.Setenv("HIVE_PASSWORD", "from-env")
+	got, err := Source{Env: "HIVE_PASSWORD"}.Obtain(t.Context(), "comb_app", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "from-env", got.Reveal())
+
+	got, err = Source{Command: []string{"printf", "from-command\nsecond line"}}.Obtain(t.Context(), "comb_app", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "from-command", got.Reveal())
+
+	for name, source := range map[string]Source{
+		"cannot read":    {File: t.TempDir() + "/missing"},
+		"is not set":     {Env: "HIVE_PASSWORD_MISSING"},
+		"no such hive":   {Command: []string{"sh", "-c", "echo no such hive >&2; exit 3"}},
+		"is empty":       {Command: []string{"true"}},
+		"is no terminal": {Ask: true},
+	} {
+		_, err := source.Obtain(t.Context(), "comb_app", nil)
+		assert.ErrorContains(t, err, name)
+		assert.ErrorContains(t, err, "comb_app")
+	}
+}

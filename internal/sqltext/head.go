@@ -1,0 +1,310 @@
+package sqltext
+
+import (
+	"bytes"
+	"strings"
+)
+
+// TokenKind says what a token of a statement is.
+type TokenKind int
+
+const (
+	Word   TokenKind = iota // a keyword, an unquoted name or a number
+	Name                    // a name in backquotes
+	String                  // a string in single or double quotes
+	Punct                   // one other character
+)
+
+// Token is a piece of a statement; Text is the source, quotes included.
+type Token struct {
+	Kind       TokenKind
+	Start, End int
+	Text       []byte
+}
+
+// Is reports whether the token is the given keyword, in any case.
+func (t Token) Is(keyword string) bool {
+	return t.Kind == Word && strings.EqualFold(string(t.Text), keyword)
+}
+
+// IsPunct reports whether the token is the given character.
+func (t Token) IsPunct(c byte) bool { return t.Kind == Punct && t.Text[0] == c }
+
+// Plain is the name or string without its quotes. Doubled quotes are undone;
+// backslashes stay, since names know none.
+func (t Token) Plain() string {
+	if t.Kind != Name && t.Kind != String {
+		return string(t.Text)
+	}
+	quote := string(t.Text[:1])
+	return strings.ReplaceAll(string(t.Text[1:len(t.Text)-1]), quote+quote, quote)
+}
+
+// Scanner gives the tokens of one statement as Reader returned it. Comments
+// are passed over; the content of conditional comments is given as if it
+// stood there openly, because a server may execute it.
+type Scanner struct {
+	text []byte
+	pos  int
+}
+
+// NewScanner scans text.
+func NewScanner(text []byte) *Scanner { return &Scanner{text: text} }
+
+// Next gives the next token; ok is false at the end.
+func (s *Scanner) Next() (token Token, ok bool) {
+	for s.pos < len(s.text) {
+		rest := s.text[s.pos:]
+		c := rest[0]
+		switch {
+		case isSpace(c):
+			s.pos++
+		case c == '#', bytes.HasPrefix(rest, []byte("--")) && (len(rest) == 2 || rest[2] <= ' '):
+			s.skipPast("\n")
+		case bytes.HasPrefix(rest, []byte("/*!")), bytes.HasPrefix(rest, []byte("/*M!")):
+			s.pos += bytes.IndexByte(rest, '!') + 1
+			for s.pos < len(s.text) && s.text[s.pos] >= '0' && s.text[s.pos] <= '9' {
+				s.pos++
+			}
+		case bytes.HasPrefix(rest, []byte("/*")):
+			s.pos += 2
+			s.skipPast("*/")
+		case bytes.HasPrefix(rest, []byte("*/")): // the end of a conditional comment
+			s.pos += 2
+		case c == '\'' || c == '"' || c == '`':
+			return s.take(quotedLength(rest), kindOfQuote(c)), true
+		case isWordByte(c):
+			n := 1
+			for n < len(rest) && isWordByte(rest[n]) {
+				n++
+			}
+			return s.take(n, Word), true
+		default:
+			return s.take(1, Punct), true
+		}
+	}
+	return Token{}, false
+}
+
+func (s *Scanner) take(n int, kind TokenKind) Token {
+	t := Token{Kind: kind, Start: s.pos, End: s.pos + n, Text: s.text[s.pos : s.pos+n]}
+	s.pos += n
+	return t
+}
+
+func (s *Scanner) skipPast(closer string) {
+	if i := bytes.Index(s.text[s.pos:], []byte(closer)); i >= 0 {
+		s.pos += i + len(closer)
+	} else {
+		s.pos = len(s.text)
+	}
+}
+
+func kindOfQuote(c byte) TokenKind {
+	if c == '`' {
+		return Name
+	}
+	return String
+}
+
+// quotedLength is the length of the literal or quoted name that text begins
+// with. Reader has made sure that it is closed.
+func quotedLength(text []byte) int {
+	quote := text[0]
+	for i := 1; i < len(text); i++ {
+		switch {
+		case text[i] == '\\' && quote != '`':
+			i++
+		case text[i] == quote:
+			if i+1 < len(text) && text[i+1] == quote {
+				i++
+				continue
+			}
+			return i + 1
+		}
+	}
+	return len(text)
+}
+
+func isWordByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '$' || c >= 0x80
+}
+
+// Head is what the beginning of a statement tells.
+type Head struct {
+	Verb   string // the first keyword in capitals: CREATE, INSERT, SET ...
+	Object string // for CREATE, DROP and ALTER: TABLE, VIEW, TRIGGER, FUNCTION ...
+	Name   ObjectName
+	// Table is the table a trigger belongs to.
+	Table ObjectName
+	// IfExists is set by IF EXISTS and IF NOT EXISTS.
+	IfExists bool
+
+	create           int // end of the CREATE keyword
+	definerFrom      int // the DEFINER clause, empty when there is none
+	definerTo        int
+	loadableFunction bool
+}
+
+// ObjectName is a name that may be qualified by a database.
+type ObjectName struct{ Schema, Name string }
+
+// IsLoadableFunction reports a CREATE FUNCTION ... SONAME, which loads code
+// into the server and has no body.
+func (h Head) IsLoadableFunction() bool { return h.loadableFunction }
+
+// objects are the words behind CREATE, ALTER or DROP that name a kind.
+var objects = map[string]bool{
+	"TABLE": true, "VIEW": true, "TRIGGER": true, "FUNCTION": true, "PROCEDURE": true, "EVENT": true,
+	"DATABASE": true, "SCHEMA": true, "INDEX": true, "USER": true, "ROLE": true, "SEQUENCE": true,
+	"SERVER": true, "TABLESPACE": true, "PACKAGE": true, "LOGFILE": true, "RESOURCE": true,
+}
+
+// ParseHead reads the head of a statement. It never fails: what it cannot
+// tell stays empty.
+func ParseHead(text []byte) Head {
+	s := NewScanner(text)
+	first, ok := s.Next()
+	if !ok || first.Kind != Word {
+		return Head{}
+	}
+	head := Head{Verb: strings.ToUpper(string(first.Text))}
+	switch head.Verb {
+	case "CREATE", "ALTER", "DROP":
+		head.create = first.End
+		head.readObject(s)
+	case "INSERT", "REPLACE":
+		head.readTarget(s, "LOW_PRIORITY", "DELAYED", "HIGH_PRIORITY", "IGNORE", "INTO")
+	}
+	return head
+}
+
+func (h *Head) readTarget(s *Scanner, skipped ...string) {
+	for {
+		t, ok := s.Next()
+		if !ok {
+			return
+		}
+		skip := false
+		for _, word := range skipped {
+			skip = skip || t.Is(word)
+		}
+		if !skip {
+			h.Name, _ = readName(s, t)
+			return
+		}
+	}
+}
+
+// readObject reads from behind CREATE, ALTER or DROP to the object's name. A
+// CREATE may hold a good many words before the kind: OR REPLACE, a DEFINER
+// clause, SQL SECURITY, ALGORITHM, UNIQUE, TEMPORARY, AGGREGATE.
+func (h *Head) readObject(s *Scanner) {
+	t, ok := s.Next()
+	for ok {
+		switch {
+		case t.Is("DEFINER"):
+			from := t.Start
+			t, ok = s.Next()
+			if !ok || !t.IsPunct('=') {
+				continue
+			}
+			t, ok = s.Next() // the user, or CURRENT_USER
+			h.definerFrom, h.definerTo = from, t.End
+			t, ok = s.Next()
+			switch {
+			case ok && t.IsPunct('@'):
+				t, ok = s.Next()
+				h.definerTo = t.End
+				t, ok = s.Next()
+			case ok && t.IsPunct('('): // CURRENT_USER()
+				t, ok = s.Next()
+				h.definerTo = t.End
+				t, ok = s.Next()
+			}
+			continue
+		case t.Kind == Word && objects[strings.ToUpper(string(t.Text))]:
+			h.Object = strings.ToUpper(string(t.Text))
+			h.readObjectName(s)
+			return
+		case t.Kind != Word && !t.IsPunct('='):
+			return
+		}
+		t, ok = s.Next()
+	}
+}
+
+func (h *Head) readObjectName(s *Scanner) {
+	t, ok := s.Next()
+	for ok && (t.Is("IF") || t.Is("NOT") || t.Is("EXISTS")) {
+		h.IfExists = h.IfExists || t.Is("EXISTS")
+		t, ok = s.Next()
+	}
+	if !ok {
+		return
+	}
+	var next Token
+	h.Name, next = readName(s, t)
+	switch h.Object {
+	case "TRIGGER":
+		for ok := true; ok && !next.Is("ON"); next, ok = s.Next() {
+		}
+		if t, ok := s.Next(); ok {
+			h.Table, _ = readName(s, t)
+		}
+	case "FUNCTION":
+		for ok, n := true, 0; ok && n < 3; next, ok = s.Next() {
+			h.loadableFunction = h.loadableFunction || next.Is("SONAME")
+			n++
+		}
+	}
+}
+
+// readName reads a name that begins with first, and gives the token behind.
+func readName(s *Scanner, first Token) (ObjectName, Token) {
+	if first.Kind == Punct {
+		return ObjectName{}, first
+	}
+	name := ObjectName{Name: first.Plain()}
+	next, ok := s.Next()
+	if ok && next.IsPunct('.') {
+		if second, ok := s.Next(); ok {
+			name = ObjectName{Schema: name.Name, Name: second.Plain()}
+			next, _ = s.Next()
+		}
+	}
+	return name, next
+}
+
+// HasDefiner reports whether the statement names a definer.
+func (h Head) HasDefiner() bool { return h.definerTo > h.definerFrom }
+
+// WithoutDefiner gives the statement that h was parsed from without its
+// DEFINER clause; the server then makes the connected account the definer. It
+// also works where the clause stands in a conditional comment, which stays
+// behind empty.
+func (h Head) WithoutDefiner(text []byte) []byte {
+	if !h.HasDefiner() {
+		return text
+	}
+	return append(bytes.Clone(text[:h.definerFrom]), text[h.definerTo:]...)
+}
+
+// WithDefiner gives the CREATE statement that h was parsed from with the given
+// definer clause in place of its own.
+func (h Head) WithDefiner(text []byte, definer string) []byte {
+	bare := h.WithoutDefiner(text)
+	if h.definerFrom > 0 {
+		// In place of the old one: behind OR REPLACE, and inside the same
+		// conditional comment.
+		return append(append(bytes.Clone(bare[:h.definerFrom]), definer...), bare[h.definerFrom:]...)
+	}
+	at := h.create
+	s := &Scanner{text: text, pos: h.create}
+	if t, ok := s.Next(); ok && t.Is("OR") {
+		if t, ok = s.Next(); ok && t.Is("REPLACE") {
+			at = t.End
+		}
+	}
+	return append(append(append(bytes.Clone(text[:at]), ' '), definer...), text[at:]...)
+}

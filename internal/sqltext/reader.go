@@ -1,0 +1,450 @@
+// Package sqltext reads SQL scripts in the dialect of MariaDB and MySQL: as a
+// stream of statements with their places (Reader), and each statement as a
+// row of tokens (Scanner) from which its head can be told (ParseHead).
+//
+// It splits a script where the servers' stock client splits it. It must never
+// know of servers, connections or settings files: what a statement would do is
+// for internal/load to judge.
+package sqltext
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/fault"
+)
+
+// Statement is one statement of a script, without its delimiter.
+type Statement struct {
+	// Text is the statement with prefix tokens replaced. It is valid until
+	// the next call of Reader.Next.
+	Text []byte
+	// Offset is the byte offset of the first character in the script, after
+	// decompression, and Size the bytes it takes there.
+	Offset int64
+	Size   int
+	// Line and Column of the first character, from 1; columns count
+	// characters, not bytes.
+	Line, Column int
+}
+
+// Reader reads a script statement by statement. Its memory is that of the
+// longest statement, whatever the length of the script.
+type Reader struct {
+	name string // of the file, for errors
+	src  io.Reader
+	err  error // what src ended with
+
+	buf        []byte // unread input; buf[:pos] belongs to the piece being read
+	pos        int
+	offset     int64 // of buf[0] in the script
+	line, col  int   // of buf[0]
+	delimiter  []byte
+	token      []byte // prefix token, empty for none
+	prefix     []byte
+	tokensSeen []int // where in buf the current statement holds the token
+	special    [256]bool
+	begun      bool
+}
+
+// readAhead is the size of one read: large enough that the cost of a system
+// call disappears behind scanning.
+const readAhead = 256 << 10
+
+// NewReader reads the script src. name is the file's name for error messages.
+func NewReader(name string, src io.Reader) *Reader {
+	r := &Reader{name: name, src: src, line: 1, col: 1, buf: make([]byte, 0, readAhead)}
+	r.setDelimiter([]byte(";"))
+	return r
+}
+
+// ReplacePrefix makes the reader write prefix wherever the script says token,
+// outside string literals and comments. It must be called before Next.
+func (r *Reader) ReplacePrefix(token, prefix string) {
+	r.token, r.prefix = []byte(token), []byte(prefix)
+	r.setDelimiter(r.delimiter)
+}
+
+func (r *Reader) setDelimiter(delimiter []byte) {
+	r.delimiter = bytes.Clone(delimiter)
+	r.special = [256]bool{'\'': true, '"': true, '`': true, '-': true, '#': true, '/': true, '*': true}
+	r.special[r.delimiter[0]] = true
+	if len(r.token) > 0 {
+		r.special[r.token[0]] = true
+	}
+}
+
+// Next gives the next statement, or io.EOF behind the last one. Text between
+// statements (white space, comments, DELIMITER lines) is passed over. A
+// literal or comment that never ends, and a command that only the stock client
+// could carry out, are errors with their place. Reading errors of the source
+// come back as they are, wrapped with the file's name.
+func (r *Reader) Next() (Statement, error) {
+	r.consume(r.pos)
+	if !r.begun {
+		r.begun = true
+		if r.ensure(3) && bytes.HasPrefix(r.buf, []byte("\ufeff")) {
+			r.pos = 3
+			r.consume(3)
+			r.col = 1 // the mark is no character of the first line
+		}
+	}
+	for {
+		if err := r.skipGap(); err != nil {
+			return Statement{}, err
+		}
+		statement, err := r.scanStatement()
+		if err != nil || len(statement.Text) > 0 {
+			return statement, err
+		}
+	}
+}
+
+// Delimiter in force, for tests of the splitting.
+func (r *Reader) Delimiter() string { return string(r.delimiter) }
+
+// Read reports how many bytes of the script have been passed.
+func (r *Reader) Read() int64 { return r.offset + int64(r.pos) }
+
+// ensure makes at least n bytes available from pos on, if the source has them.
+func (r *Reader) ensure(n int) bool {
+	for len(r.buf)-r.pos < n {
+		if r.err != nil {
+			return false
+		}
+		if cap(r.buf)-len(r.buf) < readAhead/2 {
+			grown := make([]byte, len(r.buf), 2*cap(r.buf)+readAhead)
+			copy(grown, r.buf)
+			r.buf = grown
+		}
+		var got int
+		got, r.err = r.src.Read(r.buf[len(r.buf):cap(r.buf)])
+		r.buf = r.buf[:len(r.buf)+got]
+	}
+	return true
+}
+
+// consume forgets the first n bytes and moves the place behind them.
+func (r *Reader) consume(n int) {
+	if n == 0 {
+		return
+	}
+	gone := r.buf[:n]
+	if lines := bytes.Count(gone, []byte{'\n'}); lines > 0 {
+		r.line += lines
+		r.col = 1
+		gone = gone[bytes.LastIndexByte(gone, '\n')+1:]
+	}
+	r.col += utf8.RuneCount(gone)
+	r.offset += int64(n)
+	r.pos -= n
+	// Slicing keeps the cost of small statements small; the bytes are moved
+	// to the front only when the buffer is nearly used up.
+	r.buf = r.buf[n:]
+	if len(r.buf) == 0 || cap(r.buf) < readAhead/2 {
+		fresh := make([]byte, len(r.buf), max(readAhead, 2*len(r.buf)))
+		copy(fresh, r.buf)
+		r.buf = fresh
+	}
+}
+
+// placeAt is the place of buf[at].
+func (r *Reader) placeAt(at int) fault.Place {
+	line, col := r.line, r.col
+	before := r.buf[:at]
+	if n := bytes.Count(before, []byte{'\n'}); n > 0 {
+		line += n
+		col = 1
+		before = before[bytes.LastIndexByte(before, '\n')+1:]
+	}
+	return fault.Place{File: r.name, Line: line, Column: col + utf8.RuneCount(before)}
+}
+
+// ended is the error for an input that ends where it may not, or the source's
+// own error when that is why it ended.
+func (r *Reader) ended(opened int, what, closer string) error {
+	if !errors.Is(r.err, io.EOF) {
+		return r.sourceError()
+	}
+	place := r.placeAt(opened)
+	start := bytes.LastIndexByte(r.buf[:opened], '\n') + 1
+	line, _, _ := bytes.Cut(r.buf[start:], []byte{'\n'})
+	// The line may have begun in a part already consumed; then the excerpt
+	// would not fit the column, and the place alone has to do.
+	excerpt := ""
+	if start > 0 || r.col == 1 {
+		excerpt = fault.ExcerptLine(strings.TrimRight(string(line), "\r"), place)
+	}
+	return &fault.Error{
+		Class: fault.Invalid, Place: place, Excerpt: excerpt,
+		What: "the script ends inside " + what + " that opens here",
+		Next: "close it with " + closer + ", or get the script again if it was cut off",
+	}
+}
+
+func (r *Reader) sourceError() error {
+	return &fault.Error{
+		Class: fault.Invalid, Place: r.placeAt(len(r.buf)), Cause: r.err,
+		What: "the script cannot be read to its end: " + r.err.Error(),
+		Next: "get the file again; nothing behind this place was read",
+	}
+}
+
+func isSpace(c byte) bool {
+	return c == ' ' || c == '\n' || c == '\r' || c == '\t' || c == '\v' || c == '\f'
+}
+
+// skipGap passes over what stands between statements and leaves the place at
+// the first character of the next one. io.EOF: there is none.
+func (r *Reader) skipGap() error {
+	for {
+		if !r.ensure(1) {
+			r.consume(r.pos)
+			if errors.Is(r.err, io.EOF) {
+				return io.EOF
+			}
+			return r.sourceError()
+		}
+		c := r.buf[r.pos]
+		switch {
+		case isSpace(c):
+			r.pos++
+			if r.pos > readAhead {
+				r.consume(r.pos)
+			}
+		case c == '#' || r.atDashComment():
+			r.skipLine()
+		case r.atBlockComment() && !r.atConditional():
+			if err := r.skipBlockComment(); err != nil {
+				return err
+			}
+		default:
+			r.consume(r.pos)
+			isCommand, err := r.clientCommand()
+			if err != nil || !isCommand {
+				return err
+			}
+		}
+	}
+}
+
+func (r *Reader) at(text string) bool {
+	return r.ensure(len(text)) && string(r.buf[r.pos:r.pos+len(text)]) == text
+}
+
+// atDashComment: two hyphens begin a comment only before white space, a
+// control character or the end (MySQL Reference Manual, "Comments").
+func (r *Reader) atDashComment() bool {
+	return r.at("--") && (!r.ensure(3) || r.buf[r.pos+2] <= ' ')
+}
+
+func (r *Reader) atBlockComment() bool { return r.at("/*") }
+
+// atConditional reports whether the block comment at pos holds text that a
+// server may execute. Version 999999 is that of no server: newer dumps begin
+// with such a comment to put the stock client into its sandbox mode.
+func (r *Reader) atConditional() bool {
+	if r.at("/*M!999999") || r.at("/*!999999") {
+		return false
+	}
+	return r.at("/*!") || r.at("/*M!")
+}
+
+func (r *Reader) skipLine() {
+	for r.ensure(1) {
+		if i := bytes.IndexByte(r.buf[r.pos:], '\n'); i >= 0 {
+			r.pos += i + 1
+			return
+		}
+		r.pos = len(r.buf)
+	}
+}
+
+func (r *Reader) skipBlockComment() error {
+	opened := r.pos
+	r.pos += 2
+	for r.ensure(2) {
+		i := bytes.Index(r.buf[r.pos:], []byte("*/"))
+		if i >= 0 {
+			r.pos += i + 2
+			return nil
+		}
+		r.pos = len(r.buf) - 1
+	}
+	return r.ended(opened, "a comment", "*/")
+}
+
+// clientCommand deals with a line that is meant for the stock client and not
+// for the server. DELIMITER is obeyed; the others have no meaning here or
+// reach outside the database, and are refused by name.
+func (r *Reader) clientCommand() (bool, error) {
+	r.ensure(64)
+	line, _, _ := bytes.Cut(r.buf[r.pos:min(len(r.buf), r.pos+64)], []byte{'\n'})
+	word := line
+	if i := bytes.IndexFunc(line, func(c rune) bool { return c <= ' ' || c == ';' }); i >= 0 {
+		word = line[:i]
+	}
+	name := strings.ToLower(string(word))
+	switch name {
+	case "delimiter":
+		start := r.pos
+		r.skipLine()
+		fields := bytes.Fields(r.buf[start+len("delimiter") : r.pos])
+		if len(fields) == 0 || bytes.ContainsRune(fields[0], '\\') {
+			return false, fault.At(fault.Invalid, r.placeAt(start), "write for instance: DELIMITER ;;",
+				"DELIMITER needs a word without a backslash")
+		}
+		r.setDelimiter(fields[0])
+		return true, nil
+	case "source", "system", "tee", "connect", "pager", "edit":
+		return false, fault.At(fault.Invalid, r.placeAt(r.pos), "remove the line, or name the files one by one under import",
+			"%q is a command of the stock client, not of the server", name)
+	}
+	if len(word) > 1 && word[0] == '\\' {
+		return false, fault.At(fault.Invalid, r.placeAt(r.pos), "remove the line, or name the files one by one under import",
+			"%q is a command of the stock client, not of the server", string(word[:2]))
+	}
+	return false, nil
+}
+
+// scanStatement reads from pos to the delimiter or the end of the input. An
+// empty statement comes back with no text.
+func (r *Reader) scanStatement() (Statement, error) {
+	r.tokensSeen = r.tokensSeen[:0]
+	conditional := -1 // where the conditional comment we are in was opened
+	for {
+		for r.pos < len(r.buf) && !r.special[r.buf[r.pos]] {
+			r.pos++
+		}
+		if !r.ensure(1) {
+			if conditional >= 0 {
+				return Statement{}, r.ended(conditional, "a conditional comment", "*/")
+			}
+			if !errors.Is(r.err, io.EOF) {
+				return Statement{}, r.sourceError()
+			}
+			return r.statement(r.pos), nil
+		}
+		c := r.buf[r.pos]
+		switch {
+		case len(r.token) > 0 && c == r.token[0] && r.at(string(r.token)):
+			r.tokensSeen = append(r.tokensSeen, r.pos)
+			r.pos += len(r.token)
+		case c == r.delimiter[0] && r.at(string(r.delimiter)):
+			end := r.pos
+			r.pos += len(r.delimiter)
+			return r.statement(end), nil
+		case c == '\'' || c == '"' || c == '`':
+			if err := r.skipQuoted(c); err != nil {
+				return Statement{}, err
+			}
+		case c == '#' || c == '-' && r.atDashComment():
+			r.skipLine()
+		case c == '/' && r.atBlockComment():
+			if conditional < 0 && r.atConditional() {
+				conditional = r.pos
+				r.pos += 3
+			} else if err := r.skipBlockComment(); err != nil {
+				return Statement{}, err
+			}
+		case c == '*' && conditional >= 0 && r.at("*/"):
+			conditional = -1
+			r.pos += 2
+		default:
+			r.pos++
+		}
+	}
+}
+
+var quoteNames = map[byte]string{
+	'\'': "a string literal", '"': "a double-quoted string", '`': "a quoted name",
+}
+
+// skipQuoted passes over a literal or a quoted name. A doubled quote needs no
+// care: it closes the literal and opens the next at once.
+func (r *Reader) skipQuoted(quote byte) error {
+	opened := r.pos
+	r.pos++
+	for r.ensure(1) {
+		rest := r.buf[r.pos:]
+		switch {
+		case quote == '`':
+			i := bytes.IndexByte(rest, '`')
+			end := len(rest)
+			if i >= 0 {
+				end = i
+			}
+			if len(r.token) > 0 {
+				for from := 0; ; {
+					t := bytes.Index(rest[from:end], r.token)
+					if t < 0 {
+						break
+					}
+					r.tokensSeen = append(r.tokensSeen, r.pos+from+t)
+					from += t + len(r.token)
+				}
+			}
+			if i >= 0 {
+				r.pos += i + 1
+				return nil
+			}
+			if len(r.token) > 0 && !r.ensure(len(rest)+1) {
+				return r.ended(opened, quoteNames[quote], string(quote))
+			} else if len(r.token) > 0 {
+				// The name goes on behind the buffer's end and a token may
+				// straddle it: look at the whole name again.
+				r.tokensSeen = dropFrom(r.tokensSeen, opened)
+				r.pos = opened + 1
+				continue
+			}
+			r.pos = len(r.buf)
+		default:
+			i := 0
+			for i < len(rest) && rest[i] != quote && rest[i] != '\\' {
+				i++
+			}
+			if i == len(rest) {
+				r.pos = len(r.buf)
+				continue
+			}
+			r.pos += i + 1
+			if rest[i] == quote {
+				return nil
+			}
+			if !r.ensure(1) { // a backslash at the very end
+				return r.ended(opened, quoteNames[quote], string(quote))
+			}
+			r.pos++
+		}
+	}
+	return r.ended(opened, quoteNames[quote], string(quote))
+}
+
+func dropFrom(positions []int, from int) []int {
+	for i, p := range positions {
+		if p >= from {
+			return positions[:i]
+		}
+	}
+	return positions
+}
+
+// statement cuts buf[:end] into a Statement. Trailing white space goes, as it
+// does with the stock client.
+func (r *Reader) statement(end int) Statement {
+	raw := bytes.TrimRight(r.buf[:end], " \n\r\t\v\f")
+	s := Statement{Text: raw, Offset: r.offset, Size: len(raw), Line: r.line, Column: r.col}
+	if len(r.tokensSeen) > 0 {
+		var text []byte
+		last := 0
+		for _, at := range r.tokensSeen {
+			text = append(append(text, raw[last:at]...), r.prefix...)
+			last = at + len(r.token)
+		}
+		s.Text = append(text, raw[last:]...)
+	}
+	return s
+}

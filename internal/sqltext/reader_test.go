@@ -1,0 +1,223 @@
+package sqltext
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/fault"
+)
+
+func readAll(r *Reader) (statements []string, err error) {
+	for {
+		s, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return statements, nil
+		}
+		if err != nil {
+			return statements, err
+		}
+		statements = append(statements, string(s.Text))
+	}
+}
+
+func TestReaderSplitsWhereTheStockClientDoes(t *testing.T) {
+	for name, row := range map[string]struct {
+		script string
+		want   []string
+	}{
+		"last statement without delimiter": {"SELECT 1; SELECT 2", []string{"SELECT 1", "SELECT 2"}},
+		"empty statements are passed over": {";;SELECT 1;;\n;", []string{"SELECT 1"}},
+		"quotes hold delimiters":           {`SELECT ';', ";", ` + "`;`;SELECT 2", []string{`SELECT ';', ";", ` + "`;`", "SELECT 2"}},
+		"doubled quotes":                   {`SELECT 'a'';b';SELECT 2`, []string{`SELECT 'a'';b'`, "SELECT 2"}},
+		"backslash in a string":            {`SELECT 'a\';b', 'c\\';SELECT 2`, []string{`SELECT 'a\';b', 'c\\'`, "SELECT 2"}},
+		"no backslash in a name":           {"SELECT `a\\`;SELECT 2", []string{"SELECT `a\\`", "SELECT 2"}},
+		"comments between":                 {"-- one;\n# two;\n/* three; */ SELECT 1;--\nSELECT 2", []string{"SELECT 1", "SELECT 2"}},
+		"comments inside":                  {"SELECT 1 -- ; '\n+ 2 # ; \"\n+ /* ; ' */ 3;", []string{"SELECT 1 -- ; '\n+ 2 # ; \"\n+ /* ; ' */ 3"}},
+		"two hyphens need a blank":         {"SELECT 1--1;SELECT 2", []string{"SELECT 1--1", "SELECT 2"}},
+		"conditional comments stay":        {"/*!40101 SET NAMES utf8mb4 */;/*M!100203 SET x=1 */;", []string{"/*!40101 SET NAMES utf8mb4 */", "/*M!100203 SET x=1 */"}},
+		"comment in a conditional comment": {"/*!50003 CREATE /* a; ' */ TABLE t (i INT) */;SELECT 2", []string{"/*!50003 CREATE /* a; ' */ TABLE t (i INT) */", "SELECT 2"}},
+		"sandbox line of newer dumps":      {"/*M!999999\\- enable the sandbox mode */ \nSELECT 1;", []string{"SELECT 1"}},
+		"delimiter":                        {"delimiter ;;\nBEGIN a; b; END;;\nDELIMITER ; \nSELECT 1;", []string{"BEGIN a; b; END", "SELECT 1"}},
+		"delimiter of letters":             {"DELIMITER go\nSELECT 'go' go SELECT 2 go", []string{"SELECT 'go'", "SELECT 2"}},
+		"windows line ends, byte order":    {"\ufeffSELECT 1;\r\nDELIMITER $$\r\nSELECT 2$$\r\n", []string{"SELECT 1", "SELECT 2"}},
+		"nul bytes and control characters": {"SELECT 'a\x00\x1a;b';SELECT 2", []string{"SELECT 'a\x00\x1a;b'", "SELECT 2"}},
+		"nothing at all":                   {" \n-- nothing", nil},
+	} {
+		for reading, src := range map[string]io.Reader{
+			"whole":        strings.NewReader(row.script),
+			"byte by byte": iotest.OneByteReader(strings.NewReader(row.script)),
+		} {
+			got, err := readAll(NewReader("t.sql", src))
+			require.NoError(t, err, name)
+			assert.Equal(t, row.want, got, "%s, %s", name, reading)
+		}
+	}
+}
+
+func TestReaderGivesPlaces(t *testing.T) {
+	r := NewReader("t.sql", strings.NewReader("-- x\n  SELECT 'é';  SELECT\n2;\nDELIMITER //\n\tSELECT 3//"))
+	var places []string
+	for {
+		s, err := r.Next()
+		if err != nil {
+			break
+		}
+		places = append(places, fmt.Sprintf("%d:%d@%d+%d", s.Line, s.Column, s.Offset, s.Size))
+	}
+	assert.Equal(t, []string{"2:3@7+11", "2:16@21+8", "5:2@45+8"}, places)
+}
+
+func TestReaderNamesWhereAnOpenPieceBegins(t *testing.T) {
+	for script, want := range map[string]string{
+		"SELECT 1;\n  SELECT 'abc;\n":   "t.sql:2:10: the script ends inside a string literal",
+		"SELECT `abc;":                  "t.sql:1:8: the script ends inside a quoted name",
+		"SELECT 1; /* never":            "t.sql:1:11: the script ends inside a comment",
+		"SELECT 1 /* never":             "t.sql:1:10: the script ends inside a comment",
+		"/*!50003 CREATE TRIGGER x":     "t.sql:1:1: the script ends inside a conditional comment",
+		"SELECT 'x\\":                   "t.sql:1:8: the script ends inside a string literal",
+		"SELECT 1;\nsource other.sql\n": `t.sql:2:1: "source" is a command of the stock client`,
+		"SELECT 1;\n\\! rm -rf /\n":     `t.sql:2:1: "\\!" is a command of the stock client`,
+		"DELIMITER \nSELECT 1":          "t.sql:1:1: DELIMITER needs a word",
+	} {
+		_, err := readAll(NewReader("t.sql", strings.NewReader(script)))
+		assert.ErrorContains(t, err, want)
+		assert.Equal(t, fault.Invalid, fault.As(err).Class)
+	}
+	_, err := readAll(NewReader("t.sql", iotest.ErrReader(errors.New("disk on fire"))))
+	assert.ErrorContains(t, err, "disk on fire")
+}
+
+func TestReaderReplacesPrefixTokensOutsideLiteralsAndComments(t *testing.T) {
+	script := "INSERT INTO `@p_x@p_` VALUES ('@p_ stays', \"@p_ too\"); -- @p_\nDROP TABLE @p_x, /* @p_ */ @p_y;"
+	want := []string{
+		"INSERT INTO `cl_xcl_` VALUES ('@p_ stays', \"@p_ too\")", "DROP TABLE cl_x, /* @p_ */ cl_y",
+	}
+	for _, src := range []io.Reader{strings.NewReader(script), iotest.OneByteReader(strings.NewReader(script))} {
+		r := NewReader("t.sql", src)
+		r.ReplacePrefix("@p_", "cl_")
+		got, err := readAll(r)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	r := NewReader("t.sql", strings.NewReader("SELECT * FROM #__hives # a comment\n;"))
+	r.ReplacePrefix("#__", "cl_")
+	got, err := readAll(r)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"SELECT * FROM cl_hives # a comment"}, got, "a token that looks like a comment is none")
+}
+
+func TestReaderKeepsMemoryConstant(t *testing.T) {
+	line := "INSERT INTO t VALUES (1,'" + strings.Repeat("x", 400) + "');\n"
+	const megabytes = 64
+	src := io.LimitReader(repeat(line), megabytes<<20)
+	r := NewReader("big.sql", src)
+	largest := 0
+	for {
+		if _, err := r.Next(); err != nil {
+			break
+		}
+		largest = max(largest, cap(r.buf))
+	}
+	assert.Less(t, largest, 4*readAhead)
+	assert.EqualValues(t, megabytes<<20, r.Read())
+}
+
+type repeated struct {
+	line string
+	at   int
+}
+
+func repeat(line string) io.Reader { return &repeated{line: line} }
+
+func (r *repeated) Read(p []byte) (int, error) {
+	n := copy(p, r.line[r.at:])
+	r.at = (r.at + n) % len(r.line)
+	return n, nil
+}
+
+func TestParseHead(t *testing.T) {
+	for statement, want := range map[string]string{
+		"create table if not exists `hives` (id int)":                                               "CREATE TABLE .hives on .",
+		"INSERT IGNORE INTO barn.hives VALUES (1)":                                                  "INSERT  barn.hives on .",
+		"CREATE DEFINER=`root`@`localhost` TRIGGER t1 BEFORE INSERT ON other.hives FOR EACH":        "CREATE TRIGGER .t1 on other.hives",
+		"/*!50003 CREATE*/ /*!50017 DEFINER=`a``b`@`%`*/ /*!50003 TRIGGER `t``2` AFTER UPDATE ON h": "CREATE TRIGGER .t`2 on .h",
+		"CREATE OR REPLACE DEFINER=CURRENT_USER() FUNCTION barn.f(x INT) RETURNS INT":               "CREATE FUNCTION barn.f on .",
+		"CREATE ALGORITHM=MERGE DEFINER='x'@localhost SQL SECURITY DEFINER VIEW v AS SELECT":        "CREATE VIEW .v on .",
+		"DROP TRIGGER IF EXISTS t1":                                                                 "DROP TRIGGER .t1 on .",
+		"(SELECT 1)":                                                                                "  . on .",
+	} {
+		h := ParseHead([]byte(statement))
+		assert.Equal(t, want, fmt.Sprintf("%s %s %s.%s on %s.%s", h.Verb, h.Object, h.Name.Schema, h.Name.Name, h.Table.Schema, h.Table.Name), statement)
+	}
+	assert.True(t, ParseHead([]byte("CREATE FUNCTION f RETURNS STRING SONAME 'x.so'")).IsLoadableFunction())
+}
+
+func TestDefinerIsTakenOutAndPutIn(t *testing.T) {
+	for statement, want := range map[string][2]string{
+		"CREATE DEFINER=`root`@`localhost` TRIGGER t1 AFTER INSERT ON h": {
+			"CREATE  TRIGGER t1 AFTER INSERT ON h", "CREATE DEFINER=x@y TRIGGER t1 AFTER INSERT ON h"},
+		"/*!50003 CREATE*/ /*!50017 DEFINER=`r`@`%`*/ /*!50003 TRIGGER t ON h */": {
+			"/*!50003 CREATE*/ /*!50017 */ /*!50003 TRIGGER t ON h */", "/*!50003 CREATE*/ /*!50017 DEFINER=x@y*/ /*!50003 TRIGGER t ON h */"},
+		"CREATE OR REPLACE FUNCTION f() RETURNS INT": {
+			"CREATE OR REPLACE FUNCTION f() RETURNS INT", "CREATE OR REPLACE DEFINER=x@y FUNCTION f() RETURNS INT"},
+		"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'": {
+			"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'", "CREATE DEFINER=x@y SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'"},
+	} {
+		h := ParseHead([]byte(statement))
+		assert.Equal(t, want[0], string(h.WithoutDefiner([]byte(statement))))
+		assert.Equal(t, want[1], string(h.WithDefiner([]byte(statement), "DEFINER=x@y")))
+	}
+}
+
+// FuzzReader holds the reader against itself at two read sizes, and checks
+// that statements are pieces of the input in their order with nothing but
+// white space, comments, delimiters and client lines between them.
+func FuzzReader(f *testing.F) {
+	for _, seed := range []string{"SELECT 1;", "a'b;c'd;", "/*! x; */;", "DELIMITER $$\na;b$$", "-- x\n;#y\n;", "`a``;`;\"\\\";", "\ufeffx;"} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, script []byte) {
+		whole, wholeErr := readAll(NewReader("f.sql", bytes.NewReader(script)))
+		single, singleErr := readAll(NewReader("f.sql", iotest.OneByteReader(bytes.NewReader(script))))
+		require.Equal(t, whole, single)
+		require.Equal(t, fmt.Sprint(wholeErr), fmt.Sprint(singleErr))
+
+		r := NewReader("f.sql", bytes.NewReader(script))
+		end := int64(0)
+		for {
+			s, err := r.Next()
+			if err != nil {
+				break
+			}
+			require.GreaterOrEqual(t, s.Offset, end)
+			end = s.Offset + int64(s.Size)
+			require.Equal(t, string(script[s.Offset:end]), string(s.Text))
+			scanner := NewScanner(s.Text)
+			for _, ok := scanner.Next(); ok; _, ok = scanner.Next() {
+			}
+			ParseHead(s.Text).WithDefiner(s.Text, "DEFINER=x")
+		}
+	})
+}
+
+func BenchmarkReader(b *testing.B) {
+	row := "(1234,'Honey from the slope behind the old mill',0.75,NULL,'2026-05-01 10:00:00'),"
+	script := []byte(strings.Repeat("INSERT INTO `cl_seasons` VALUES "+strings.Repeat(row, 2000)+"(1);\n", 50))
+	b.SetBytes(int64(len(script)))
+	for b.Loop() {
+		r := NewReader("b.sql", bytes.NewReader(script))
+		for {
+			if _, err := r.Next(); err != nil {
+				break
+			}
+		}
+	}
+}
