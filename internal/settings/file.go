@@ -1,0 +1,173 @@
+// Package settings reads and edits the connection settings inside an
+// application's configuration files, whatever their syntax, without losing a
+// byte: it finds a value by its address, splices a new one in, and reads the
+// result again before anything may be published.
+//
+// It must never know of database servers or of the estate file.
+package settings
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings/php"
+	"yellowfield/internal/settings/syntax"
+)
+
+// File is the content of one configuration file and the settings in it. It is
+// never changed: With gives a new File.
+type File struct {
+	Path     string
+	Settings []syntax.Setting
+	source   []byte
+}
+
+// Open reads a file. A missing file comes back as an error that
+// errors.Is(err, fs.ErrNotExist).
+func Open(path string) (*File, error) {
+	source, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions",
+			"the settings file cannot be read: %v", underlying(err)).With(err)
+	}
+	return Parse(path, source)
+}
+
+func underlying(err error) error {
+	var path *os.PathError
+	if errors.As(err, &path) {
+		return path.Err
+	}
+	return err
+}
+
+// Parse reads content that is, or is to become, the file at path.
+func Parse(path string, source []byte) (*File, error) {
+	if !strings.Contains(strings.ToLower(string(source[:min(len(source), 4096)])), "<?php") {
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "only PHP files can be read so far",
+			"this is no PHP file: it has no <?php")
+	}
+	found, err := php.Parse(source)
+	if err != nil {
+		f := fault.As(err)
+		f.Place.File = path
+		return nil, f
+	}
+	for i := range found {
+		found[i].Place.File = path
+	}
+	return &File{Path: path, Settings: found, source: source}, nil
+}
+
+// Bytes is the file's content.
+func (f *File) Bytes() []byte { return f.source }
+
+// Lookup finds the one setting an address means. It is an error, with place
+// and reason, when there is none or more than one.
+func (f *File) Lookup(address string) (syntax.Setting, error) {
+	normal, ok := php.Normalise(address)
+	if !ok {
+		return syntax.Setting{}, fault.At(fault.Invalid, fault.Place{File: f.Path},
+			`write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array`,
+			"%q is no address of a PHP setting", address)
+	}
+	var hits []syntax.Setting
+	for _, s := range f.Settings {
+		if s.Address == normal {
+			hits = append(hits, s)
+		}
+	}
+	switch {
+	case len(hits) == 0:
+		return syntax.Setting{}, f.unknown(normal)
+	case len(hits) > 1:
+		// Of two lines that both set it, the one in force cannot be told
+		// without running the file; one that stands in a branch does not
+		// make the other ambiguous for reading, but does for writing.
+		return syntax.Setting{}, fault.At(fault.Invalid, hits[1].Place, "remove one of the two, or comment it out",
+			"%s is set twice, first in line %d", normal, hits[0].Place.Line).WithExcerpt(f.source)
+	}
+	return hits[0], nil
+}
+
+func (f *File) unknown(address string) error {
+	known := make([]string, len(f.Settings))
+	lines := map[string]int{}
+	for i, s := range f.Settings {
+		known[i] = s.Address
+		lines[s.Address] = s.Place.Line
+	}
+	next := "the file sets: " + f.some(known)
+	if near := fault.Nearest(address, known); len(near) > 0 {
+		for i, n := range near {
+			near[i] = fmt.Sprintf("%s (line %d)", n, lines[n])
+		}
+		next = "did you mean " + strings.Join(near, " or ") + "?"
+	} else if len(known) == 0 {
+		next = "the file sets nothing that can be addressed"
+	}
+	return fault.At(fault.Invalid, fault.Place{File: f.Path}, next, "there is no setting %s", address)
+}
+
+func (f *File) some(addresses []string) string {
+	const most = 6
+	if len(addresses) > most {
+		return strings.Join(addresses[:most], ", ") + fmt.Sprintf(" and %d more", len(addresses)-most)
+	}
+	return strings.Join(addresses, ", ")
+}
+
+// Change is a new value for an address.
+type Change struct{ Address, Value string }
+
+// With gives the file with the changes made. Every byte outside the values
+// stays. The result has been read again: each new value came back equal and
+// every other setting unchanged, else it is an error and f stays what it is.
+func (f *File) With(changes []Change) (*File, error) {
+	current := f
+	for _, change := range changes {
+		s, err := current.Lookup(change.Address)
+		if err != nil {
+			return nil, err
+		}
+		if s.Refusal != "" {
+			return nil, fault.At(fault.Invalid, s.Place, "write a plain value there, or name another address",
+				"%s cannot be written: it is %s", s.Address, s.Refusal).WithExcerpt(current.source)
+		}
+		if s.Value == change.Value && s.Kind != syntax.Null {
+			continue
+		}
+		if current, err = current.splice(s, change.Value); err != nil {
+			return nil, err
+		}
+	}
+	return current, nil
+}
+
+func (f *File) splice(old syntax.Setting, value string) (*File, error) {
+	literal := php.Encode(old, string(f.source[old.Start:old.End]), value)
+	source := make([]byte, 0, len(f.source)+len(literal))
+	source = append(source, f.source[:old.Start]...)
+	source = append(source, literal...)
+	source = append(source, f.source[old.End:]...)
+
+	failed := fault.At(fault.Failed, old.Place, "nothing was written; please report this with the line",
+		"%s did not read back as it was written", old.Address)
+	result, err := Parse(f.Path, source)
+	if err != nil || len(result.Settings) != len(f.Settings) {
+		return nil, failed.With(err)
+	}
+	for i, now := range result.Settings {
+		was, want := f.Settings[i], f.Settings[i].Value
+		if was.Start == old.Start {
+			want = value
+		}
+		if now.Address != was.Address || now.Value != want {
+			return nil, failed
+		}
+	}
+	return result, nil
+}

@@ -1,0 +1,182 @@
+package settings
+
+import (
+	"encoding/base64"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// shapes are the ways a value can stand in a PHP file, each with decoys
+// around it. The mark @N@ keeps constants of different files apart.
+var shapes = []struct{ name, address, source, read string }{
+	{"define", "HIVE_@N@", "<?php\n// define('HIVE_@N@', 'decoy');\ndefine( 'HIVE_@N@' , 'old' ); # it's here\n", "HIVE_@N@"},
+	{"define, double quotes", "HIVE_@N@", "\ufeff<?php\r\ndefine(\"HIVE_@N@\", \"old\\\"er\");\r\n?>\r\n", "HIVE_@N@"},
+	{"const", "HIVE_@N@", "<?php\nconst OTHER_@N@ = 'x', HIVE_@N@ = 'old';", "HIVE_@N@"},
+	{"variable", "$hive", "<?php /* $hive = 'decoy'; ?> */ $hive = 'old' ?>\n<p>$hive = 'decoy';</p>\n", "$hive"},
+	{"integer", "$hive", "<?php\n$hive=3306;", "$hive"},
+	{"elements", "$hive['main']['pass']", "<?php\n$hive['main']['user'] = 'u';\n$hive[\"main\"][\"pass\"]='old';\n$hive['test']['pass']='decoy';", "$hive['main']['pass']"},
+	{"nested, long notation", "$hive['main']['pass']", "<?php $hive = array('main' => array('user' => 'u', /* 'pass' => 'decoy', */ 'pass' => 'old', ), 'x' => fn($a) => ['pass' => 'decoy']);", "$hive['main']['pass']"},
+	{"returned array", "return['db'][0]['pass']", "<?php\nreturn [\n  'db' => [ [ 'pass' => \"old\" ], [ 'pass' => 'decoy' ] ],\n];", "(include $file)['db'][0]['pass']"},
+	{"null", "$hive", "<?php $hive = NULL;", "$hive"},
+}
+
+// TestValuesComeBackThroughRealPHP writes random values into every shape and
+// lets PHP itself say what it reads.
+func TestValuesComeBackThroughRealPHP(t *testing.T) {
+	if _, err := exec.LookPath("php"); err != nil {
+		t.Fatal("php is missing: run scripts/setup test")
+	}
+	const files = 3000
+	random := rand.New(rand.NewPCG(7, 11))
+	folder := t.TempDir()
+	var script strings.Builder
+	script.WriteString("<?php\n")
+	wanted := make([]string, files)
+	for i := range files {
+		shape := shapes[i%len(shapes)]
+		fill := func(s string) string { return strings.ReplaceAll(s, "@N@", fmt.Sprint(i)) }
+		value := randomValue(random)
+		wanted[i] = value
+
+		before, err := Parse("x.php", []byte(fill(shape.source)))
+		require.NoError(t, err, shape.name)
+		after, err := before.With([]Change{{fill(shape.address), value}})
+		require.NoError(t, err, "%s: %q", shape.name, value)
+		requireOnlyTheValueChanged(t, before, after, fill(shape.address))
+
+		again, err := after.With([]Change{{fill(shape.address), value}})
+		require.NoError(t, err)
+		require.Equal(t, string(after.Bytes()), string(again.Bytes()), "a second run changes nothing")
+
+		name := filepath.Join(folder, fmt.Sprintf("%d.php", i))
+		require.NoError(t, os.WriteFile(name, after.Bytes(), 0o600))
+		fmt.Fprintf(&script, "(function() { $file = '%s'; ob_start(); $got = %s; ob_end_clean(); echo base64_encode((string)$got), \"\\n\"; })();\n",
+			name, phpRead(fill(shape.read)))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "read.php"), []byte(script.String()), 0o600))
+	out, err := exec.Command("php", "-d", "memory_limit=1G", filepath.Join(folder, "read.php")).CombinedOutput()
+	require.NoError(t, err, string(out[:min(len(out), 2000)]))
+	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
+	require.Equal(t, files, len(lines))
+	for i, line := range lines {
+		got, err := base64.StdEncoding.DecodeString(line)
+		require.NoError(t, err, line)
+		require.Equal(t, wanted[i], string(got), "file %d, %s", i, shapes[i%len(shapes)].name)
+	}
+}
+
+func phpRead(expression string) string {
+	if strings.HasPrefix(expression, "(include") {
+		return expression
+	}
+	return "(function() use ($file) { include $file; return " + expression + "; })()"
+}
+
+func randomValue(random *rand.Rand) string {
+	pieces := []string{`'`, `"`, `\`, `\\`, `$`, `${`, `{$x}`, `$x`, `?>`, `<?php`, `#`, `;`, `%`, ` `, "\n", "\r\n", "\t", "\x00", "\x7f",
+		"é", "Пчела", "蜂", "🐝", "//", "/*", "*/", "a", "Z", "0", "7", "-", ".", `\n`, `\x41`, `\u{41}`, `\101`, "null", "true"}
+	var b strings.Builder
+	for range random.IntN(12) {
+		b.WriteString(pieces[random.IntN(len(pieces))])
+	}
+	return b.String()
+}
+
+func requireOnlyTheValueChanged(t *testing.T, before, after *File, address string) {
+	t.Helper()
+	old, err := before.Lookup(address)
+	require.NoError(t, err)
+	now, err := after.Lookup(address)
+	require.NoError(t, err)
+	require.Equal(t, string(before.Bytes()[:old.Start]), string(after.Bytes()[:now.Start]))
+	require.Equal(t, string(before.Bytes()[old.End:]), string(after.Bytes()[now.End:]))
+}
+
+func TestRefusalsSayWhyAndWhere(t *testing.T) {
+	source := `<?php
+define('HOST', getenv('DB_HOST'));
+$hive['name'] = 'x' . SUFFIX;
+$hive['user'] = "{$prefix}user";
+$hive['pass'] = $other;
+$hive['port'] = $a ? 1 : 2;
+$hive['text'] = <<<END
+  hello ; ' "
+  END;
+if (true) { $hive['branch'] = 'x'; } else $hive['else'] = 'x';
+if (!defined('LATE')) define('LATE', 'x');
+defined('LAZY') || define('LAZY', 'x');
+function f() { $local = 'x'; }
+class K { const HOST = 'x'; public $pass = 'y'; }
+$twice = 'a'; $twice = 'b';
+$hive['note'] .= 'more';
+$list = ['a' => 1] + ['a' => 2];
+$heir = PARENT_HOST;
+`
+	file, err := Parse("hive.php", []byte(source))
+	require.NoError(t, err)
+	for address, want := range map[string]string{
+		"HOST":                "hive.php:2:16: HOST cannot be written: it is the result of getenv()",
+		"$hive['name']":       "hive.php:3:17: $hive['name'] cannot be written: it is a concatenation",
+		`$hive["user"]`:       "it is a string with a variable in it",
+		"$hive[ 'pass' ]":     "it is taken from $other",
+		"$hive['port']":       "it is a condition",
+		"$hive['text']":       "it is a heredoc",
+		"$hive['branch']":     "it is inside a branch",
+		"$hive['else']":       "it is inside a branch",
+		"LATE":                "it is inside a branch",
+		"LAZY":                "it is inside a branch",
+		"$local":              "it is inside a function",
+		"$twice":              "hive.php:15:24: $twice is set twice, first in line 15",
+		"$hive['note']":       "it is a change of an earlier value (.=)",
+		"$list['a']":          "there is no setting $list['a']",
+		"$list":               "it is an expression",
+		"$heir":               "it is taken from the constant PARENT_HOST",
+		"$hive['nane']":       "did you mean $hive['name'] (line 3)",
+		"$elsewhere['thing']": "the file sets: HOST",
+		"$hive[$x]":           "is no address of a PHP setting",
+	} {
+		_, err := file.With([]Change{{address, "new"}})
+		assert.ErrorContains(t, err, want, address)
+	}
+}
+
+func TestFilesThatDoNotParse(t *testing.T) {
+	for source, want := range map[string]string{
+		"<?php\n$a = 'x;\n":            "x.php:2:6: a string is opened here and never closed",
+		"<?php\n$a = array('x' => 1;":  "x.php:2:11: this ( is never closed",
+		"<?php\n$a = 1];":              "x.php:2:7: this ] closes nothing",
+		"<?php\n/* $a = 1;":            "x.php:2:1: a comment is opened here and never closed",
+		"<?php\n$a = <<<X\n hello\n Y": "the heredoc X is opened here and never closed",
+		"[storage]\nserver = x\n":      "x.php: this is no PHP file",
+	} {
+		_, err := Parse("x.php", []byte(source))
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func FuzzPHP(f *testing.F) {
+	for _, shape := range shapes {
+		f.Add([]byte(shape.source), "new'value")
+	}
+	f.Fuzz(func(t *testing.T, source []byte, value string) {
+		file, err := Parse("f.php", source)
+		if err != nil {
+			return
+		}
+		for _, s := range file.Settings {
+			if changed, err := file.With([]Change{{s.Address, value}}); err == nil {
+				got, err := changed.Lookup(s.Address)
+				require.NoError(t, err)
+				require.Equal(t, value, got.Value)
+			}
+		}
+	})
+}

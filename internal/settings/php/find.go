@@ -1,0 +1,503 @@
+package php
+
+import (
+	"bytes"
+	"errors"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings/syntax"
+)
+
+// Parse gives every setting of a PHP file in the order of the file. Commented
+// code yields none. A value inside a function or a branch, or one that has to
+// be evaluated, is given with its Refusal. A file that does not parse is an
+// error with its place.
+func Parse(src []byte) ([]syntax.Setting, error) {
+	tokens, err := lex(src)
+	if err != nil {
+		var open *lexError
+		errors.As(err, &open)
+		return nil, parseError(src, open.at, open.what)
+	}
+	f := &finder{src: src}
+	for _, t := range tokens {
+		switch t.kind {
+		case space, comment, openTag, inlineHTML:
+		case closeTag:
+			// PHP takes ?> for the end of a statement.
+			f.tokens = append(f.tokens, token{punct, t.start, t.start})
+		default:
+			f.tokens = append(f.tokens, t)
+		}
+	}
+	if err := f.balanced(); err != nil {
+		return nil, err
+	}
+	for f.more() {
+		f.statement("")
+	}
+	return f.found, nil
+}
+
+func parseError(src []byte, at int, what string) error {
+	place := placeAt(src, at)
+	return fault.At(fault.Invalid, place, "correct the file; `php -l` shows what PHP makes of it", "%s", what).WithExcerpt(src)
+}
+
+func placeAt(src []byte, at int) fault.Place {
+	before := src[:at]
+	line := 1 + bytes.Count(before, []byte{'\n'})
+	return fault.Place{Line: line, Column: 1 + utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:])}
+}
+
+// finder walks over the significant tokens. It understands the statements
+// that can hold settings and steps over all others by their brackets.
+type finder struct {
+	src    []byte
+	tokens []token
+	pos    int
+	found  []syntax.Setting
+}
+
+func (f *finder) more() bool { return f.pos < len(f.tokens) }
+
+// text of the token n places ahead; "" behind the end and for the ?> that
+// stands for a semicolon.
+func (f *finder) text(n int) string {
+	if f.pos+n >= len(f.tokens) {
+		return ""
+	}
+	t := f.tokens[f.pos+n]
+	return string(f.src[t.start:t.end])
+}
+
+func (f *finder) isKind(n int, k kind) bool {
+	return f.pos+n < len(f.tokens) && f.tokens[f.pos+n].kind == k
+}
+
+// is compares a token with a keyword or mark; keywords have no case in PHP.
+// Strings are never equal to a mark, whatever they hold.
+func (f *finder) is(n int, text string) bool {
+	return (f.isKind(n, word) || f.isKind(n, punct)) && strings.EqualFold(f.text(n), text)
+}
+
+func (f *finder) endOfStatement() bool { return !f.more() || f.is(0, ";") || f.is(0, "") }
+
+var closers = map[string]string{"(": ")", "[": "]", "{": "}"}
+
+// balanced checks the brackets of the whole file once, so that nothing below
+// has to fear running past an end.
+func (f *finder) balanced() error {
+	var open []token
+	for _, t := range f.tokens {
+		if t.kind != punct || t.end == t.start {
+			continue
+		}
+		switch c := string(f.src[t.start:t.end]); c {
+		case "(", "[", "{":
+			open = append(open, t)
+		case ")", "]", "}":
+			if len(open) == 0 || closers[string(f.src[open[len(open)-1].start])] != c {
+				return parseError(f.src, t.start, "this "+c+" closes nothing")
+			}
+			open = open[:len(open)-1]
+		}
+	}
+	if len(open) > 0 {
+		last := open[len(open)-1]
+		return parseError(f.src, last.start, "this "+string(f.src[last.start])+" is never closed")
+	}
+	return nil
+}
+
+// skipBracket steps over a bracket and all it holds.
+func (f *finder) skipBracket() {
+	depth := 0
+	for f.more() {
+		if f.isKind(0, punct) {
+			switch f.text(0) {
+			case "(", "[", "{":
+				depth++
+			case ")", "]", "}":
+				depth--
+			}
+		}
+		f.pos++
+		if depth == 0 {
+			return
+		}
+	}
+}
+
+// skipTo steps to one of the marks at this level of brackets.
+func (f *finder) skipTo(marks ...string) {
+	for f.more() {
+		for _, mark := range marks {
+			if f.is(0, mark) {
+				return
+			}
+		}
+		if f.is(0, "(") || f.is(0, "[") || f.is(0, "{") {
+			f.skipBracket()
+		} else {
+			f.pos++
+		}
+	}
+}
+
+func (f *finder) skipStatement() {
+	f.skipTo(";", "")
+	f.pos++
+}
+
+const (
+	inFunction = "inside a function"
+	inBranch   = "inside a branch, so it may or may not be in force"
+)
+
+// statement takes one statement. where says why settings in it cannot be
+// written; it is empty at the top of the file.
+func (f *finder) statement(where string) {
+	switch {
+	case f.is(0, "{"):
+		f.block(where)
+	case f.isKind(0, variable):
+		f.assignment(where)
+	case f.is(0, "#"): // an attribute #[...]
+		f.pos++
+		f.skipBracket()
+	case f.isKind(0, word):
+		f.keyword(strings.ToLower(f.text(0)), where)
+	default:
+		f.expressionStatement(where)
+	}
+}
+
+func (f *finder) keyword(name, where string) {
+	switch name {
+	case "define", `\define`:
+		f.pos++
+		f.define(where)
+		f.skipStatement()
+	case "const":
+		f.pos++
+		f.constants(where)
+	case "return":
+		f.pos++
+		if !f.endOfStatement() {
+			f.value("return", where, ";", "")
+		}
+		f.skipStatement()
+	case "function":
+		f.skipTo("{", ";")
+		f.blockOrNothing(inFunction)
+	case "namespace":
+		f.skipTo("{", ";", "")
+		f.blockOrNothing(where)
+	case "class", "interface", "trait", "enum", "abstract", "final", "readonly":
+		// Class members have addresses of their own, which are not known yet.
+		f.skipTo("{", ";")
+		if f.is(0, "{") {
+			f.skipBracket()
+		}
+	case "if", "elseif", "else", "for", "foreach", "while", "do", "switch", "try", "catch", "finally":
+		f.pos++
+		f.branch(name)
+	default:
+		f.expressionStatement(where)
+	}
+}
+
+func (f *finder) block(where string) {
+	f.pos++
+	for f.more() && !f.is(0, "}") {
+		f.statement(where)
+	}
+	f.pos++
+}
+
+func (f *finder) blockOrNothing(where string) {
+	if f.is(0, "{") {
+		f.block(where)
+	} else {
+		f.pos++
+	}
+}
+
+// branch takes what a control structure governs: a block, the alternative
+// notation with a colon, or a single statement.
+func (f *finder) branch(name string) {
+	if f.is(0, "if") && name == "else" {
+		f.pos++
+	}
+	if f.is(0, "(") {
+		f.skipBracket()
+	}
+	switch {
+	case f.is(0, "{"):
+		f.block(inBranch)
+	case f.is(0, ":"):
+		f.pos++
+		for f.more() {
+			switch strings.ToLower(f.text(0)) {
+			case "endif", "endfor", "endforeach", "endwhile", "endswitch":
+				f.pos++
+				return
+			case "else", "elseif": // goes on with the same end
+				return
+			}
+			f.statement(inBranch)
+		}
+	case f.endOfStatement():
+		f.pos++
+	default:
+		f.statement(inBranch)
+	}
+}
+
+// expressionStatement steps over a statement that holds no setting, but finds
+// the define() in it: "defined('X') || define('X', 'y')".
+func (f *finder) expressionStatement(where string) {
+	for !f.endOfStatement() {
+		switch {
+		case f.is(0, "define") && f.is(1, "("):
+			f.pos++
+			f.define(inBranch)
+		case f.is(0, "(") || f.is(0, "[") || f.is(0, "{"):
+			f.skipBracket()
+		default:
+			f.pos++
+		}
+	}
+	f.pos++
+}
+
+// define takes ('NAME', value ...) and leaves the place behind it.
+func (f *finder) define(where string) {
+	start := f.pos
+	if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ",") {
+		name, _ := decode(f.text(1))
+		f.pos += 3
+		f.value(name, where, ",", ")")
+	}
+	f.pos = start
+	f.skipBracket()
+}
+
+func (f *finder) constants(where string) {
+	for !f.endOfStatement() {
+		// "const string NAME =" is PHP 8.3; the name is the word before "=".
+		for f.isKind(0, word) && !f.is(1, "=") {
+			f.pos++
+		}
+		name := f.text(0)
+		f.pos++
+		if f.is(0, "=") {
+			f.pos++
+			f.value(name, where, ",", ";", "")
+		}
+		f.skipTo(",", ";", "")
+		if f.is(0, ",") {
+			f.pos++
+		}
+	}
+	f.pos++
+}
+
+// assignment takes $name['key']... = value. Anything else that begins with a
+// variable is stepped over.
+func (f *finder) assignment(where string) {
+	address := f.text(0)
+	f.pos++
+	for f.is(0, "[") {
+		key, ok := f.key(1)
+		if !ok || !f.is(2, "]") {
+			f.expressionStatement(where)
+			return
+		}
+		address += key
+		f.pos += 3
+	}
+	switch {
+	case f.is(0, "="):
+		f.pos++
+		f.value(address, where, ";", "")
+	case !f.endOfStatement() && f.is(1, "="): // .= += ??= and so on
+		f.pos += 2
+		f.value(address, "a change of an earlier value ("+f.text(-2)+"=)", ";", "")
+	}
+	f.expressionStatement(where)
+}
+
+func (f *finder) isLiteralString(n int) bool {
+	if f.isKind(n, singleQuoted) {
+		return true
+	}
+	if !f.isKind(n, doubleQuoted) {
+		return false
+	}
+	_, ok := decode(f.text(n))
+	return ok
+}
+
+// key gives the subscript for the literal n tokens ahead in normal form.
+func (f *finder) key(n int) (subscript string, ok bool) {
+	switch {
+	case f.isLiteralString(n):
+		text, _ := decode(f.text(n))
+		return subscriptOf(text), true
+	case f.isKind(n, number):
+		return "[" + f.text(n) + "]", true
+	}
+	return "", false
+}
+
+// subscriptOf writes an array key as PHP keeps it: a decimal string is the
+// integer (PHP manual, "Arrays", key casts).
+func subscriptOf(key string) string {
+	if n, err := strconv.Atoi(key); err == nil && strconv.Itoa(n) == key {
+		return "[" + key + "]"
+	}
+	return "[" + quoteSingle(key) + "]"
+}
+
+// value takes the value of address up to one of the end marks.
+func (f *finder) value(address, where string, ends ...string) {
+	start := f.pos
+	if f.is(0, "[") || f.is(0, "array") && f.is(1, "(") {
+		if f.is(0, "array") {
+			f.pos++
+		}
+		f.skipBracket()
+		whole := f.atEnd(ends)
+		f.pos = start
+		if whole {
+			f.array(address, where)
+			return
+		}
+	}
+	end := f.pos
+	f.skipTo(ends...)
+	f.add(address, where, f.tokens[end:f.pos])
+}
+
+func (f *finder) atEnd(ends []string) bool {
+	for _, mark := range ends {
+		if f.is(0, mark) {
+			return true
+		}
+	}
+	return !f.more()
+}
+
+// array takes the elements of an array literal, nested ones too.
+func (f *finder) array(address, where string) {
+	if f.is(0, "array") {
+		f.pos++
+	}
+	closer := closers[f.text(0)]
+	f.pos++
+	next := 0
+	for f.more() && !f.is(0, closer) {
+		subscript := ""
+		if f.keyAhead() {
+			key, ok := f.key(0)
+			if !ok {
+				f.skipTo(",", closer)
+			} else {
+				f.pos += 2
+				subscript = key
+				if n, err := strconv.Atoi(strings.Trim(key, "[]")); err == nil && n >= next {
+					next = n + 1
+				}
+			}
+		} else {
+			subscript = "[" + strconv.Itoa(next) + "]"
+			next++
+		}
+		if subscript != "" {
+			f.value(address+subscript, where, ",", closer)
+		}
+		if f.is(0, ",") {
+			f.pos++
+		}
+	}
+	f.pos++
+}
+
+// keyAhead reports whether this element is written key => value.
+func (f *finder) keyAhead() bool {
+	start := f.pos
+	defer func() { f.pos = start }()
+	f.skipTo("=>", ",", ")", "]", ";")
+	return f.is(0, "=>")
+}
+
+// add records the value that the tokens make.
+func (f *finder) add(address, where string, tokens []token) {
+	if len(tokens) == 0 {
+		return
+	}
+	s := syntax.Setting{
+		Address: address, Start: tokens[0].start, End: tokens[len(tokens)-1].end,
+		Place: placeAt(f.src, tokens[0].start), Kind: syntax.Expression,
+	}
+	source := string(f.src[s.Start:s.End])
+	s.Value = source
+	sign := len(tokens) == 2 && tokens[1].kind == number && (source[0] == '-' || source[0] == '+')
+	switch {
+	case len(tokens) == 1 && (tokens[0].kind == singleQuoted || tokens[0].kind == doubleQuoted):
+		if text, ok := decode(source); ok {
+			s.Kind, s.Value = syntax.String, text
+		}
+	case len(tokens) == 1 && tokens[0].kind == number || sign:
+		s.Kind = syntax.Integer
+		if strings.ContainsAny(source, ".eE") && !strings.HasPrefix(strings.ToLower(source), "0x") {
+			s.Kind = syntax.Float
+		}
+	case len(tokens) == 1 && (strings.EqualFold(source, "true") || strings.EqualFold(source, "false")):
+		s.Kind = syntax.Boolean
+	case len(tokens) == 1 && strings.EqualFold(source, "null"):
+		s.Kind = syntax.Null
+	}
+	switch {
+	case where != "":
+		s.Refusal = where
+	case s.Kind == syntax.Expression:
+		s.Refusal = f.describe(tokens)
+	}
+	f.found = append(f.found, s)
+}
+
+// describe says what kind of expression the tokens are, for a refusal.
+func (f *finder) describe(tokens []token) string {
+	first := tokens[0]
+	text := string(f.src[first.start:first.end])
+	for _, t := range tokens {
+		mark := string(f.src[t.start:t.end])
+		switch {
+		case t.kind == punct && (mark == "?" || mark == "??"):
+			return "a condition"
+		case t.kind == punct && mark == ".":
+			return "a concatenation"
+		case t.kind == heredoc:
+			return "a heredoc"
+		}
+	}
+	switch {
+	case len(tokens) == 1 && first.kind == doubleQuoted:
+		return "a string with a variable in it"
+	case first.kind == variable:
+		return "taken from " + text
+	case len(tokens) == 1 && first.kind == word:
+		return "taken from the constant " + text
+	case first.kind == word && len(tokens) > 1 && f.src[tokens[1].start] == '(':
+		return "the result of " + text + "()"
+	case first.kind == word:
+		return "taken from " + text
+	}
+	return "an expression"
+}
