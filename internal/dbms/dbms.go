@@ -1,0 +1,183 @@
+// Package dbms says what a database server is to the rest of Yellowfield:
+// products, addresses, accounts, rights and what a server's error carries.
+//
+// It must never know of estate files, settings files or of any one driver;
+// how a product is spoken to is for the packages below it.
+package dbms
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Product is the kind of a server, spelled as in the estate file.
+type Product string
+
+// The products that Yellowfield can provision.
+const (
+	MariaDB Product = "mariadb"
+	MySQL   Product = "mysql"
+)
+
+// Products lists them for validation and help.
+var Products = []string{string(MariaDB), string(MySQL)}
+
+// Title is the product's name as its makers write it.
+func (p Product) Title() string {
+	switch p {
+	case MariaDB:
+		return "MariaDB"
+	case MySQL:
+		return "MySQL"
+	}
+	return string(p)
+}
+
+// TLSMode says how a TCP connection is encrypted.
+type TLSMode string
+
+// The TLS modes of the estate file.
+const (
+	TLSNone    TLSMode = "none"
+	TLSPrefer  TLSMode = "prefer"  // encrypted when the server can, without checking who it is
+	TLSRequire TLSMode = "require" // encrypted or not at all, without checking who it is
+	TLSVerify  TLSMode = "verify"  // encrypted, and the certificate must name the host
+)
+
+// TLSModes lists them for validation and help.
+var TLSModes = []string{string(TLSNone), string(TLSPrefer), string(TLSRequire), string(TLSVerify)}
+
+// Address is how a server is reached: by socket, else by host and port.
+type Address struct {
+	Socket string
+	Host   string
+	Port   int
+	TLS    TLSMode
+	CA     string // file of certificates to trust, for TLSVerify; empty for the system's
+}
+
+// String gives the address for a person.
+func (a Address) String() string {
+	if a.Socket != "" {
+		return "socket " + a.Socket
+	}
+	return fmt.Sprintf("%s:%d", a.Host, a.Port)
+}
+
+// Short names the way without the path.
+func (a Address) Short() string {
+	if a.Socket != "" {
+		return "socket"
+	}
+	return a.String()
+}
+
+// Account is a user as the server knows it.
+type Account struct{ User, Host string }
+
+func (a Account) String() string { return a.User + "@" + a.Host }
+
+// AccountState is what a server says of an account.
+type AccountState struct {
+	Account
+	Plugin         string
+	Verifier       []byte
+	SecondMethod   bool // a second way to log in is set up beside the first
+	Locked         bool
+	Expired        bool
+	RequiresTLS    bool
+	MaxConnections int // 0: no limit
+}
+
+// Privileges is a set of privilege names, sorted and in capitals.
+type Privileges []string
+
+// NewPrivileges makes a set.
+func NewPrivileges(names ...string) Privileges {
+	set := make(Privileges, 0, len(names))
+	for _, name := range names {
+		set = append(set, strings.ToUpper(name))
+	}
+	slices.Sort(set)
+	return slices.Compact(set)
+}
+
+// Has reports whether the set holds a privilege.
+func (p Privileges) Has(name string) bool {
+	_, found := slices.BinarySearch(p, name)
+	return found
+}
+
+// Minus gives what p holds and other does not.
+func (p Privileges) Minus(other Privileges) Privileges {
+	var rest Privileges
+	for _, name := range p {
+		if !other.Has(name) {
+			rest = append(rest, name)
+		}
+	}
+	return rest
+}
+
+// Plus gives the union.
+func (p Privileges) Plus(other Privileges) Privileges {
+	return NewPrivileges(append(slices.Clone(p), other...)...)
+}
+
+// Equal reports whether both hold the same.
+func (p Privileges) Equal(other Privileges) bool { return slices.Equal(p, other) }
+
+func (p Privileges) String() string { return strings.Join(p, ", ") }
+
+// Grants is all that an account may do, as the server's catalogue lists it.
+type Grants struct {
+	Global Privileges // without USAGE
+	// Databases maps the database pattern, as it is stored, to the rights.
+	Databases map[string]Privileges
+	// Below lists databases in which single tables, columns or routines are
+	// granted.
+	Below []string
+	// GrantOption lists the patterns that may be passed on ("" for global).
+	GrantOption []string
+}
+
+// Database is a database as the server describes it.
+type Database struct{ Name, Charset, Collation string }
+
+// Contents is what a database holds.
+type Contents struct {
+	Tables   []Table
+	Routines []Object
+	Triggers []Object
+	Events   []Object
+}
+
+// Table is a table or a view.
+type Table struct {
+	Name      string
+	View      bool
+	Engine    string
+	Collation string
+}
+
+// Object is a routine, trigger or event; Kind is its keyword.
+type Object struct{ Kind, Name string }
+
+// Empty reports whether the database holds nothing at all.
+func (c Contents) Empty() bool {
+	return len(c.Tables)+len(c.Routines)+len(c.Triggers)+len(c.Events) == 0
+}
+
+// ServerError is all that a server said when it refused something.
+type ServerError struct {
+	Server    string // its name in the estate file
+	Statement string // what was sent, secrets masked; empty for a login
+	Code      int    // the server's error number
+	SQLState  string
+	Message   string
+}
+
+func (e *ServerError) Error() string {
+	return fmt.Sprintf("%s (server error %d)", e.Message, e.Code)
+}

@@ -1,0 +1,235 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+)
+
+// Catalogue is what a server holds, read in a few queries for all
+// applications at once.
+type Catalogue struct {
+	Databases map[string]dbms.Database
+	// Collations maps each collation to its character set.
+	Collations map[string]string
+	Accounts   map[dbms.Account]dbms.AccountState
+	grants     map[string]*dbms.Grants // by grantee as the server writes it
+	Contents   map[string]dbms.Contents
+}
+
+// ReadCatalogue reads all but the accounts' secrets with any login; accounts
+// and everyone's rights need an administrator. Contents are read for the
+// databases named.
+func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error) {
+	c := &Catalogue{
+		Databases: map[string]dbms.Database{}, Collations: map[string]string{},
+		Accounts: map[dbms.Account]dbms.AccountState{}, grants: map[string]*dbms.Grants{},
+	}
+	reads := []func(context.Context, *Catalogue) error{s.readDatabases, s.readCollations, s.readGrants}
+	if administrator {
+		reads = append(reads, s.readAccounts)
+	}
+	for _, read := range reads {
+		if err := read(ctx, c); err != nil {
+			return nil, err
+		}
+	}
+	var err error
+	c.Contents, err = s.Contents(ctx, databases...)
+	return c, err
+}
+
+func (s *Server) readDatabases(ctx context.Context, c *Catalogue) error {
+	return s.each(ctx, `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA`, nil,
+		func(scan func(...any) error) error {
+			var d dbms.Database
+			err := scan(&d.Name, &d.Charset, &d.Collation)
+			c.Databases[d.Name] = d
+			return err
+		})
+}
+
+func (s *Server) readCollations(ctx context.Context, c *Catalogue) error {
+	// MariaDB lists uca1400 collations without their character set in
+	// COLLATION_NAME; the full name is in a column that MySQL does not have.
+	column := "COLLATION_NAME"
+	if s.Facts.Product == dbms.MariaDB {
+		var columns int
+		if err := s.row(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = 'information_schema'
+			AND TABLE_NAME = 'COLLATION_CHARACTER_SET_APPLICABILITY' AND COLUMN_NAME = 'FULL_COLLATION_NAME'`, nil, &columns); err != nil {
+			return err
+		}
+		if columns == 1 {
+			column = "FULL_COLLATION_NAME"
+		}
+	}
+	return s.each(ctx, `SELECT `+column+`, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY`, nil,
+		func(scan func(...any) error) error {
+			var collation string
+			var charset sql.NullString
+			err := scan(&collation, &charset)
+			c.Collations[collation] = charset.String
+			return err
+		})
+}
+
+func (s *Server) readAccounts(ctx context.Context, c *Catalogue) error {
+	query := `SELECT user, host, plugin, authentication_string, JSON_EXTRACT(User_attributes, '$.additional_password') IS NOT NULL,
+		account_locked = 'Y', password_expired = 'Y', ssl_type <> '', max_user_connections FROM mysql.user`
+	if s.Facts.Product == dbms.MariaDB {
+		query = `SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.plugin'), ''), COALESCE(JSON_VALUE(Priv, '$.authentication_string'), ''),
+			JSON_EXISTS(Priv, '$.auth_or[1]'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
+			COALESCE(JSON_VALUE(Priv, '$.password_last_changed'), 1) = 0, COALESCE(JSON_VALUE(Priv, '$.ssl_type'), 0) > 0,
+			COALESCE(JSON_VALUE(Priv, '$.max_user_connections'), 0)
+			FROM mysql.global_priv WHERE COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) <> 1`
+	}
+	err := s.each(ctx, query, nil, func(scan func(...any) error) error {
+		var a dbms.AccountState
+		var second sql.NullBool
+		err := scan(&a.User, &a.Host, &a.Plugin, &a.Verifier, &second, &a.Locked, &a.Expired, &a.RequiresTLS, &a.MaxConnections)
+		a.SecondMethod = second.Bool
+		c.Accounts[a.Account] = a
+		return err
+	})
+	if code := Code(err); code == 1142 || code == 1044 {
+		return fault.New(fault.Invalid, "grant it SELECT on the database mysql, or log in as an account that has it",
+			"server %s: the administrator %s may not read the accounts", s.Server, s.CurrentUser).With(err)
+	}
+	return err
+}
+
+// readGrants reads rights as sets from information_schema, never from the
+// text of SHOW GRANTS. Without an administrator the server lists only the
+// account's own.
+func (s *Server) readGrants(ctx context.Context, c *Catalogue) error {
+	entry := func(grantee string) *dbms.Grants {
+		g := c.grants[grantee]
+		if g == nil {
+			g = &dbms.Grants{Databases: map[string]dbms.Privileges{}}
+			c.grants[grantee] = g
+		}
+		return g
+	}
+	err := s.each(ctx, `SELECT GRANTEE, '', PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES
+		UNION ALL SELECT GRANTEE, TABLE_SCHEMA, PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.SCHEMA_PRIVILEGES`, nil,
+		func(scan func(...any) error) error {
+			var grantee, database, privilege, grantable string
+			if err := scan(&grantee, &database, &privilege, &grantable); err != nil {
+				return err
+			}
+			g := entry(grantee)
+			if grantable == "YES" && !slices.Contains(g.GrantOption, database) {
+				g.GrantOption = append(g.GrantOption, database)
+			}
+			switch {
+			case database != "":
+				// USAGE stands for a row without rights (grant option alone).
+				g.Databases[database] = append(g.Databases[database], privilege)
+			case privilege != "USAGE":
+				g.Global = append(g.Global, privilege)
+			}
+			return nil
+		})
+	if err != nil {
+		return err
+	}
+	err = s.each(ctx, `SELECT DISTINCT GRANTEE, TABLE_SCHEMA FROM information_schema.TABLE_PRIVILEGES
+		UNION SELECT DISTINCT GRANTEE, TABLE_SCHEMA FROM information_schema.COLUMN_PRIVILEGES`, nil,
+		func(scan func(...any) error) error {
+			var grantee, database string
+			err := scan(&grantee, &database)
+			g := entry(grantee)
+			g.Below = append(g.Below, database)
+			return err
+		})
+	for _, g := range c.grants {
+		g.Global = dbms.NewPrivileges(g.Global...)
+		for pattern, privileges := range g.Databases {
+			g.Databases[pattern] = dbms.NewPrivileges(privileges...).Minus(dbms.Privileges{"USAGE"})
+		}
+	}
+	return err
+}
+
+// Grants gives an account's rights; empty ones for an account without any.
+func (c *Catalogue) Grants(a dbms.Account) dbms.Grants {
+	if g := c.grants["'"+a.User+"'@'"+a.Host+"'"]; g != nil {
+		return *g
+	}
+	return dbms.Grants{}
+}
+
+// GrantsOf is Grants for CURRENT_USER()'s spelling of an account.
+func (c *Catalogue) GrantsOf(currentUser string) dbms.Grants {
+	at := strings.LastIndexByte(currentUser, '@')
+	if at < 0 {
+		return dbms.Grants{}
+	}
+	return c.Grants(dbms.Account{User: currentUser[:at], Host: currentUser[at+1:]})
+}
+
+// HasCharset reports whether the server knows a character set.
+func (c *Catalogue) HasCharset(charset string) bool {
+	for _, known := range c.Collations {
+		if known == charset {
+			return true
+		}
+	}
+	return false
+}
+
+// Contents reads what databases hold, for all of them in four queries. A
+// database that does not exist is simply absent from the result.
+func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]dbms.Contents, error) {
+	contents := map[string]dbms.Contents{}
+	if len(databases) == 0 {
+		return contents, nil
+	}
+	marks := strings.TrimSuffix(strings.Repeat("?, ", len(databases)), ", ")
+	args := make([]any, len(databases))
+	for i, d := range databases {
+		args[i] = d
+	}
+	err := s.each(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', COALESCE(ENGINE, ''), COALESCE(TABLE_COLLATION, '')
+		FROM information_schema.TABLES WHERE TABLE_SCHEMA IN (`+marks+`) ORDER BY TABLE_NAME`, args,
+		func(scan func(...any) error) error {
+			var database string
+			var t dbms.Table
+			err := scan(&database, &t.Name, &t.View, &t.Engine, &t.Collation)
+			c := contents[database]
+			c.Tables = append(c.Tables, t)
+			contents[database] = c
+			return err
+		})
+	if err != nil {
+		return nil, err
+	}
+	objects := func(query string, add func(*dbms.Contents, dbms.Object)) error {
+		if err != nil {
+			return err
+		}
+		return s.each(ctx, query+` IN (`+marks+`) ORDER BY 3`, args, func(scan func(...any) error) error {
+			var database string
+			var o dbms.Object
+			err := scan(&database, &o.Kind, &o.Name)
+			c := contents[database]
+			add(&c, o)
+			contents[database] = c
+			return err
+		})
+	}
+	err = errors.Join(
+		objects(`SELECT ROUTINE_SCHEMA, ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA`,
+			func(c *dbms.Contents, o dbms.Object) { c.Routines = append(c.Routines, o) }),
+		objects(`SELECT TRIGGER_SCHEMA, 'TRIGGER', TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA`,
+			func(c *dbms.Contents, o dbms.Object) { c.Triggers = append(c.Triggers, o) }),
+		objects(`SELECT EVENT_SCHEMA, 'EVENT', EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA`,
+			func(c *dbms.Contents, o dbms.Object) { c.Events = append(c.Events, o) }),
+	)
+	return contents, err
+}

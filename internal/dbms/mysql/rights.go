@@ -1,0 +1,207 @@
+package mysql
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+)
+
+// Levels of rights. Each is a set of the server's own privileges, always
+// granted on one database.
+const (
+	LevelStructure = "structure" // may define tables and all the rest
+	LevelRows      = "rows"      // may read and change rows
+	LevelRead      = "read"      // may read rows
+)
+
+// Levels lists them for validation and help.
+var Levels = []string{LevelStructure, LevelRows, LevelRead}
+
+// structure is everything that both products can grant on a database, but for
+// the right to pass rights on (MySQL Reference Manual, "Privileges Provided by
+// MySQL", those of context database, table or stored routine).
+var structure = dbms.NewPrivileges(
+	"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "REFERENCES", "INDEX", "ALTER",
+	"CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "CREATE VIEW", "SHOW VIEW",
+	"CREATE ROUTINE", "ALTER ROUTINE", "EVENT", "TRIGGER")
+
+var rows = dbms.NewPrivileges(
+	"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "SHOW VIEW")
+
+var read = dbms.NewPrivileges("SELECT", "SHOW VIEW")
+
+// PrivilegeNames lists what may be granted beside the levels.
+func PrivilegeNames() []string { return structure }
+
+// IsRight reports whether word is a level or a privilege that can be granted
+// on one database.
+func IsRight(word string) bool {
+	return slices.Contains(Levels, word) || structure.Has(strings.ToUpper(word))
+}
+
+// Resolve turns levels and privilege names into the set of privileges they
+// mean for a database with the given contents. A level of rows takes in
+// TRIGGER and EVENT while the database has any: without them every change to a
+// table with a trigger is refused, and events stop.
+func Resolve(rights []string, contents dbms.Contents) dbms.Privileges {
+	var set dbms.Privileges
+	for _, word := range rights {
+		switch word {
+		case LevelStructure:
+			set = set.Plus(structure)
+		case LevelRows:
+			set = set.Plus(rows)
+			if len(contents.Triggers) > 0 {
+				set = set.Plus(dbms.Privileges{"TRIGGER"})
+			}
+			if len(contents.Events) > 0 {
+				set = set.Plus(dbms.Privileges{"EVENT"})
+			}
+		case LevelRead:
+			set = set.Plus(read)
+		default:
+			set = set.Plus(dbms.NewPrivileges(word))
+		}
+	}
+	return set
+}
+
+// Describe names a set of rights for a person: "structure", "rows, CREATE" or
+// the privileges.
+func Describe(rights []string) string { return strings.Join(rights, ", ") }
+
+// HeldOn gives the rights that an account really has on a database through
+// database-level grants, and the other patterns of the account that match the
+// database without meaning it alone. Only the most specific matching row
+// counts on the server, which is the one spelled exactly, if there is one.
+func (s *Server) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, leaking []string) {
+	exact := s.Pattern(database)
+	held = g.Databases[exact]
+	for pattern := range g.Databases {
+		if pattern != exact && s.matches(pattern, database) {
+			leaking = append(leaking, pattern)
+		}
+	}
+	slices.Sort(leaking)
+	return held, leaking
+}
+
+// Elsewhere lists what else an account may touch: other databases, or the
+// whole server.
+func (s *Server) Elsewhere(database string, g dbms.Grants) []string {
+	var places []string
+	if len(g.Global) > 0 {
+		places = append(places, "the whole server ("+firstOf(g.Global)+")")
+	}
+	for pattern, privileges := range g.Databases {
+		if len(privileges) > 0 && !s.matches(pattern, database) {
+			places = append(places, pattern)
+		}
+	}
+	for _, other := range g.Below {
+		if other != database && !slices.Contains(places, other) {
+			places = append(places, other)
+		}
+	}
+	slices.Sort(places)
+	return places
+}
+
+func firstOf(p dbms.Privileges) string {
+	const most = 3
+	if len(p) > most {
+		return fmt.Sprintf("%s and %d more", p[:most], len(p)-most)
+	}
+	return p.String()
+}
+
+// matches applies a stored grant pattern to a database name as the server does.
+func (s *Server) matches(pattern, database string) bool {
+	if s.Facts.PartialRevokes {
+		return pattern == database
+	}
+	return like(pattern, database)
+}
+
+// like is SQL's LIKE with backslash escapes, for short names.
+func like(pattern, text string) bool {
+	for pattern != "" {
+		switch c := pattern[0]; {
+		case c == '%':
+			for i := 0; i <= len(text); i++ {
+				if like(pattern[1:], text[i:]) {
+					return true
+				}
+			}
+			return false
+		case c == '\\' && len(pattern) > 1:
+			pattern = pattern[1:]
+			if text == "" || text[0] != pattern[0] {
+				return false
+			}
+		case text == "" || c != '_' && c != text[0]:
+			return false
+		}
+		pattern, text = pattern[1:], text[1:]
+	}
+	return text == ""
+}
+
+// AdministratorLacks names the rights that an administrator with grants g
+// would lack for provisioning the given database with the given rights; nil
+// when nothing is missing.
+func (s *Server) AdministratorLacks(g dbms.Grants, database string, grants dbms.Privileges) []string {
+	have := g.Global
+	if g.Global.Has("ALL PRIVILEGES") {
+		return nil
+	}
+	mayPassOn := slices.Contains(g.GrantOption, "")
+	for pattern, privileges := range g.Databases {
+		if s.matches(pattern, database) {
+			have = have.Plus(privileges)
+			mayPassOn = mayPassOn || slices.Contains(g.GrantOption, pattern)
+		}
+	}
+	var lacks []string
+	for _, name := range grants.Plus(dbms.Privileges{"CREATE", "DROP"}) {
+		if !have.Has(name) {
+			lacks = append(lacks, name)
+		}
+	}
+	if !g.Global.Has("CREATE USER") {
+		lacks = append(lacks, "CREATE USER")
+	}
+	if !mayPassOn {
+		lacks = append(lacks, "GRANT OPTION")
+	}
+	slices.Sort(lacks)
+	return slices.Compact(lacks)
+}
+
+// LowerOrRaise gives the statements that turn the held rights into the wanted
+// ones without a gap: first the target is granted, then exactly what is too
+// much is revoked. lowers tells whether open sessions would keep rights that
+// they should lose.
+func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []Statement, lowers bool) {
+	pattern := s.Pattern(database)
+	held, leaking := s.HeldOn(database, g)
+	if len(want.Minus(held)) > 0 {
+		statements = append(statements, Grant(want, pattern, a))
+	}
+	revoke := func(p dbms.Privileges, pattern string) {
+		if len(p) > 0 {
+			statements = append(statements, Revoke(p, pattern, a))
+			lowers = true
+		}
+		if slices.Contains(g.GrantOption, pattern) {
+			statements = append(statements, Revoke(dbms.Privileges{"GRANT OPTION"}, pattern, a))
+		}
+	}
+	revoke(held.Minus(want), pattern)
+	for _, other := range leaking {
+		revoke(g.Databases[other], other)
+	}
+	return statements, lowers
+}

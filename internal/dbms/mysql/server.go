@@ -1,0 +1,349 @@
+// Package mysql speaks to MariaDB and MySQL servers: it reads their
+// catalogues, builds the statements that make databases, accounts and rights,
+// and turns their errors into ones with a next step.
+//
+// Where the two products differ, the difference stands here and nowhere else.
+// The package must never know of estate files, settings files or terminals.
+package mysql
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"database/sql"
+	"errors"
+	"io/fs"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+)
+
+// Login is what a connection is made with.
+type Login struct {
+	Server   string // the server's name in messages
+	Address  dbms.Address
+	User     string
+	Password secret.Password
+	Database string // to use at once; may be empty
+	Charset  string // of the connection; empty for utf8mb4
+}
+
+// Facts is what a server says of itself.
+type Facts struct {
+	Product               dbms.Product
+	Version               string // "10.11.19"
+	Socket                string // the socket it listens on, in its own view of the files
+	DefaultCharset        string
+	BinaryLog             bool
+	TrustFunctionCreators bool
+	PartialRevokes        bool // MySQL: _ and % in grants stand for themselves
+	ReadOnly              bool
+}
+
+// Server is a server with an open login.
+type Server struct {
+	Login
+	Facts Facts
+	// CurrentUser is the account the server took the login for.
+	CurrentUser string
+	// Trace is told every statement that changes something, before it is
+	// sent; nil for no one.
+	Trace func(Statement)
+
+	db *sql.DB
+}
+
+const dialTimeout = 10 * time.Second
+
+// silent keeps the driver from writing to standard error: what it has to say
+// comes back as errors too.
+type silent struct{}
+
+func (silent) Print(...any) {}
+
+// Connect logs in and reads the server's facts. Errors name the server, its
+// address, what the server said and what to do.
+func Connect(ctx context.Context, login Login) (*Server, error) {
+	config, err := login.config()
+	if err != nil {
+		return nil, err
+	}
+	connector, err := driver.NewConnector(config)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "check the server's entry in the estate file", "server %s: %v", login.Server, err).With(err)
+	}
+	s := &Server{Login: login, db: sql.OpenDB(connector)}
+	s.db.SetConnMaxIdleTime(time.Minute)
+	if err := s.db.PingContext(ctx); err != nil {
+		_ = s.db.Close()
+		return nil, login.refused(err)
+	}
+	if err := s.readFacts(ctx); err != nil {
+		_ = s.db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close ends all connections.
+func (s *Server) Close() { _ = s.db.Close() }
+
+// Conn gives a connection of its own, for work that belongs to one session.
+func (s *Server) Conn(ctx context.Context) (*sql.Conn, error) {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, s.refused(err)
+	}
+	return conn, nil
+}
+
+func (l Login) config() (*driver.Config, error) {
+	config := driver.NewConfig()
+	config.User, config.Passwd, config.DBName = l.User, l.Password.Reveal(), l.Database
+	config.Timeout = dialTimeout
+	config.Logger = silent{}
+	config.MaxAllowedPacket = 0 // ask the server
+	charset := l.Charset
+	if charset == "" {
+		charset = "utf8mb4"
+	}
+	if err := config.Apply(driver.Charset(charset, "")); err != nil {
+		return nil, err
+	}
+	if l.Address.Socket != "" {
+		config.Net, config.Addr = "unix", l.Address.Socket
+		return config, nil
+	}
+	config.Net, config.Addr = "tcp", net.JoinHostPort(l.Address.Host, strconv.Itoa(l.Address.Port))
+	switch l.Address.TLS {
+	case dbms.TLSPrefer, "":
+		config.TLSConfig = "preferred"
+	case dbms.TLSRequire:
+		config.TLSConfig = "skip-verify"
+	case dbms.TLSVerify:
+		config.TLS = &tls.Config{ServerName: l.Address.Host}
+		if l.Address.CA != "" {
+			pem, err := os.ReadFile(l.Address.CA)
+			pool := x509.NewCertPool()
+			if err != nil || !pool.AppendCertsFromPEM(pem) {
+				return nil, fault.At(fault.Invalid, fault.Place{File: l.Address.CA}, "give a file of PEM certificates as ca",
+					"no certificate can be read for server %s", l.Server).With(err)
+			}
+			config.TLS.RootCAs = pool
+		}
+	}
+	return config, nil
+}
+
+// Encrypted reports whether what is sent stays unseen on the way.
+func (s *Server) Encrypted() bool {
+	return s.Address.Socket != "" || s.Address.TLS == dbms.TLSRequire || s.Address.TLS == dbms.TLSVerify
+}
+
+// readFacts uses SHOW VARIABLES, which leaves out what a product does not
+// have, where SELECT @@x would fail.
+func (s *Server) readFacts(ctx context.Context) error {
+	variables := map[string]string{}
+	err := s.each(ctx, `SHOW GLOBAL VARIABLES WHERE Variable_name IN ('version', 'version_comment', 'socket',
+		'character_set_server', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only')`, nil,
+		func(scan func(...any) error) error {
+			var name, value string
+			err := scan(&name, &value)
+			variables[strings.ToLower(name)] = value
+			return err
+		})
+	if err != nil {
+		return err
+	}
+	on := func(name string) bool { return variables[name] == "ON" || variables[name] == "1" }
+	version, _, _ := strings.Cut(variables["version"], "-")
+	s.Facts = Facts{
+		Product: dbms.MySQL, Version: version, Socket: variables["socket"],
+		DefaultCharset: variables["character_set_server"],
+		BinaryLog:      on("log_bin"), TrustFunctionCreators: on("log_bin_trust_function_creators"),
+		PartialRevokes: on("partial_revokes"), ReadOnly: variables["read_only"] != "" && variables["read_only"] != "OFF" && variables["read_only"] != "0",
+	}
+	if strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb") {
+		s.Facts.Product = dbms.MariaDB
+	}
+	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.CurrentUser)
+}
+
+// each runs a query and calls take for every row.
+func (s *Server) each(ctx context.Context, query string, args []any, take func(scan func(...any) error) error) error {
+	rows, err := s.db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return s.failed(Statement{Text: query}, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := take(rows.Scan); err != nil {
+			return s.failed(Statement{Text: query}, err)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return s.failed(Statement{Text: query}, err)
+	}
+	return nil
+}
+
+// row runs a query that gives one row.
+func (s *Server) row(ctx context.Context, query string, args []any, into ...any) error {
+	if err := s.db.QueryRowContext(ctx, query, args...).Scan(into...); err != nil {
+		return s.failed(Statement{Text: query}, err)
+	}
+	return nil
+}
+
+// Exec sends statements that change something, one after the other.
+func (s *Server) Exec(ctx context.Context, statements ...Statement) error {
+	for _, statement := range statements {
+		if s.Trace != nil {
+			s.Trace(statement)
+		}
+		if _, err := s.db.ExecContext(ctx, statement.Text); err != nil {
+			return s.failed(statement, err)
+		}
+	}
+	return nil
+}
+
+// Code is the server's error number in err, 0 when no server spoke.
+func Code(err error) int {
+	var own *dbms.ServerError
+	if errors.As(err, &own) {
+		return own.Code
+	}
+	var theirs *driver.MySQLError
+	if errors.As(err, &theirs) {
+		return int(theirs.Number)
+	}
+	return 0
+}
+
+// ServerError turns a driver's error into the record of what the server said;
+// nil when it was no server that spoke.
+func (s *Server) ServerError(statement Statement, err error) *dbms.ServerError {
+	return serverError(s.Server, statement, err)
+}
+
+func serverError(server string, statement Statement, err error) *dbms.ServerError {
+	var theirs *driver.MySQLError
+	if !errors.As(err, &theirs) {
+		return nil
+	}
+	return &dbms.ServerError{
+		Server: server, Statement: statement.String(), Code: int(theirs.Number),
+		SQLState: string(theirs.SQLState[:]), Message: theirs.Message,
+	}
+}
+
+// failed explains why a statement did not succeed.
+func (s *Server) failed(statement Statement, err error) error {
+	if spoken := s.ServerError(statement, err); spoken != nil {
+		next := "the statement was: " + shorten(statement.String())
+		if hint := hints[spoken.Code]; hint != "" {
+			next = hint
+		}
+		return fault.New(fault.Failed, next, "server %s: %s", s.Server, spoken.Error()).With(spoken)
+	}
+	if errors.Is(err, context.Canceled) {
+		return fault.New(fault.Interrupted, "", "interrupted").With(err)
+	}
+	if IsGone(err) {
+		return fault.New(fault.Failed, "look at the server's error log, then run the command again",
+			"server %s ended the connection: %v", s.Server, err).With(err)
+	}
+	return fault.New(fault.Failed, "the statement was: "+shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
+}
+
+// IsGone reports whether the connection was lost.
+func IsGone(err error) bool {
+	var network net.Error
+	return errors.Is(err, driver.ErrInvalidConn) || errors.As(err, &network) ||
+		errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(err.Error(), "bad connection")
+}
+
+const shownStatement = 160 // characters of a statement in a message
+
+func shorten(statement string) string {
+	text := strings.Join(strings.Fields(statement), " ")
+	if len(text) > shownStatement {
+		return text[:shownStatement] + " ..."
+	}
+	return text
+}
+
+// hints are the next steps for errors that mean the same wherever they occur.
+var hints = map[int]string{
+	1044: "the account has no rights on that database",
+	1142: "the account lacks a right; `SHOW GRANTS` as the administrator tells which it has",
+	1227: "the administrator's account lacks the right the server names",
+	1290: "a server option forbids it; the option is named in the message",
+	1819: "the server's password policy refuses this password; give a longer one as the account's password",
+	1396: "the account was made or removed by someone else in the meantime; run the command again",
+}
+
+// loginHints are the next steps for refused logins (MySQL Reference Manual,
+// "Server Error Message Reference"; MariaDB, "Error Codes"; tried on both).
+var loginHints = map[int]string{
+	1040: "the server has as many connections as it allows; try again, or raise max_connections",
+	1044: "the account has no rights on this database, or the database does not exist",
+	1045: "wrong password, unknown account, or an account that may not come from this host",
+	1049: "the database does not exist",
+	1115: "the server does not know this character set",
+	1129: "the server blocked this host after errors: FLUSH HOSTS as the administrator",
+	1130: "no account may come from this host",
+	1203: "the account has as many connections as it may have",
+	1226: "the account has used up one of its limits",
+	1698: "this account logs in by the operating system's user, and the user running this is another one",
+	1820: "the password has expired: the administrator must set a new one",
+	1862: "the password has expired: the administrator must set a new one",
+	3118: "the account is locked: ALTER USER ... ACCOUNT UNLOCK as the administrator",
+	3159: "the server wants TLS here: set tls: require for it",
+	3955: "the account is blocked after failed logins: ALTER USER ... ACCOUNT UNLOCK as the administrator",
+	4151: "the account is locked: ALTER USER ... ACCOUNT UNLOCK as the administrator",
+}
+
+// refused explains why no login came about.
+func (l Login) refused(err error) error {
+	who := l.User + " cannot log in to server " + l.Server + " at " + l.Address.String()
+	if spoken := serverError(l.Server, Statement{}, err); spoken != nil {
+		return fault.New(fault.Failed, loginHints[spoken.Code], "%s: %s", who, spoken.Error()).With(spoken)
+	}
+	next := "check that the server is running and that the address in the estate file is right"
+	switch {
+	case errors.Is(err, context.Canceled):
+		return fault.New(fault.Interrupted, "", "interrupted").With(err)
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
+	case errors.Is(err, fs.ErrPermission):
+		next = "run as a user who may open the socket"
+	case errors.Is(err, driver.ErrNoTLS):
+		return fault.New(fault.Failed, "set up TLS on the server, or set tls: prefer for it in the estate file",
+			"server %s at %s offers no TLS", l.Server, l.Address).With(err)
+	}
+	var certificate *tls.CertificateVerificationError
+	if errors.As(err, &certificate) {
+		next = "give the issuing authority's certificate as ca, and the name in the certificate as host"
+	}
+	cause := err
+	var op *net.OpError
+	if errors.As(err, &op) {
+		cause = op.Err
+		var call *os.SyscallError
+		if errors.As(cause, &call) {
+			cause = call.Err
+		}
+	}
+	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", l.Server, l.Address, cause).With(err)
+}

@@ -1,0 +1,239 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+)
+
+// Lock takes a named lock on the server without waiting. It is held by a
+// connection that does nothing else, so that the server frees it at once when
+// this program dies. held is false when someone else has it. release gives it
+// back.
+func (s *Server) Lock(ctx context.Context, name string) (release func(), held bool, err error) {
+	conn, err := s.Conn(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	var got sql.NullInt64
+	// Lower case and short: the products differ in case sensitivity and
+	// MySQL refuses names over 64 characters.
+	name = strings.ToLower(name)
+	if len(name) > 64 {
+		name = name[:64]
+	}
+	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(?, 0)", name).Scan(&got); err != nil {
+		_ = conn.Close()
+		return nil, false, s.failed(Statement{Text: "SELECT GET_LOCK()"}, err)
+	}
+	if got.Int64 != 1 {
+		_ = conn.Close()
+		return nil, false, nil
+	}
+	return func() {
+		// The run may have been interrupted; the lock has to go all the same.
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", name)
+		_ = conn.Close()
+	}, true, nil
+}
+
+// EndSessions ends the open connections of an account, which would keep rights
+// and logins that have been taken away. It returns how many there were, as far
+// as the server tells. On MySQL, which can end connections only one by one and
+// lists them by user name alone, those of every account of that name end.
+func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
+	if s.Facts.Product == dbms.MariaDB {
+		return s.Exec(ctx, plain("KILL USER %s", quoteAccount(a)))
+	}
+	var ids []int64
+	err := s.each(ctx, `SELECT ID FROM performance_schema.processlist WHERE USER = ? AND ID <> CONNECTION_ID()`, []any{a.User},
+		func(scan func(...any) error) error {
+			var id int64
+			err := scan(&id)
+			ids = append(ids, id)
+			return err
+		})
+	for _, id := range ids {
+		if err == nil {
+			err = s.Exec(ctx, plain("KILL %d", id))
+			if Code(err) == 1094 { // it ended by itself in the meantime
+				err = nil
+			}
+		}
+	}
+	return err
+}
+
+// StoredVerifier reads one account's verifier back; for checking what was set.
+func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (plugin string, verifier []byte, err error) {
+	query := `SELECT plugin, authentication_string FROM mysql.user WHERE user = ? AND host = ?`
+	if s.Facts.Product == dbms.MariaDB {
+		query = `SELECT JSON_VALUE(Priv, '$.plugin'), JSON_VALUE(Priv, '$.authentication_string') FROM mysql.global_priv WHERE User = ? AND Host = ?`
+	}
+	err = s.row(ctx, query, []any{a.User, a.Host}, &plugin, &verifier)
+	return plugin, verifier, err
+}
+
+// SessionFacts is what an application's login looks like from inside.
+type SessionFacts struct {
+	CurrentUser string
+	Database    string
+	Charset     string // of what the client sends
+	Results     string // character set of what the server sends back
+}
+
+// SessionFacts asks the server how it sees this login.
+func (s *Server) SessionFacts(ctx context.Context) (SessionFacts, error) {
+	var f SessionFacts
+	var database sql.NullString
+	err := s.row(ctx, "SELECT CURRENT_USER(), DATABASE(), @@character_set_client, @@character_set_results", nil,
+		&f.CurrentUser, &database, &f.Charset, &f.Results)
+	f.Database = database.String
+	return f, err
+}
+
+// Deviation is a table whose character set is not its database's.
+type Deviation struct{ Table, Collation string }
+
+// Deviations lists the tables whose default character set is another than the
+// database's, as the logged-in account sees them.
+func (s *Server) Deviations(ctx context.Context, database string) ([]Deviation, error) {
+	var found []Deviation
+	err := s.each(ctx, `SELECT t.TABLE_NAME, t.TABLE_COLLATION FROM information_schema.TABLES t
+		JOIN information_schema.SCHEMATA s ON s.SCHEMA_NAME = t.TABLE_SCHEMA
+		WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE'
+		AND SUBSTRING_INDEX(t.TABLE_COLLATION, '_', 1) <> s.DEFAULT_CHARACTER_SET_NAME ORDER BY 1`, []any{database},
+		func(scan func(...any) error) error {
+			var d Deviation
+			err := scan(&d.Table, &d.Collation)
+			found = append(found, d)
+			return err
+		})
+	return found, err
+}
+
+// ImportSession is one connection that an import runs on.
+type ImportSession struct {
+	server *Server
+	conn   *sql.Conn
+}
+
+// OpenImport opens a session for an import.
+func (s *Server) OpenImport(ctx context.Context) (*ImportSession, error) {
+	conn, err := s.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &ImportSession{server: s, conn: conn}, nil
+}
+
+// Close ends the session.
+func (i *ImportSession) Close() { _ = i.conn.Close() }
+
+// Exec sends one statement of a script and returns how many rows it changed.
+// What the server says comes back as *dbms.ServerError, without more words:
+// the importer knows the place and says the rest.
+func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64, err error) {
+	result, err := i.conn.ExecContext(ctx, statement)
+	if err != nil {
+		if spoken := i.server.ServerError(Statement{Text: shorten(statement)}, err); spoken != nil {
+			return 0, spoken
+		}
+		return 0, i.server.failed(Statement{Text: statement}, err)
+	}
+	rows, _ = result.RowsAffected()
+	return rows, nil
+}
+
+// stored are the session variables that the server keeps with a trigger or
+// function (MySQL Reference Manual, "CREATE TRIGGER Statement").
+var stored = []string{"sql_mode", "character_set_client", "collation_connection", "time_zone"}
+
+// ReplayAs runs one CREATE or DROP of a trigger or function that binary
+// logging refuses to the application's account, in the administrator's name
+// but with the application's account as definer, under the session variables
+// of the import: those are stored with the object. The caller has made sure
+// that the statement stays inside the database.
+func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database, statement string) error {
+	values := make([]string, len(stored))
+	targets := make([]any, len(stored))
+	for i := range stored {
+		targets[i] = &values[i]
+	}
+	if err := session.conn.QueryRowContext(ctx, "SELECT @@"+strings.Join(stored, ", @@")).Scan(targets...); err != nil {
+		return s.failed(Statement{Text: "SELECT @@" + strings.Join(stored, ", @@")}, err)
+	}
+	conn, err := s.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	// The connection carries the import's variables now: it must not go back
+	// into the pool.
+	defer func() { _ = conn.Raw(func(any) error { return errSpoiled }); _ = conn.Close() }()
+	statements := []string{"USE " + quoteName(database)}
+	for i, name := range stored {
+		statements = append(statements, fmt.Sprintf("SET SESSION %s = %s", name, quoteText(values[i])))
+	}
+	if s.Trace != nil {
+		s.Trace(Statement{Text: shorten(statement)})
+	}
+	for _, text := range append(statements, statement) {
+		if _, err := conn.ExecContext(ctx, text); err != nil {
+			if spoken := s.ServerError(Statement{Text: shorten(text)}, err); spoken != nil {
+				return spoken
+			}
+			return s.failed(Statement{Text: text}, err)
+		}
+	}
+	return nil
+}
+
+// errSpoiled makes database/sql close a connection instead of reusing it.
+var errSpoiled = fmt.Errorf("closed on purpose: %w", sql.ErrConnDone)
+
+// IsLoggingRefusal reports whether binary logging is why a trigger or function
+// was refused to an account that may otherwise define it (error 1419).
+func IsLoggingRefusal(err error) bool { return Code(err) == 1419 }
+
+// Explain gives the next step for an error that a script met, empty where the
+// server's own words have to do.
+func Explain(err *dbms.ServerError) string {
+	switch err.Code {
+	case 1044, 1142, 1227, 1370:
+		return "the script reaches outside the application's own database, or needs a right the application's account does not have; remove the statement"
+	case 1050, 1304, 1359, 1061, 1060:
+		return "the script makes it twice, or it was there before; correct the script and run the command again"
+	case 1064:
+		return "the server does not understand the statement; was the script made for another product or version?"
+	case 1273, 1115, 1253:
+		return "this server does not have it: replace the name in the script by one that `SHOW COLLATION` lists"
+	case 1418:
+		return "binary logging is on: give the function DETERMINISTIC, NO SQL or READS SQL DATA, as fits it"
+	case 1419:
+		return "binary logging is on: an administrator has to define it; give the server an admin in the estate file"
+	case 1071, 1709:
+		return "the key is too long for the character set: shorten the key, or give the table ROW_FORMAT=DYNAMIC"
+	case 1153:
+		return "the statement is longer than the server's max_allowed_packet: raise that for the import"
+	case 1146:
+		return "the table does not exist at this point of the script: are the files in the right order?"
+	case 1366, 1406, 1292, 1048, 1364:
+		return "the value does not fit the column under the server's sql_mode; correct the row"
+	case 1062:
+		return "two rows have the same key; correct the script"
+	}
+	return ""
+}
+
+// Unavailable reports the reason why a server must not be provisioned now.
+func (s *Server) Unavailable() error {
+	if s.Facts.ReadOnly {
+		return fault.New(fault.Protected, "point the estate file at the server that takes writes",
+			"server %s is read-only: it is a replica, or was set so by its administrator", s.Server)
+	}
+	return nil
+}

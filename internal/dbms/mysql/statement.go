@@ -1,0 +1,149 @@
+package mysql
+
+import (
+	"fmt"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/secret"
+)
+
+// Statement is one SQL statement. Print it with String, which masks secrets.
+type Statement struct {
+	Text  string
+	shown string // Text with secrets masked; empty when Text holds none
+}
+
+// String gives the statement as it may be shown.
+func (s Statement) String() string {
+	if s.shown != "" {
+		return s.shown
+	}
+	return s.Text
+}
+
+func plain(format string, args ...any) Statement {
+	return Statement{Text: fmt.Sprintf(format, args...)}
+}
+
+// masked builds a statement around one secret.
+func masked(before, secretText, after string) Statement {
+	return Statement{Text: before + secretText + after, shown: before + "'" + secret.Mask + "'" + after}
+}
+
+// quoteName writes an identifier in backquotes.
+func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+// quoteText writes a string literal that reads the same under every sql_mode.
+func quoteText(text string) string {
+	if strings.ContainsRune(text, '\\') {
+		return fmt.Sprintf("0x%X", text) // NO_BACKSLASH_ESCAPES decides what a backslash means
+	}
+	return "'" + strings.ReplaceAll(text, "'", "''") + "'"
+}
+
+func quoteAccount(a dbms.Account) string { return quoteName(a.User) + "@" + quoteName(a.Host) }
+
+// Pattern is how a database is written in a grant so that it means that
+// database alone: _ and % are escaped, because GRANT takes them for wildcards,
+// unless partial_revokes makes them stand for themselves (MySQL Reference
+// Manual, "GRANT Statement"; MariaDB, "GRANT").
+func (s *Server) Pattern(database string) string {
+	if s.Facts.PartialRevokes {
+		return database
+	}
+	return strings.NewReplacer(`_`, `\_`, `%`, `\%`).Replace(database)
+}
+
+// CreateDatabase spells out character set and collation always: without them
+// the server's default applies, which may lose text.
+func CreateDatabase(d dbms.Database) Statement {
+	return plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)
+}
+
+// DropDatabase drops a database and all it holds.
+func DropDatabase(name string) Statement { return plain("DROP DATABASE %s", quoteName(name)) }
+
+// AccountOptions are the conditions on an account's logins.
+type AccountOptions struct {
+	RequireTLS     bool
+	MaxConnections int // 0: no limit
+}
+
+func (o AccountOptions) clause() string {
+	require := "NONE"
+	if o.RequireTLS {
+		require = "SSL"
+	}
+	return fmt.Sprintf(" REQUIRE %s WITH MAX_USER_CONNECTIONS %d", require, o.MaxConnections)
+}
+
+// CreateAccount makes an account whose password is sent as a verifier.
+func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o AccountOptions) Statement {
+	return s.withVerifier("CREATE USER "+quoteAccount(a), v, o.clause())
+}
+
+// SetVerifier replaces all ways to log in by the one password.
+func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []Statement {
+	statements := []Statement{s.withVerifier("ALTER USER "+quoteAccount(a), v, "")}
+	if s.Facts.Product == dbms.MySQL {
+		// A password retained by an earlier rotation would go on working.
+		statements = append(statements, plain("ALTER USER %s DISCARD OLD PASSWORD", quoteAccount(a)))
+	}
+	return statements
+}
+
+func (s *Server) withVerifier(head string, v secret.Verifier, tail string) Statement {
+	if s.Facts.Product == dbms.MariaDB {
+		return masked(head+" IDENTIFIED VIA mysql_native_password USING ", "'"+string(v.Bytes())+"'", tail)
+	}
+	return masked(head+" IDENTIFIED WITH caching_sha2_password AS ", fmt.Sprintf("0x%X", v.Bytes()), tail)
+}
+
+// CreateAccountInPlain sends the password itself, for servers whose password
+// policy refuses verifiers. The caller makes sure that the connection is
+// encrypted or local.
+func CreateAccountInPlain(a dbms.Account, p secret.Password, o AccountOptions) Statement {
+	return masked("CREATE USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), o.clause())
+}
+
+// SetPasswordInPlain is CreateAccountInPlain for an account that exists.
+func SetPasswordInPlain(a dbms.Account, p secret.Password) Statement {
+	return masked("ALTER USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), "")
+}
+
+// SetOptions changes the conditions of an account.
+func SetOptions(a dbms.Account, o AccountOptions) Statement {
+	return plain("ALTER USER %s%s", quoteAccount(a), o.clause())
+}
+
+// DropAccount removes an account. Its open sessions live on: end them too.
+func DropAccount(a dbms.Account) Statement { return plain("DROP USER %s", quoteAccount(a)) }
+
+// LockAccount and UnlockAccount stop and allow new logins.
+func LockAccount(a dbms.Account) Statement {
+	return plain("ALTER USER %s ACCOUNT LOCK", quoteAccount(a))
+}
+
+// UnlockAccount undoes LockAccount.
+func UnlockAccount(a dbms.Account) Statement {
+	return plain("ALTER USER %s ACCOUNT UNLOCK", quoteAccount(a))
+}
+
+// Grant gives rights on a pattern as Pattern returns it.
+func Grant(p dbms.Privileges, pattern string, a dbms.Account) Statement {
+	return plain("GRANT %s ON %s.* TO %s", p, quoteName(pattern), quoteAccount(a))
+}
+
+// Revoke takes rights on a pattern, which must be spelled as it is stored.
+func Revoke(p dbms.Privileges, pattern string, a dbms.Account) Statement {
+	return plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))
+}
+
+// DropObject drops a table, view, routine or event of a database.
+func DropObject(kind, database, name string) Statement {
+	return plain("DROP %s IF EXISTS %s.%s", kind, quoteName(database), quoteName(name))
+}
+
+// Definer is the clause that makes an account the definer of an object.
+func Definer(a dbms.Account) string { return "DEFINER=" + quoteAccount(a) }
