@@ -1,0 +1,43 @@
+package throwaway
+
+import (
+	"os"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+)
+
+func TestAPrivateServerComesAndGoes(t *testing.T) {
+	began := time.Now()
+	s, err := Start(t.Context(), Options{Product: dbms.MariaDB})
+	require.NoError(t, err)
+	t.Log("started in", time.Since(began))
+	defer s.Stop()
+	server, err := mysql.Connect(t.Context(), s.Login())
+	require.NoError(t, err)
+	assert.Equal(t, dbms.MariaDB, server.Facts.Product)
+	assert.Equal(t, s.Socket, server.Facts.Socket)
+	server.Close()
+
+	pid := s.process.pid
+	if os.Geteuid() == 0 {
+		owner, err := os.Stat(s.Data())
+		require.NoError(t, err)
+		assert.Equal(t, "drwx", owner.Mode().String()[:4])
+	}
+	s.Stop()
+	assert.NoDirExists(t, s.Folder)
+	_, err = os.Stat("/proc/" + strconv.Itoa(pid))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestAServerThatCannotStartShowsItsLog(t *testing.T) {
+	_, err := Start(t.Context(), Options{Product: dbms.MariaDB, Arguments: []string{"--no-such-option"}})
+	assert.ErrorContains(t, err, "ended at its start")
+}
