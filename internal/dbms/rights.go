@@ -1,0 +1,66 @@
+package dbms
+
+import (
+	"slices"
+	"strings"
+)
+
+// Levels of rights. Each is a set of the server's own privileges, always
+// granted on one database.
+const (
+	LevelStructure = "structure" // may define tables and all the rest
+	LevelRows      = "rows"      // may read and change rows
+	LevelRead      = "read"      // may read rows
+)
+
+// Levels lists them for validation and help.
+var Levels = []string{LevelStructure, LevelRows, LevelRead}
+
+// structure is everything that MariaDB and MySQL can both grant on a database, but for
+// the right to pass rights on (MySQL Reference Manual, "Privileges Provided by
+// MySQL", those of context database, table or stored routine).
+var structure = NewPrivileges(
+	"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "REFERENCES", "INDEX", "ALTER",
+	"CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "CREATE VIEW", "SHOW VIEW",
+	"CREATE ROUTINE", "ALTER ROUTINE", "EVENT", "TRIGGER")
+
+var rows = NewPrivileges(
+	"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "SHOW VIEW")
+
+var read = NewPrivileges("SELECT", "SHOW VIEW")
+
+// PrivilegeNames lists what may be granted beside the levels.
+func PrivilegeNames() []string { return structure }
+
+// IsRight reports whether word is a level or a privilege that can be granted
+// on one database.
+func IsRight(word string) bool {
+	return slices.Contains(Levels, word) || structure.Has(strings.ToUpper(word))
+}
+
+// Resolve turns levels and privilege names into the set of privileges they
+// mean for a database with the given contents. A level of rows takes in
+// TRIGGER and EVENT while the database has any: without them every change to a
+// table with a trigger is refused, and events stop.
+func Resolve(rights []string, contents Contents) Privileges {
+	var set Privileges
+	for _, word := range rights {
+		switch word {
+		case LevelStructure:
+			set = set.Plus(structure)
+		case LevelRows:
+			set = set.Plus(rows)
+			if len(contents.Triggers) > 0 {
+				set = set.Plus(Privileges{"TRIGGER"})
+			}
+			if len(contents.Events) > 0 {
+				set = set.Plus(Privileges{"EVENT"})
+			}
+		case LevelRead:
+			set = set.Plus(read)
+		default:
+			set = set.Plus(NewPrivileges(word))
+		}
+	}
+	return set
+}

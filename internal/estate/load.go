@@ -1,0 +1,342 @@
+package estate
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+)
+
+// FileName is what an estate file is called when nothing else is said.
+const FileName = "yellowfield.yaml"
+
+// Estate is a loaded and validated estate file with all it includes. Every
+// path in it is absolute.
+type Estate struct {
+	Path    string // of the estate file
+	Servers map[string]*Server
+	Apps    map[string]*App
+
+	places  map[string]fault.Place
+	sources map[string][]byte
+	errs    []error
+}
+
+// Find looks for the estate file in folder and its parents.
+func Find(folder string) (string, error) {
+	for at := folder; ; at = filepath.Dir(at) {
+		path := filepath.Join(at, FileName)
+		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+			return path, nil
+		}
+		if filepath.Dir(at) == at {
+			return "", fault.New(fault.Invalid, "go to its folder, or name it with --estate FILE or YELLOWFIELD_ESTATE",
+				"there is no %s in %s or a folder above", FileName, folder)
+		}
+	}
+}
+
+// Load reads, completes and validates an estate file. The error holds every
+// fault found, each with its place; nothing has been touched.
+func Load(path string) (*Estate, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	e := &Estate{
+		Path: path, Servers: map[string]*Server{}, Apps: map[string]*App{},
+		places: map[string]fault.Place{}, sources: map[string][]byte{},
+	}
+	var main File
+	if err := e.read(path, &main); err != nil {
+		return nil, err
+	}
+	e.take(main)
+	for i, pattern := range main.Include {
+		e.include(pattern, fmt.Sprintf("include[%d]", i))
+	}
+	e.complete(main.Defaults)
+	if len(e.errs) == 0 {
+		e.validate(main.Defaults)
+	}
+	if len(e.errs) > 0 {
+		return nil, errors.Join(e.errs...)
+	}
+	return e, nil
+}
+
+func (e *Estate) read(path string, target any) error {
+	source, err := os.ReadFile(path)
+	if err != nil {
+		var pathError *fs.PathError
+		errors.As(err, &pathError)
+		return fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions", "the estate file cannot be read: %v", pathError.Err).With(err)
+	}
+	e.sources[path] = source
+	return decodeFile(path, source, target, e.places)
+}
+
+// take adds a file's servers and apps.
+func (e *Estate) take(file File) {
+	for name, server := range file.Servers {
+		if server == nil {
+			server = &Server{}
+		}
+		server.Name = name
+		e.Servers[name] = server
+	}
+	for name, app := range file.Apps {
+		if app == nil {
+			app = &App{}
+		}
+		app.Name = name
+		e.Apps[name] = app
+	}
+}
+
+func (e *Estate) include(pattern, path string) {
+	found, err := filepath.Glob(e.absolute(pattern))
+	if err != nil {
+		e.fault(path, "write for instance apps/*.yaml", "%q is no pattern of file names", pattern)
+		return
+	}
+	if len(found) == 0 && !strings.ContainsAny(pattern, "*?[") {
+		e.fault(path, "correct the path; it counts from the estate file", "there is no file %s", pattern)
+	}
+	for _, name := range found {
+		if name == e.Path || e.sources[name] != nil {
+			continue
+		}
+		var part struct {
+			Servers map[string]*Server `yaml:"servers"`
+			Apps    map[string]*App    `yaml:"apps"`
+		}
+		// Places of the included file must not hide those of the files
+		// before it, or a doubled name could not be reported.
+		places := map[string]fault.Place{}
+		outer := e.places
+		e.places = places
+		err := e.read(name, &part)
+		e.places = outer
+		if err != nil {
+			e.errs = append(e.errs, err)
+			continue
+		}
+		for key := range maps.Keys(part.Servers) {
+			e.once("servers."+key, e.Servers[key] != nil, places)
+		}
+		for key := range maps.Keys(part.Apps) {
+			e.once("apps."+key, e.Apps[key] != nil, places)
+		}
+		for key, place := range places {
+			if strings.Contains(key, ".") {
+				e.places[key] = place
+			}
+		}
+		e.take(File{Servers: part.Servers, Apps: part.Apps})
+	}
+}
+
+func (e *Estate) once(path string, exists bool, places map[string]fault.Place) {
+	if exists {
+		e.errs = append(e.errs, fault.At(fault.Invalid, places[path], "rename or remove one of the two",
+			"%q is there twice, first at %s", lastKey(path), e.places[path]).WithExcerpt(e.sources[places[path].File]))
+	}
+}
+
+// Place is where a key of the file stands, or the nearest key above that the
+// file has. Path elements are joined with dots, list items are name[0].
+func (e *Estate) Place(path string) fault.Place {
+	for {
+		if place, known := e.places[path]; known {
+			return place
+		}
+		i := strings.LastIndexAny(path, ".[")
+		if i < 0 {
+			return fault.Place{File: e.Path}
+		}
+		path = path[:i]
+	}
+}
+
+// Fault is an error about a key of the estate file, with its place and line.
+func (e *Estate) Fault(class fault.Class, path, next, format string, args ...any) *fault.Error {
+	place := e.Place(path)
+	return fault.At(class, place, next, format, args...).WithExcerpt(e.sources[place.File])
+}
+
+func (e *Estate) fault(path, next, format string, args ...any) {
+	e.errs = append(e.errs, e.Fault(fault.Invalid, path, next, format, args...))
+}
+
+// absolute makes a path of the estate file absolute.
+func (e *Estate) absolute(path string) string {
+	if path == "" || filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(e.Path), path)
+}
+
+// complete fills in defaults and makes paths absolute.
+func (e *Estate) complete(d Defaults) {
+	for _, s := range e.Servers {
+		if s.Socket == "" && s.Port == 0 {
+			s.Port = 3306
+		}
+		s.CA = e.absolute(s.CA)
+		if s.Admin != nil {
+			s.Admin.Options = e.absolute(s.Admin.Options)
+			e.completePassword(s.Admin.Password)
+		}
+	}
+	for _, a := range e.Apps {
+		a.Server = or(a.Server, d.Server)
+		a.Folder = e.absolute(a.Folder)
+		a.Database.Charset = or(a.Database.Charset, d.Database.Charset)
+		a.Database.Collation = or(a.Database.Collation, d.Database.Collation)
+		if a.Database.Charset == "" && (a.Database.Collation == "" || strings.HasPrefix(a.Database.Collation, "utf8mb4_")) {
+			a.Database.Charset = "utf8mb4"
+		}
+		if a.Database.Charset == "utf8mb4" && a.Database.Collation == "" {
+			a.Database.Collation = "utf8mb4_unicode_ci"
+		}
+		if a.Ownership == nil {
+			a.Ownership = d.Ownership
+		}
+		if a.PHP == nil {
+			a.PHP = d.PHP
+		}
+		for _, account := range a.Accounts {
+			if account.ClientHosts == nil {
+				account.ClientHosts = d.Account.ClientHosts
+			}
+			if account.ClientHosts == nil {
+				account.ClientHosts = []string{"localhost"}
+			}
+			if account.Rights.IsZero() {
+				account.Rights = d.Account.Rights
+			}
+			if account.Rights.IsZero() {
+				account.Rights = Rights{Installing: []string{"structure"}, Running: []string{"structure"}}
+			}
+			if account.Limits == (Limits{}) {
+				account.Limits = d.Account.Limits
+			}
+			e.completePassword(account.Password)
+		}
+	}
+}
+
+func (e *Estate) completePassword(p *PasswordSource) {
+	if p != nil {
+		p.File = e.absolute(p.File)
+	}
+}
+
+func or(value, otherwise string) string {
+	if value == "" {
+		return otherwise
+	}
+	return value
+}
+
+// Names gives the names of a map in their order.
+func Names[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
+
+// Select gives the apps that names and labels choose, in the order of their
+// names: all of them when nothing is said.
+func (e *Estate) Select(names, labels []string) ([]*App, error) {
+	var chosen []*App
+	for _, name := range names {
+		if e.Apps[name] == nil {
+			return nil, fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(name, Names(e.Apps), "known: "+strings.Join(Names(e.Apps), ", ")),
+				"there is no app %q", name)
+		}
+	}
+	var known []string
+	for _, name := range Names(e.Apps) {
+		app := e.Apps[name]
+		known = append(known, app.Labels...)
+		byName := len(names) == 0 || slices.Contains(names, name)
+		byLabel := len(labels) == 0 || slices.ContainsFunc(labels, func(l string) bool { return slices.Contains(app.Labels, l) })
+		if byName && byLabel {
+			chosen = append(chosen, app)
+		}
+	}
+	for _, label := range labels {
+		if !slices.Contains(known, label) {
+			slices.Sort(known)
+			return nil, fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(label, known, "known: "+strings.Join(slices.Compact(known), ", ")),
+				"no app has the label %q", label)
+		}
+	}
+	return chosen, nil
+}
+
+// Address is how we reach the server.
+func (s *Server) Address() dbms.Address {
+	return dbms.Address{Socket: s.Socket, Host: s.Host, Port: s.Port, TLS: s.TLS, CA: s.CA}
+}
+
+// HostForApps, PortForApps and SocketForApps are what the applications are to
+// write. A PHP application that says localhost means the socket, so a server
+// that we reach at localhost over TCP is 127.0.0.1 to them.
+func (s *Server) HostForApps() string {
+	switch {
+	case s.SeenByApps != nil && s.SeenByApps.Host != "":
+		return s.SeenByApps.Host
+	case s.Socket != "":
+		return "localhost"
+	case s.Host == "localhost":
+		return "127.0.0.1"
+	}
+	return s.Host
+}
+
+// PortForApps is the port that the applications are to write.
+func (s *Server) PortForApps() int {
+	const standard = 3306
+	switch {
+	case s.SeenByApps != nil && s.SeenByApps.Port != 0:
+		return s.SeenByApps.Port
+	case s.Port != 0:
+		return s.Port
+	}
+	return standard
+}
+
+// SocketForApps is the socket that localhost means to the applications, empty
+// when the estate file does not say.
+func (s *Server) SocketForApps() string {
+	if s.SeenByApps != nil && s.SeenByApps.Socket != "" {
+		return s.SeenByApps.Socket
+	}
+	return s.Socket
+}
+
+// InFolder makes a path of the app absolute.
+func (a *App) InFolder(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(a.Folder, path)
+}
+
+// Shown is a path as the app's entry would write it.
+func (a *App) Shown(path string) string {
+	if relative, err := filepath.Rel(a.Folder, path); err == nil && filepath.IsLocal(relative) {
+		return relative
+	}
+	return path
+}
+
+// MadeByInstaller reports whether the application's installer writes this
+// settings file.
+func (a *App) MadeByInstaller(s *Settings) bool { return slices.Contains(a.Installer.Settings, s.File) }

@@ -1,0 +1,215 @@
+// Package estate is the estate file: its types, its strict loading with a
+// place in every error, its validation, and its JSON Schema.
+//
+// It knows what the file may say and whether that makes sense by itself. It
+// must never know of connections, of what a server or a settings file really
+// holds, or of terminals.
+package estate
+
+import (
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/secret"
+)
+
+// File is an estate file as it is written.
+type File struct {
+	Include  []string           `yaml:"include" jsonschema_description:"Further estate files, as paths or patterns from this file. They may hold servers and apps."`
+	Defaults Defaults           `yaml:"defaults" jsonschema_description:"What all apps share unless they say otherwise."`
+	Servers  map[string]*Server `yaml:"servers" jsonschema_description:"The database servers, by a name of your own."`
+	Apps     map[string]*App    `yaml:"apps" jsonschema_description:"The applications, by a name of your own."`
+}
+
+// Defaults is what all apps share. An app's own value replaces one of these
+// whole; lists and maps are not added up.
+type Defaults struct {
+	Server    string          `yaml:"server" jsonschema_description:"The server of apps that name none."`
+	Database  DatabaseDefault `yaml:"database" jsonschema_description:"Character set and collation of databases that name none."`
+	Account   AccountDefault  `yaml:"account" jsonschema_description:"What accounts have that do not say it themselves."`
+	Ownership *Ownership      `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
+	PHP       *PHP            `yaml:"php" jsonschema_description:"What the applications need of PHP."`
+}
+
+// DatabaseDefault is the part of Database that apps can share.
+type DatabaseDefault struct {
+	Charset   string `yaml:"charset" jsonschema_description:"Character set, utf8mb4 if nothing is said."`
+	Collation string `yaml:"collation" jsonschema_description:"Collation, utf8mb4_unicode_ci if nothing is said."`
+}
+
+// AccountDefault is the part of Account that apps can share.
+type AccountDefault struct {
+	ClientHosts []string `yaml:"client_hosts" jsonschema_description:"Hosts the accounts may come from."`
+	Rights      Rights   `yaml:"rights" jsonschema_description:"Rights on the app's database."`
+	Limits      Limits   `yaml:"limits" jsonschema_description:"Limits of the accounts."`
+}
+
+// Server is one database server.
+type Server struct {
+	Name       string       `yaml:"-" json:"-"`
+	DBMS       dbms.Product `yaml:"dbms" jsonschema:"required,enum=mariadb,enum=mysql" jsonschema_description:"The product."`
+	Socket     string       `yaml:"socket" jsonschema_description:"Path of the server's socket; else host and port."`
+	Host       string       `yaml:"host" jsonschema_description:"Name or address of the server's host."`
+	Port       int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, 3306 if nothing is said."`
+	TLS        dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections, prefer if nothing is said."`
+	CA         string       `yaml:"ca" jsonschema_description:"File of certificates to trust with tls: verify."`
+	Admin      *Admin       `yaml:"admin" jsonschema_description:"The administrator's login. Without it only what says existing: true can be used."`
+	SeenByApps *SeenByApps  `yaml:"seen_by_apps" jsonschema_description:"How the applications reach the server, where that differs from how we do."`
+}
+
+// Admin is the administrator's login. Without a password source the client
+// option file is read, and then the socket login tried.
+type Admin struct {
+	User     string          `yaml:"user" jsonschema_description:"The administrator's account; else that of the option file, else root."`
+	Password *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; never the password itself."`
+	Options  string          `yaml:"options" jsonschema_description:"Path of the client option file, ~/.my.cnf if nothing is said."`
+}
+
+// SeenByApps is the server's address as the applications see it.
+type SeenByApps struct {
+	Host   string `yaml:"host" jsonschema_description:"What the applications are to write as host."`
+	Port   int    `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"What they are to write as port."`
+	Socket string `yaml:"socket" jsonschema_description:"The socket that localhost means to their PHP."`
+}
+
+// App is one application.
+type App struct {
+	Name      string      `yaml:"-" json:"-"`
+	Server    string      `yaml:"server" jsonschema_description:"The server its database is on."`
+	Folder    string      `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
+	Labels    []string    `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
+	Database  Database    `yaml:"database" jsonschema:"required" jsonschema_description:"The application's database."`
+	Accounts  []*Account  `yaml:"accounts" jsonschema_description:"Its accounts; the settings get the first one."`
+	Shared    bool        `yaml:"shared" jsonschema_description:"Another app that says so too may use the same database or account, with another prefix."`
+	Prefix    string      `yaml:"prefix" jsonschema_description:"Table prefix, for settings values and imports."`
+	PHP       *PHP        `yaml:"php" jsonschema_description:"What the application needs of PHP."`
+	Import    []Script    `yaml:"import" jsonschema_description:"SQL scripts to import into an empty database, in this order."`
+	Settings  []*Settings `yaml:"settings" jsonschema_description:"The application's settings files."`
+	Installer Installer   `yaml:"installer" jsonschema_description:"What the application's own web installer makes."`
+	Ownership *Ownership  `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
+	Notes     []string    `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
+}
+
+// Database is the application's database.
+type Database struct {
+	Name      string `yaml:"name" jsonschema:"required" jsonschema_description:"Its name."`
+	Charset   string `yaml:"charset" jsonschema_description:"Its character set."`
+	Collation string `yaml:"collation" jsonschema_description:"Its collation."`
+	Existing  bool   `yaml:"existing" jsonschema_description:"It was made by someone else, and is used as it is."`
+}
+
+// Account is a name with the hosts it may come from.
+type Account struct {
+	Name        string          `yaml:"name" jsonschema:"required" jsonschema_description:"Its name."`
+	ClientHosts []string        `yaml:"client_hosts" jsonschema_description:"Hosts it may come from, localhost if nothing is said. % and _ are wildcards."`
+	Rights      Rights          `yaml:"rights" jsonschema_description:"Rights on the app's database, structure if nothing is said."`
+	Limits      Limits          `yaml:"limits" jsonschema_description:"Limits of the account."`
+	RequireTLS  bool            `yaml:"require_tls" jsonschema_description:"It may log in over TLS only."`
+	Password    *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; else one is made."`
+	Existing    bool            `yaml:"existing" jsonschema_description:"It was made by someone else, and is used as it is."`
+}
+
+// Limits of an account.
+type Limits struct {
+	Connections int `yaml:"connections" jsonschema:"minimum=0" jsonschema_description:"Connections it may have at once; 0 for no limit."`
+}
+
+// Rights are levels and privilege names for the two states of an app. Where
+// the estate file gives one list, both states have it.
+type Rights struct {
+	Installing []string
+	Running    []string
+}
+
+// IsZero reports whether nothing was said.
+func (r Rights) IsZero() bool { return r.Installing == nil && r.Running == nil }
+
+// Split reports whether the states have rights of their own.
+func (r Rights) Split() bool {
+	return !equal(r.Installing, r.Running)
+}
+
+func equal(a, b []string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// PasswordSource is where a password comes from.
+type PasswordSource struct{ secret.Source }
+
+// PHP is what an application needs of PHP.
+type PHP struct {
+	Configuration string               `yaml:"configuration" jsonschema_description:"Folder of the php.ini in force, such as /etc/php/8.2/fpm; else it is looked for."`
+	Extensions    []string             `yaml:"extensions" jsonschema_description:"Extensions it needs."`
+	INI           map[string]Condition `yaml:"ini" jsonschema_description:"Limits and switches: \">= 256M\", \"on\", or a map of want and severity."`
+}
+
+// Severity of a finding.
+type Severity string
+
+// Severities, gravest first.
+const (
+	MustFix    Severity = "must-fix"
+	ShouldLook Severity = "should-look"
+	GoodToKnow Severity = "good-to-know"
+)
+
+// Severities lists them for validation and help.
+var Severities = []string{string(MustFix), string(ShouldLook), string(GoodToKnow)}
+
+// Condition is what a php.ini setting has to be.
+type Condition struct {
+	Want     string   // "on", "off", "utf-8", ">= 40", "<= 2M"
+	Severity Severity // MustFix if nothing is said
+}
+
+// Script is one SQL file to import.
+type Script struct {
+	File        string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder; plain or gzip."`
+	PrefixToken string `yaml:"prefix_token" jsonschema_description:"What stands for the table prefix in the script."`
+}
+
+// Settings is one settings file.
+type Settings struct {
+	File     string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder."`
+	Template string `yaml:"template" jsonschema_description:"What it is made from while it is absent."`
+	Values   Values `yaml:"values" jsonschema:"required" jsonschema_description:"What to write: address in the file's own notation, and text with placeholders."`
+}
+
+// Values are in the order of the estate file.
+type Values []Value
+
+// Value is what one address gets.
+type Value struct {
+	Address string
+	Text    Text
+}
+
+// Installer is what the application's own web installer makes.
+type Installer struct {
+	Tables   bool     `yaml:"tables" jsonschema_description:"It makes the tables."`
+	Settings []string `yaml:"settings" jsonschema_description:"Settings files it writes; settings must say which values to look for in them."`
+}
+
+// Ownership is who owns what is written, and with which modes.
+type Ownership struct {
+	Owner    string   `yaml:"owner" jsonschema_description:"User name of the owner."`
+	Group    string   `yaml:"group" jsonschema_description:"Name of the group."`
+	Modes    Modes    `yaml:"modes" jsonschema_description:"Modes of the settings files."`
+	Writable []string `yaml:"writable" jsonschema_description:"Folders the application may write to, from its own."`
+}
+
+// Modes of settings files in the two states, as file permission bits; 0 when
+// nothing was said.
+type Modes struct {
+	Installing Mode `yaml:"installing" jsonschema_description:"While the app is open for its installer."`
+	Running    Mode `yaml:"running" jsonschema_description:"While the app is closed."`
+}
+
+// Mode is a file mode such as "0440".
+type Mode uint32

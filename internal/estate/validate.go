@@ -1,0 +1,287 @@
+package estate
+
+import (
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+)
+
+var (
+	ownName    = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+	portable   = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+	givenName  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_$-]*$`)
+	clientHost = regexp.MustCompile(`^[A-Za-z0-9.:%_/-]+$`)
+	charsetish = regexp.MustCompile(`^[a-z0-9_]+$`)
+	prefixish  = regexp.MustCompile(`^[A-Za-z0-9_]*$`)
+)
+
+// reservedDatabases belong to the servers or mean something special to them.
+var reservedDatabases = []string{"mysql", "information_schema", "performance_schema", "sys", "test", "ndbinfo",
+	"postgres", "template0", "template1", "all", "sameuser", "samerole", "samegroup", "replication"}
+
+// reservedUsers are the servers' own accounts, and words that stand for others.
+var reservedUsers = []string{"root", "mysql", "mariadb_sys", "debian_sys_maint", "postgres", "public", "none",
+	"current_user", "session_user", "all"}
+
+// Longest names in characters (MariaDB, "Identifier Names"; MySQL Reference
+// Manual, "Identifier Length Limits").
+const longestDatabase = 64
+
+var longestUser = map[dbms.Product]int{dbms.MariaDB: 80, dbms.MySQL: 32}
+
+func (e *Estate) validate(d Defaults) {
+	for _, name := range Names(e.Servers) {
+		e.validateServer(e.Servers[name], "servers."+name)
+	}
+	if d.Server != "" && e.Servers[d.Server] == nil {
+		e.unknownServer("defaults.server", d.Server)
+		return
+	}
+	for _, name := range Names(e.Apps) {
+		e.validateApp(e.Apps[name], "apps."+name)
+	}
+	if len(e.errs) == 0 {
+		e.validateSharing()
+	}
+}
+
+func (e *Estate) unknownServer(path, name string) {
+	e.fault(path, fault.DidYouMean(name, Names(e.Servers), "known: "+strings.Join(Names(e.Servers), ", ")), "there is no server %q", name)
+}
+
+func (e *Estate) validateServer(s *Server, path string) {
+	if !ownName.MatchString(s.Name) {
+		e.fault(path, "small letters, digits and hyphens, a letter first", "%q cannot be a server's name", s.Name)
+	}
+	if s.DBMS == "" {
+		e.fault(path, "write dbms: mariadb or dbms: mysql", "server %s says no dbms", s.Name)
+	} else if !slices.Contains(dbms.Products, string(s.DBMS)) {
+		e.fault(path+".dbms", fault.DidYouMean(string(s.DBMS), dbms.Products, "known: "+strings.Join(dbms.Products, ", ")), "unknown dbms %q", s.DBMS)
+	}
+	if (s.Socket == "") == (s.Host == "") {
+		e.fault(path, "give either socket: PATH, or host: NAME with port:", "server %s must have a socket or a host", s.Name)
+	}
+	if s.Socket != "" && !filepath.IsAbs(s.Socket) {
+		e.fault(path+".socket", "write it from the root", "the path of a socket must be absolute")
+	}
+	if s.Socket != "" && (s.Port != 0 || s.TLS != "" || s.CA != "") {
+		e.fault(path, "remove port, tls and ca, or give a host", "server %s has a socket, where port, tls and ca mean nothing", s.Name)
+	}
+	e.validatePort(path+".port", s.Port)
+	if s.TLS != "" && !slices.Contains(dbms.TLSModes, string(s.TLS)) {
+		e.fault(path+".tls", fault.DidYouMean(string(s.TLS), dbms.TLSModes, "known: "+strings.Join(dbms.TLSModes, ", ")), "unknown tls %q", s.TLS)
+	}
+	if s.CA != "" && s.TLS != dbms.TLSVerify {
+		e.fault(path+".ca", "write tls: verify", "ca has a meaning with tls: verify only")
+	}
+	if s.SeenByApps != nil {
+		e.validatePort(path+".seen_by_apps.port", s.SeenByApps.Port)
+	}
+}
+
+func (e *Estate) validatePort(path string, port int) {
+	if port < 0 || port > 65535 {
+		e.fault(path, "ports go from 1 to 65535", "%d is no port", port)
+	}
+}
+
+func (e *Estate) validateApp(a *App, path string) {
+	if !ownName.MatchString(a.Name) {
+		e.fault(path, "small letters, digits and hyphens, a letter first", "%q cannot be an app's name", a.Name)
+	}
+	server := e.Servers[a.Server]
+	switch {
+	case a.Server == "":
+		e.fault(path, "write server: NAME, or one under defaults", "app %s names no server", a.Name)
+		return
+	case server == nil:
+		e.unknownServer(path+".server", a.Server)
+		return
+	}
+	if a.Folder == "" && (len(a.Settings) > 0 || len(a.Import) > 0) {
+		e.fault(path, "write folder: PATH", "app %s has files and no folder", a.Name)
+	}
+	e.validateDatabase(a, server, path+".database")
+	if len(a.Accounts) == 0 {
+		e.fault(path, "write accounts: with at least a name", "app %s has no account", a.Name)
+	}
+	seen := map[string]bool{}
+	for i, account := range a.Accounts {
+		at := fmt.Sprintf("%s.accounts[%d]", path, i)
+		e.validateAccount(account, server, at)
+		if seen[account.Name] {
+			e.fault(at+".name", "give one account several client_hosts instead", "the account %s is there twice", account.Name)
+		}
+		seen[account.Name] = true
+	}
+	if !prefixish.MatchString(a.Prefix) {
+		e.fault(path+".prefix", "letters, digits and underscores", "%q cannot be a table prefix", a.Prefix)
+	}
+	for i, script := range a.Import {
+		at := fmt.Sprintf("%s.import[%d]", path, i)
+		e.inside(at, a, script.File)
+		if script.PrefixToken != "" && a.Prefix == "" {
+			e.fault(at+".prefix_token", "write prefix: for the app", "a prefix token needs a prefix to put in its place")
+		}
+	}
+	if a.Installer.Tables && len(a.Import) > 0 {
+		e.fault(path+".installer.tables", "remove one of the two", "the tables cannot come from both the installer and an import")
+	}
+	e.validateSettings(a, path)
+	e.validateOwnership(a, path+".ownership")
+}
+
+func (e *Estate) validateDatabase(a *App, server *Server, path string) {
+	d := a.Database
+	if d.Name == "" {
+		e.fault(path, "write database: {name: NAME}", "app %s names no database", a.Name)
+		return
+	}
+	e.validateName(path+".name", "database", d.Name, d.Existing, longestDatabase, reservedDatabases)
+	if !charsetish.MatchString(d.Charset) {
+		e.fault(path, "write for instance charset: utf8mb4", "app %s needs a character set for its database", a.Name)
+	} else if !charsetish.MatchString(d.Collation) {
+		e.fault(path, "write for instance collation: utf8mb4_unicode_ci", "app %s needs a collation for its database", a.Name)
+	}
+	if !d.Existing && server.Admin == nil {
+		e.fault(path, "give the server an admin, or write existing: true",
+			"database %s cannot be made: server %s has no administrator", d.Name, server.Name)
+	}
+}
+
+func (e *Estate) validateName(path, kind, name string, existing bool, longest int, reserved []string) {
+	allowed, rule := portable, "small letters, digits and underscores, a letter first"
+	if existing {
+		allowed, rule = givenName, "letters, digits, underscores, hyphens and $"
+	}
+	switch {
+	case !allowed.MatchString(name):
+		e.fault(path, rule, "%q cannot be the name of %s %s", name, article(kind), kind)
+	case longest > 0 && len(name) > longest:
+		e.fault(path, "choose a shorter one", "the name of %s %s has %d characters, and this server allows %d", article(kind), kind, len(name), longest)
+	case slices.Contains(reserved, strings.ToLower(name)):
+		e.fault(path, "choose another", "%q is reserved: it belongs to the server or means something special to it", name)
+	}
+}
+
+func article(noun string) string {
+	if strings.ContainsRune("aeiou", rune(noun[0])) {
+		return "an"
+	}
+	return "a"
+}
+
+func (e *Estate) validateAccount(a *Account, server *Server, path string) {
+	if a.Name == "" {
+		e.fault(path, "write name: NAME", "an account has no name")
+		return
+	}
+	e.validateName(path+".name", "account", a.Name, a.Existing, longestUser[server.DBMS], reservedUsers)
+	for i, host := range a.ClientHosts {
+		if !clientHost.MatchString(host) {
+			e.fault(fmt.Sprintf("%s.client_hosts[%d]", path, i), "a name, an address, or a pattern with % and _", "%q cannot be a client host", host)
+		}
+	}
+	if len(a.ClientHosts) == 0 {
+		e.fault(path+".client_hosts", "write for instance [localhost]", "account %s may come from nowhere", a.Name)
+	}
+	for _, list := range [][]string{a.Rights.Installing, a.Rights.Running} {
+		for _, word := range list {
+			if !dbms.IsRight(word) {
+				known := append(slices.Clone(dbms.Levels), dbms.PrivilegeNames()...)
+				e.fault(path+".rights", fault.DidYouMean(word, known, "levels: "+strings.Join(dbms.Levels, ", ")+"; else a privilege of the server that can be given on one database"),
+					"unknown right %q", word)
+			}
+		}
+	}
+	if a.Limits.Connections < 0 {
+		e.fault(path+".limits.connections", "0 for no limit", "a limit cannot be negative")
+	}
+	if !a.Existing && server.Admin == nil {
+		e.fault(path, "give the server an admin, or write existing: true",
+			"account %s cannot be made: server %s has no administrator", a.Name, server.Name)
+	}
+}
+
+func (e *Estate) validateSettings(a *App, path string) {
+	files := map[string]bool{}
+	for i, s := range a.Settings {
+		at := fmt.Sprintf("%s.settings[%d]", path, i)
+		if s.File == "" {
+			e.fault(at, "write file: PATH", "a settings file has no name")
+			continue
+		}
+		e.inside(at+".file", a, s.File)
+		e.inside(at+".template", a, s.Template)
+		if files[s.File] {
+			e.fault(at+".file", "put all values under one entry", "the settings file %s is there twice", s.File)
+		}
+		files[s.File] = true
+		if len(s.Values) == 0 {
+			e.fault(at, "write values: with an address and what to write there", "the settings file %s has no values", s.File)
+		}
+		if s.Template != "" && slices.Contains(a.Installer.Settings, s.File) {
+			e.fault(at+".template", "remove one of the two", "%s cannot come from both a template and the installer", s.File)
+		}
+	}
+	for i, file := range a.Installer.Settings {
+		if !files[file] {
+			e.fault(fmt.Sprintf("%s.installer.settings[%d]", path, i), "add it under settings, with the values to look for in it",
+				"%s is written by the installer, but settings does not say what stands in it", file)
+		}
+	}
+}
+
+func (e *Estate) validateOwnership(a *App, path string) {
+	if a.Ownership == nil {
+		return
+	}
+	for i, folder := range a.Ownership.Writable {
+		e.inside(fmt.Sprintf("%s.writable[%d]", path, i), a, folder)
+	}
+}
+
+// inside refuses a relative path that leaves the app's folder.
+func (e *Estate) inside(path string, a *App, name string) {
+	if name != "" && !filepath.IsAbs(name) && !filepath.IsLocal(name) {
+		e.fault(path, "write an absolute path if you mean it", "%s leads out of the folder of app %s", name, a.Name)
+	}
+}
+
+// validateSharing refuses that two apps use one database or account unless
+// both say so.
+func (e *Estate) validateSharing() {
+	type use struct {
+		app  *App
+		path string
+	}
+	uses := map[string]use{}
+	claim := func(a *App, what, key, path string) {
+		key = a.Server + " " + key
+		first, taken := uses[key]
+		switch {
+		case !taken:
+			uses[key] = use{a, path}
+		case first.app == a:
+		case !first.app.Shared || !a.Shared:
+			e.fault(path, "choose another name, or write shared: true in both apps and give them different prefixes",
+				"%s is also used by app %s (line %d)", what, first.app.Name, e.Place(first.path).Line)
+		case first.app.Prefix == a.Prefix || first.app.Prefix == "" || a.Prefix == "":
+			e.fault("apps."+a.Name, "write prefix: with different values", "apps %s and %s share %s and must have different prefixes", first.app.Name, a.Name, what)
+		}
+	}
+	for _, name := range Names(e.Apps) {
+		a := e.Apps[name]
+		claim(a, "database "+a.Database.Name, "database "+a.Database.Name, "apps."+name+".database.name")
+		for i, account := range a.Accounts {
+			for _, host := range account.ClientHosts {
+				claim(a, "account "+account.Name+"@"+host, "account "+account.Name+"@"+host, fmt.Sprintf("apps.%s.accounts[%d].name", name, i))
+			}
+		}
+	}
+}
