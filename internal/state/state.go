@@ -1,0 +1,201 @@
+// Package state is the folder in which Yellowfield keeps what it cannot read
+// back from servers and files: the journal of runs, pending passwords, copies
+// of settings files for undo, and locks.
+//
+// Losing it loses history, pending passwords and what could still be undone,
+// and nothing that works. Everything in it is readable by its owner alone. The
+// package must never know what the steps of a run mean.
+package state
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/gofrs/flock"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+)
+
+// Folder is an opened state folder.
+type Folder struct{ path string }
+
+// DefaultPath is $XDG_STATE_HOME/yellowfield, or for root, unless that
+// variable is set, /var/lib/yellowfield.
+func DefaultPath() string {
+	if os.Geteuid() == 0 && os.Getenv("XDG_STATE_HOME") == "" {
+		return "/var/lib/yellowfield"
+	}
+	return filepath.Join(xdg.StateHome, "yellowfield")
+}
+
+// Open makes the folder if need be.
+func Open(path string) (*Folder, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return nil, fault.New(fault.Invalid, "name a folder you may write to with --state or YELLOWFIELD_STATE",
+			"the state folder %s cannot be made: %v", path, err).With(err)
+	}
+	return &Folder{path: path}, nil
+}
+
+// Path of the folder.
+func (f *Folder) Path() string { return f.path }
+
+func (f *Folder) subfolder(names ...string) (string, error) {
+	path := filepath.Join(append([]string{f.path}, names...)...)
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return "", fault.New(fault.Failed, "check the rights of this user on it", "the state folder %s cannot be written: %v", f.path, err).With(err)
+	}
+	return path, nil
+}
+
+// Lock takes the lock of a name on this host without waiting. held is false
+// when another process has it; release gives it back.
+func (f *Folder) Lock(name string) (release func(), held bool, err error) {
+	folder, err := f.subfolder("locks")
+	if err != nil {
+		return nil, false, err
+	}
+	lock := flock.New(filepath.Join(folder, url.PathEscape(name)), flock.SetPermissions(0o600))
+	if held, err = lock.TryLock(); err != nil {
+		return nil, false, fmt.Errorf("locking %s: %w", lock.Path(), err)
+	}
+	return func() { _ = lock.Close() }, held, nil
+}
+
+// Account names whose password is pending: where the server is, and the
+// account's name without its hosts, since those share one password.
+type Account struct{ Address, User string }
+
+func (f *Folder) pendingPath(a Account) string {
+	return filepath.Join(f.path, "pending", url.PathEscape(a.Address), url.PathEscape(a.User))
+}
+
+// Pending gives a password that was made and is in no settings file yet.
+func (f *Folder) Pending(a Account) (p secret.Password, found bool, err error) {
+	content, err := os.ReadFile(f.pendingPath(a))
+	if errors.Is(err, fs.ErrNotExist) {
+		return p, false, nil
+	}
+	if err != nil {
+		return p, false, fault.New(fault.Failed, "check the rights of this user on it", "the pending password of %s cannot be read: %v", a.User, err).With(err)
+	}
+	return secret.NewPassword(string(content)), true, nil
+}
+
+// SetPending keeps a password until a settings file logs in with it.
+func (f *Folder) SetPending(a Account, p secret.Password) error {
+	if _, err := f.subfolder("pending", url.PathEscape(a.Address)); err != nil {
+		return err
+	}
+	return atomicfile.Write(f.pendingPath(a), []byte(p.Reveal()), atomicfile.Private)
+}
+
+// DropPending forgets a pending password; it is no error when there is none.
+func (f *Folder) DropPending(a Account) error {
+	if err := os.Remove(f.pendingPath(a)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.New(fault.Failed, "remove the file by hand", "the pending password of %s cannot be removed: %v", a.User, err).With(err)
+	}
+	return nil
+}
+
+// Event says what a journal entry reports.
+type Event string
+
+// Events, in the order in which they occur.
+const (
+	Begun    Event = "begun"    // a run begins
+	Intended Event = "intended" // written and synced before a change is made
+	Done     Event = "done"     // the change is made
+	Failed   Event = "failed"
+	Undone   Event = "undone"
+	Ended    Event = "ended"
+)
+
+// Entry is one line of the journal. It never holds a secret.
+type Entry struct {
+	Time    time.Time `json:"time"`
+	Event   Event     `json:"event"`
+	Command string    `json:"command,omitempty"`
+	App     string    `json:"app,omitempty"`
+	Server  string    `json:"server,omitempty"`
+	Address string    `json:"address,omitempty"`
+	Step    string    `json:"step,omitempty"`
+	Object  string    `json:"object,omitempty"` // what the step makes or changes
+	Detail  string    `json:"detail,omitempty"`
+	Copy    string    `json:"copy,omitempty"` // where the old content of a file is kept
+}
+
+// Run is the journal of one command on one app. Nil is a run that records
+// nothing, for dry runs.
+type Run struct {
+	folder *Folder
+	name   string
+	file   *os.File
+}
+
+// Begin opens a new journal, one JSON object a line.
+func (f *Folder) Begin(first Entry) (*Run, error) {
+	folder, err := f.subfolder("journal")
+	if err != nil {
+		return nil, err
+	}
+	name := fmt.Sprintf("%s-%s-%d", time.Now().UTC().Format("20060102T150405.000Z"), first.App, os.Getpid())
+	file, err := os.OpenFile(filepath.Join(folder, name+".jsonl"), os.O_CREATE|os.O_EXCL|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal cannot be begun: %v", err).With(err)
+	}
+	run := &Run{folder: f, name: name, file: file}
+	first.Event = Begun
+	return run, run.Record(first)
+}
+
+// Record writes an entry and returns once it is on the disk.
+func (r *Run) Record(e Entry) error {
+	if r == nil {
+		return nil
+	}
+	e.Time = time.Now().UTC()
+	line, err := json.Marshal(e)
+	if err == nil {
+		_, err = r.file.Write(append(line, '\n'))
+	}
+	if err == nil {
+		err = r.file.Sync()
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "make room on the disk; nothing is changed without a journal", "the journal cannot be written: %v", err).With(err)
+	}
+	return nil
+}
+
+// End closes the journal.
+func (r *Run) End(detail string) {
+	if r == nil {
+		return
+	}
+	_ = r.Record(Entry{Event: Ended, Detail: detail})
+	_ = r.file.Close()
+}
+
+// KeepCopy keeps the content of a file for undo and gives the copy's path.
+func (r *Run) KeepCopy(path string, content []byte) (string, error) {
+	folder, err := r.folder.subfolder("copies", r.name)
+	if err != nil {
+		return "", err
+	}
+	kept := filepath.Join(folder, url.PathEscape(path))
+	return kept, atomicfile.Write(kept, content, atomicfile.Private)
+}
