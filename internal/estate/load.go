@@ -213,6 +213,9 @@ func (e *Estate) complete(d Defaults) {
 		if a.PHP == nil {
 			a.PHP = d.PHP
 		}
+		if a.PHP != nil {
+			a.PHP.Configuration = e.absolute(a.PHP.Configuration)
+		}
 		for _, account := range a.Accounts {
 			if account.ClientHosts == nil {
 				account.ClientHosts = d.Account.ClientHosts

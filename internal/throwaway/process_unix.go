@@ -41,7 +41,9 @@ func (s *Server) start(program string, arguments []string, log string) (*process
 		}
 		command.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	}
-	endWithParent(command.SysProcAttr)
+	if !s.options.Outlive {
+		endWithParent(command.SysProcAttr)
+	}
 
 	p := &process{ended: make(chan error, 1), done: make(chan struct{})}
 	started := make(chan error)

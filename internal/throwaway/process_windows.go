@@ -2,7 +2,10 @@ package throwaway
 
 import "yellowfield/internal/fault"
 
-type process struct{ ended chan error }
+type process struct {
+	ended chan error
+	pid   int
+}
 
 // start: private servers need Unix sockets and users, which Windows lacks.
 func (s *Server) start(string, []string, string) (*process, error) {

@@ -38,6 +38,8 @@ type Options struct {
 	Data string
 	// Arguments are further options of the server.
 	Arguments []string
+	// Outlive lets the server run on when this program ends.
+	Outlive bool
 }
 
 // Server is a running private server.
@@ -276,6 +278,9 @@ func (s *Server) Stop() {
 		_ = os.RemoveAll(s.Folder)
 	}
 }
+
+// PID is the process id of the running server.
+func (s *Server) PID() int { return s.process.pid }
 
 // Data is the server's data folder, for use as Options.Data of another server
 // once this one has been stopped.

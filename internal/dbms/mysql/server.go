@@ -217,6 +217,25 @@ func (s *Server) Exec(ctx context.Context, statements ...Statement) error {
 	return nil
 }
 
+// ExecWithoutForeignKeys is Exec for dropping tables that refer to each other.
+func (s *Server) ExecWithoutForeignKeys(ctx context.Context, statements ...Statement) error {
+	conn, err := s.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	// The changed session variable must not go back into the pool.
+	defer func() { _ = conn.Raw(func(any) error { return errSpoiled }); _ = conn.Close() }()
+	for _, statement := range append([]Statement{{Text: "SET SESSION foreign_key_checks = 0"}}, statements...) {
+		if s.Trace != nil {
+			s.Trace(statement)
+		}
+		if _, err := conn.ExecContext(ctx, statement.Text); err != nil {
+			return s.failed(statement, err)
+		}
+	}
+	return nil
+}
+
 // Code is the server's error number in err, 0 when no server spoke.
 func Code(err error) int {
 	var own *dbms.ServerError

@@ -61,8 +61,9 @@ func CreateDatabase(d dbms.Database) Statement {
 	return plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)
 }
 
-// DropDatabase drops a database and all it holds.
-func DropDatabase(name string) Statement { return plain("DROP DATABASE %s", quoteName(name)) }
+// DropDatabase drops a database and all it holds. That it is not there is no
+// error: a statement that was interrupted may not have reached the server.
+func DropDatabase(name string) Statement { return plain("DROP DATABASE IF EXISTS %s", quoteName(name)) }
 
 // AccountOptions are the conditions on an account's logins.
 type AccountOptions struct {
@@ -117,8 +118,9 @@ func SetOptions(a dbms.Account, o AccountOptions) Statement {
 	return plain("ALTER USER %s%s", quoteAccount(a), o.clause())
 }
 
-// DropAccount removes an account. Its open sessions live on: end them too.
-func DropAccount(a dbms.Account) Statement { return plain("DROP USER %s", quoteAccount(a)) }
+// DropAccount removes an account, if it is there. Its open sessions live on:
+// end them too.
+func DropAccount(a dbms.Account) Statement { return plain("DROP USER IF EXISTS %s", quoteAccount(a)) }
 
 // LockAccount and UnlockAccount stop and allow new logins.
 func LockAccount(a dbms.Account) Statement {

@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/provision"
+)
+
+// connectionDocument is the JSON document of connection. The password stands
+// in it as a mask: --reveal is for a terminal.
+type connectionDocument struct {
+	Command string `json:"command"`
+	*provision.Connection
+}
+
+func newConnectionCommand(p *program) *cobra.Command {
+	var reveal bool
+	var account string
+	command := &cobra.Command{
+		Use:     "connection APP",
+		Short:   "The facts to type into a web installer; the password only with --reveal",
+		GroupID: groupConfirm,
+		Long: `Shows what an application's installer asks for. The password is shown with
+--reveal only. That of an account which no settings file gets is forgotten once
+you say that you have it.`,
+		Example: `  yellowfield connection honeystall
+  yellowfield connection honeystall --reveal
+  yellowfield connection combledger --account comb_report --reveal`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: p.appNames,
+		RunE: func(command *cobra.Command, names []string) error {
+			engine, err := p.engine()
+			if err != nil {
+				return err
+			}
+			defer engine.Close()
+			apps, err := engine.Estate.Select(names, nil)
+			if err != nil {
+				return err
+			}
+			app := apps[0]
+			c, err := engine.Connection(command.Context(), app, account)
+			if err != nil {
+				return err
+			}
+			if p.asJSON {
+				return printJSON(connectionDocument{"connection", c})
+			}
+			p.screen.Connection(c, reveal)
+			if reveal && c.Pending && !provision.InSettings(app, c.User) &&
+				p.confirm("Do you have it? Then it is forgotten here.") {
+				return engine.Acknowledge(app, c.User)
+			}
+			return nil
+		},
+	}
+	command.Flags().BoolVar(&reveal, "reveal", false, "show the password")
+	command.Flags().StringVar(&account, "account", "", "`name` of another of the app's accounts")
+	return command
+}

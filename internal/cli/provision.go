@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+)
+
+func newProvisionCommand(p *program) *cobra.Command {
+	options := provision.Options{Command: "provision"}
+	var labels []string
+	command := &cobra.Command{
+		Use:     "provision [APP...]",
+		Short:   "Make the apps so: database, accounts, rights, SQL, settings, ownership, login",
+		GroupID: groupMake,
+		Long: `Makes each app as the estate file says, in the order of the steps. What is
+there already is kept, what differs is named and left alone, and when a step
+fails everything this run made is undone. Without names: all apps.`,
+		Example: `  yellowfield provision --dry-run
+  yellowfield provision combledger
+  yellowfield provision combledger --mend password`,
+		ValidArgsFunction: p.appNames,
+		RunE: func(command *cobra.Command, names []string) error {
+			if err := known("--only", options.Only, provision.Steps); err != nil {
+				return err
+			}
+			if err := known("--mend", options.Mend, provision.Mendable); err != nil {
+				return err
+			}
+			engine, err := p.engine()
+			if err != nil {
+				return err
+			}
+			defer engine.Close()
+			apps, err := engine.Estate.Select(names, labels)
+			if err != nil {
+				return err
+			}
+			p.listen(engine)
+			results, err := engine.Provision(command.Context(), apps, options)
+			if err != nil {
+				return err
+			}
+			return p.conclude(engine, "provision", options.DryRun, results)
+		},
+	}
+	flags := command.Flags()
+	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show steps, SQL and file differences, and touch nothing")
+	flags.StringSliceVar(&options.Only, "only", nil, "do only these `steps`: "+strings.Join(provision.Steps, ", "))
+	flags.StringSliceVar(&options.Mend, "mend", nil, "mend these `differences`: "+strings.Join(provision.Mendable, ", "))
+	flags.BoolVar(&options.Adopt, "adopt", false, "take existing accounts that have rights elsewhere")
+	flags.StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
+	return command
+}
+
+// known checks the words of a flag.
+func known(flag string, words, allowed []string) error {
+	for _, word := range words {
+		if !slices.Contains(allowed, word) {
+			return fault.New(fault.Invalid, fault.DidYouMean(word, allowed, "known: "+strings.Join(allowed, ", ")), "unknown word %q for %s", word, flag)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,64 @@
+package render
+
+import (
+	"strconv"
+
+	"yellowfield/internal/provision"
+	"yellowfield/internal/secret"
+)
+
+// Blank writes an empty line.
+func (s *Screen) Blank() { s.printf("\n") }
+
+// Connection writes the facts to type into an installer, and the password in
+// plain only with reveal.
+func (s *Screen) Connection(c *provision.Connection, reveal bool) {
+	s.printf("%s\n", accent.Render(c.App))
+	fact := func(name, value, note string) {
+		if value == "" {
+			return
+		}
+		if note != "" {
+			note = "  " + quiet.Render(note)
+		}
+		s.printf("  %s  %s%s\n", pad(name, stepWidth+1), value, note)
+	}
+	fact("database", c.Database, c.DBMS+", "+c.Charset+" "+c.Collation)
+	fact("user", c.User, "")
+	switch {
+	case c.Password.IsZero() && c.PasswordIn == "nowhere":
+		fact("password", "not known here", "yellowfield provision "+c.App+" --mend password makes a new one")
+	case reveal:
+		fact("password", strong.Render(c.Password.Reveal()), whereIs(c))
+	default:
+		fact("password", secret.Mask, whereIs(c)+"; --reveal shows it")
+	}
+	note := ""
+	if c.Host == "localhost" {
+		note = "the socket, to PHP"
+	}
+	fact("host", c.Host, note)
+	fact("port", strconv.Itoa(c.Port), "")
+	fact("socket", c.Socket, "")
+	fact("prefix", c.Prefix, "")
+	for i, text := range c.Notes {
+		name := ""
+		if i == 0 {
+			name = "notes"
+		}
+		lines := wrap(text, s.width-stepWidth-5)
+		for j, line := range lines {
+			if j > 0 {
+				name = ""
+			}
+			s.printf("  %s  %s\n", pad(name, stepWidth+1), line)
+		}
+	}
+}
+
+func whereIs(c *provision.Connection) string {
+	if c.Pending {
+		return "pending: in no settings file yet"
+	}
+	return "in " + c.PasswordIn
+}

@@ -1,0 +1,219 @@
+// Package render draws what the core tells: rows of steps, progress, faults,
+// and the one JSON document of a command.
+//
+// It must never decide anything about servers or files.
+package render
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+)
+
+// Screen writes results to standard output and diagnostics to standard error,
+// in colour where that is wanted.
+type Screen struct {
+	Out, Err io.Writer
+	width    int
+	// terminal tells whether standard error is one, for progress and prompts.
+	terminal bool
+}
+
+// Colour modes of --color.
+const (
+	ColourAuto   = "auto"
+	ColourAlways = "always"
+	ColourNever  = "never"
+)
+
+const (
+	standardWidth = 80
+	widest        = 132 // lines longer than this are hard to follow
+	narrowest     = 50
+)
+
+// NewScreen draws on the two streams.
+func NewScreen(out, err *os.File, colour string) *Screen {
+	s := &Screen{Out: coloured(out, colour), Err: coloured(err, colour), width: standardWidth, terminal: term.IsTerminal(int(err.Fd()))}
+	if term.IsTerminal(int(out.Fd())) {
+		if width, _, err := term.GetSize(int(out.Fd())); err == nil {
+			s.width = min(max(width, narrowest), widest)
+		}
+	}
+	return s
+}
+
+func coloured(file *os.File, colour string) io.Writer {
+	w := colorprofile.NewWriter(file, os.Environ())
+	switch colour {
+	case ColourNever:
+		w.Profile = colorprofile.NoTTY
+	case ColourAlways:
+		if w.Profile < colorprofile.ANSI256 {
+			w.Profile = colorprofile.ANSI256
+		}
+	default:
+		// NO_COLOR asks for no colour, and bold is none; plain text is what
+		// people mean by it.
+		if os.Getenv("NO_COLOR") != "" {
+			w.Profile = colorprofile.NoTTY
+		}
+	}
+	return w
+}
+
+// The one accent is the yellow of a rape field; outcomes are calm.
+var (
+	accent  = lipgloss.NewStyle().Foreground(lipgloss.Color("178")).Bold(true)
+	caution = lipgloss.NewStyle().Foreground(lipgloss.Color("178"))
+	bad     = lipgloss.NewStyle().Foreground(lipgloss.Color("167")).Bold(true)
+	quiet   = lipgloss.NewStyle().Faint(true)
+	strong  = lipgloss.NewStyle().Bold(true)
+	added   = lipgloss.NewStyle().Foreground(lipgloss.Color("108"))
+	removed = lipgloss.NewStyle().Foreground(lipgloss.Color("167"))
+)
+
+func styleOf(o provision.Outcome) lipgloss.Style {
+	switch o {
+	case provision.Differs, provision.Waiting, "would make", "would mend", "would import", "would write":
+		return caution
+	case provision.Failed, provision.Refused:
+		return bad
+	case provision.Kept, provision.NotReached:
+		return quiet
+	}
+	return lipgloss.NewStyle()
+}
+
+// Columns of a row: two blanks, the outcome, the step, the facts.
+const (
+	outcomeWidth = 12
+	stepWidth    = 9
+	factsColumn  = 2 + outcomeWidth + 2 + stepWidth + 2
+)
+
+func (s *Screen) printf(format string, args ...any) { _, _ = fmt.Fprintf(s.Out, format, args...) }
+
+// line writes text of several lines with every line indented.
+func (s *Screen) block(indent int, style lipgloss.Style, text string) {
+	pad := strings.Repeat(" ", indent)
+	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		s.printf("%s%s\n", pad, style.Render(line))
+	}
+}
+
+// wrap breaks text at blanks into lines of the given width.
+func wrap(text string, width int) []string {
+	return strings.Split(ansi.Wrap(text, width, ""), "\n")
+}
+
+// Header writes an app's heading: its name, and at the right its server.
+func (s *Screen) Header(h provision.Header) {
+	right := h.Server
+	if h.About != "" {
+		right += ", " + h.About
+	}
+	gap := max(2, s.width-ansi.StringWidth(h.App)-ansi.StringWidth(right))
+	s.printf("%s%s%s\n", accent.Render(h.App), strings.Repeat(" ", gap), quiet.Render(right))
+}
+
+// Row writes one step: outcome, step, facts, and below the facts what belongs
+// to them.
+func (s *Screen) Row(row provision.Row) {
+	style := styleOf(row.Outcome)
+	width := s.width - factsColumn
+	facts := row.Facts
+	if row.Severity != "" {
+		facts += " (" + string(row.Severity) + ")"
+	}
+	lines := wrap(facts, width)
+	last := &lines[len(lines)-1]
+	if row.Seconds >= 0.05 {
+		seconds := fmt.Sprintf("%.1f s", row.Seconds)
+		if gap := width - ansi.StringWidth(*last) - len(seconds); gap >= 2 {
+			*last += strings.Repeat(" ", gap) + quiet.Render(seconds)
+		} else {
+			*last += ", " + seconds
+		}
+	}
+	dim := row.Outcome == provision.Kept || row.Outcome == provision.NotReached
+	for i, line := range lines {
+		if dim {
+			line = quiet.Render(line)
+		}
+		if i == 0 {
+			s.printf("  %s  %s  %s\n", style.Render(pad(string(row.Outcome), outcomeWidth)), pad(row.Step, stepWidth), line)
+		} else {
+			s.printf("%s%s\n", strings.Repeat(" ", factsColumn), line)
+		}
+	}
+	if row.Place != nil {
+		s.block(factsColumn, quiet, row.Place.String())
+	}
+	if row.Excerpt != "" {
+		s.block(factsColumn, quiet, row.Excerpt)
+	}
+	if row.Remedy != "" {
+		for i, line := range wrap(row.Remedy, width-6) {
+			lead := "      "
+			if i == 0 {
+				lead = caution.Render("next") + "  "
+			}
+			s.printf("%s%s%s\n", strings.Repeat(" ", factsColumn), lead, line)
+		}
+	}
+	for _, statement := range row.SQL {
+		for _, line := range wrap(statement, s.width-6) {
+			s.block(6, quiet, line)
+		}
+	}
+	if row.Diff != "" {
+		s.diff(row.Diff)
+	}
+}
+
+func pad(text string, width int) string {
+	return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
+}
+
+func (s *Screen) diff(text string) {
+	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		style := quiet
+		switch {
+		case strings.HasPrefix(line, "+") && !strings.HasPrefix(line, "+++"):
+			style = added
+		case strings.HasPrefix(line, "-") && !strings.HasPrefix(line, "---"):
+			style = removed
+		}
+		s.printf("      %s\n", style.Render(strings.TrimRight(ansi.Truncate(line, s.width-6, "..."), "\r")))
+	}
+}
+
+// Fault writes an error to standard error: what happened, where, and what to
+// do next.
+func (s *Screen) Fault(err error) {
+	for _, f := range fault.All(err) {
+		_, _ = fmt.Fprintf(s.Err, "%s %s\n", bad.Render("Error:"), f.What)
+		if f.Place.File != "" {
+			_, _ = fmt.Fprintf(s.Err, "  at %s\n", f.Place)
+		}
+		if f.Excerpt != "" {
+			_, _ = fmt.Fprintf(s.Err, "    %s\n", strings.ReplaceAll(f.Excerpt, "\n", "\n    "))
+		}
+		if f.Next != "" {
+			_, _ = fmt.Fprintf(s.Err, "  %s %s\n", caution.Render("next:"), f.Next)
+		}
+	}
+}
+
+// Say writes a line to standard error.
+func (s *Screen) Say(format string, args ...any) { _, _ = fmt.Fprintf(s.Err, format+"\n", args...) }

@@ -1,0 +1,135 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"yellowfield/internal/provision"
+)
+
+// Summary writes what a run came to: how the apps stand, in what time, and
+// what to do next.
+func (s *Screen) Summary(results []provision.Result, dryRun bool) {
+	if len(results) == 0 {
+		s.printf("There is no app to work on.\n")
+		return
+	}
+	seconds := 0.0
+	counts := map[string]int{}
+	for _, r := range results {
+		seconds += r.Seconds
+		counts[standing(r, dryRun)]++
+	}
+	var parts []string
+	for _, word := range standings {
+		if n := counts[word]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, word))
+		}
+	}
+	noun := "apps"
+	if len(results) == 1 {
+		noun = "app"
+	}
+	s.printf("%s\n", strong.Render(fmt.Sprintf("%d %s: %s, in %.1f s.", len(results), noun, strings.Join(parts, ", "), seconds)))
+	for _, r := range results {
+		if left := leftBehind(r, dryRun); left != "" {
+			for _, line := range wrap(r.App+": "+left, s.width) {
+				s.printf("%s\n", line)
+			}
+		}
+		for _, note := range r.Notes {
+			if r.Changed && !dryRun && r.Exit == 0 {
+				for i, line := range wrap(note, s.width-6) {
+					lead := "      "
+					if i == 0 {
+						lead = "Note: "
+					}
+					s.printf("%s%s\n", lead, line)
+				}
+			}
+		}
+	}
+	s.next(results, dryRun)
+}
+
+const (
+	untouched = "as wanted"
+	changed   = "made so"
+	wouldBe   = "to be changed"
+	different = "with differences"
+	broken    = "failed"
+	refused   = "refused"
+	waits     = "waiting for its installer"
+)
+
+var standings = []string{changed, wouldBe, waits, untouched, different, refused, broken}
+
+func standing(r provision.Result, dryRun bool) string {
+	switch {
+	case r.Exit == 4:
+		return refused
+	case r.Exit == 3:
+		return different
+	case r.Exit != 0:
+		return broken
+	case r.Changed && dryRun:
+		return wouldBe
+	case r.Waits:
+		return waits
+	case r.Changed:
+		return changed
+	}
+	return untouched
+}
+
+// leftBehind says, for a run that did not succeed, what stands now.
+func leftBehind(r provision.Result, dryRun bool) string {
+	if r.Exit == 0 || r.Exit == 3 || dryRun {
+		return ""
+	}
+	undone, stuck, made := 0, 0, 0
+	for _, row := range r.Rows {
+		switch {
+		case row.Outcome == provision.Undone:
+			undone++
+		case row.Outcome == provision.Refused && undone > 0:
+			stuck++
+		case row.Outcome == provision.Made || row.Outcome == provision.Mended || row.Outcome == provision.Imported || row.Outcome == provision.Written:
+			made++
+		}
+	}
+	switch {
+	case stuck > 0:
+		return "what could not be undone is named above."
+	case made == 0 && undone == 0:
+		return "nothing was touched."
+	case undone >= made:
+		return "nothing is left behind."
+	}
+	return "what was made before the failure stands."
+}
+
+// next names the commands that come next.
+func (s *Screen) next(results []provision.Result, dryRun bool) {
+	type step struct{ command, why string }
+	var steps []step
+	for _, r := range results {
+		switch {
+		case r.Exit == 0 && dryRun && r.Changed:
+			steps = append(steps, step{"yellowfield provision " + r.App, "make it so"})
+		case r.Exit == 0 && r.Waits && !dryRun:
+			steps = append(steps, step{"yellowfield connection " + r.App, "what to type into its installer"})
+		}
+	}
+	width := 0
+	for _, st := range steps {
+		width = max(width, len(st.command))
+	}
+	for i, st := range steps {
+		lead := "      "
+		if i == 0 {
+			lead = "Next: "
+		}
+		s.printf("%s%s  %s\n", lead, accent.Render(pad(st.command, width)), st.why)
+	}
+}

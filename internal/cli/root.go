@@ -1,0 +1,200 @@
+// Package cli is the command line: it parses, calls the core and has the
+// result rendered. One command, one file.
+//
+// It must never compute anything about servers, scripts or files.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"yellowfield/internal/cli/render"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/state"
+)
+
+// Groups of commands, in the order in which an administrator works.
+const (
+	groupMake    = "make"
+	groupConfirm = "confirm"
+	groupTooling = "tooling"
+)
+
+// program is what all commands share: the global flags and the screen.
+type program struct {
+	estatePath string
+	statePath  string
+	asJSON     bool
+	quiet      bool
+	verbose    bool
+	yes        bool
+	colour     string
+	screen     *render.Screen
+	exit       int
+}
+
+// Main runs the program with the process's own arguments and streams and
+// returns its exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	p := &program{}
+	root := p.rootCommand()
+	err := root.ExecuteContext(ctx)
+	if p.screen == nil { // the flags could not be read
+		p.screen = render.NewScreen(os.Stdout, os.Stderr, render.ColourAuto)
+	}
+	if err != nil {
+		var wrong *fault.Error
+		if !errors.As(err, &wrong) {
+			err = fault.New(fault.Invalid, "yellowfield --help", "%v", err)
+		}
+		p.screen.Fault(err)
+		for _, f := range fault.All(err) {
+			p.exit = max(p.exit, f.Class.ExitCode())
+		}
+	}
+	return p.exit
+}
+
+func (p *program) rootCommand() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "yellowfield",
+		Short: "Provisions databases for self-hosted PHP applications",
+		Long: `Yellowfield makes an application's database, its accounts and their rights,
+imports its SQL, writes matching connection settings into its configuration
+files, and proves the result by logging in as the application would: all from
+one estate file, shown beforehand, and undone if a step fails.`,
+		SilenceUsage: true, SilenceErrors: true,
+		Version: version(),
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			switch p.colour {
+			case render.ColourAuto, render.ColourAlways, render.ColourNever:
+			default:
+				return fault.New(fault.Invalid, "known: auto, always, never", "unknown --color %q", p.colour)
+			}
+			p.screen = render.NewScreen(os.Stdout, os.Stderr, p.colour)
+			return nil
+		},
+	}
+	root.SetVersionTemplate("yellowfield {{.Version}}\n")
+	flags := root.PersistentFlags()
+	flags.StringVar(&p.estatePath, "estate", os.Getenv("YELLOWFIELD_ESTATE"), "estate `file` (default: yellowfield.yaml here or in a folder above)")
+	flags.StringVar(&p.statePath, "state", os.Getenv("YELLOWFIELD_STATE"), "`folder` for journal and pending passwords")
+	flags.BoolVar(&p.asJSON, "json", false, "one JSON document on standard output")
+	flags.BoolVarP(&p.quiet, "quiet", "q", false, "only what failed or differs")
+	flags.BoolVarP(&p.verbose, "verbose", "v", false, "show every statement sent, secrets masked")
+	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked")
+	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
+	root.AddGroup(&cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
+	root.SetHelpCommandGroupID(groupTooling)
+	root.SetCompletionCommandGroupID(groupTooling)
+	root.AddCommand(newProvisionCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	return root
+}
+
+// version is read from what the Go tool recorded in the program.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	text := info.Main.Version
+	if text == "" || text == "(devel)" {
+		text = "development"
+		for _, setting := range info.Settings {
+			if setting.Key == "vcs.revision" {
+				text += " " + setting.Value[:min(12, len(setting.Value))]
+			}
+		}
+	}
+	return text + ", " + info.GoVersion
+}
+
+// engine opens estate and state.
+func (p *program) engine() (*provision.Engine, error) {
+	path := p.estatePath
+	if path == "" {
+		here, err := os.Getwd()
+		if err != nil {
+			return nil, err
+		}
+		if path, err = estate.Find(here); err != nil {
+			return nil, err
+		}
+	}
+	loaded, err := estate.Load(path)
+	if err != nil {
+		return nil, err
+	}
+	statePath := p.statePath
+	if statePath == "" {
+		statePath = state.DefaultPath()
+	}
+	folder, err := state.Open(statePath)
+	if err != nil {
+		return nil, err
+	}
+	return &provision.Engine{Estate: loaded, State: folder, Ask: p.asker()}, nil
+}
+
+// asker asks on the terminal; it is nil where there is none.
+func (p *program) asker() secret.Asker {
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return nil
+	}
+	return func(label string) (secret.Password, error) {
+		_, _ = fmt.Fprintf(os.Stderr, "Password of %s: ", label)
+		typed, err := term.ReadPassword(int(os.Stdin.Fd()))
+		_, _ = fmt.Fprintln(os.Stderr)
+		if err == nil && len(typed) == 0 {
+			err = fault.New(fault.Invalid, "run the command again", "no password was typed for %s", label)
+		}
+		return secret.NewPassword(string(typed)), err
+	}
+}
+
+// confirm asks a yes-or-no question on the terminal. Without one the answer is
+// no, unless --yes was given.
+func (p *program) confirm(question string) bool {
+	if p.yes {
+		return true
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return false
+	}
+	_, _ = fmt.Fprintf(os.Stderr, "%s [y/N] ", question)
+	var answer string
+	_, _ = fmt.Fscanln(os.Stdin, &answer)
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
+}
+
+// printJSON writes a command's one document.
+func printJSON(document any) error {
+	encoder := json.NewEncoder(os.Stdout)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(document)
+}
+
+// appNames completes the names of apps for the shell.
+func (p *program) appNames(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	engine, err := p.engine()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return estate.Names(engine.Estate.Apps), cobra.ShellCompDirectiveNoFileComp
+}

@@ -1,0 +1,37 @@
+package cli
+
+import "github.com/spf13/cobra"
+
+func newVerifyCommand(p *program) *cobra.Command {
+	var labels []string
+	command := &cobra.Command{
+		Use:     "verify [APP...]",
+		Short:   "Log in as the application would, and compare estate file, server and files",
+		GroupID: groupConfirm,
+		Long: `Reads each settings file from the disk and logs in with just what it says, the
+way PHP does it; then compares estate file, server and files. It changes
+nothing. Exit code 3 says that something differs. Without names: all apps.`,
+		Example: `  yellowfield verify
+  yellowfield verify combledger --json`,
+		ValidArgsFunction: p.appNames,
+		RunE: func(command *cobra.Command, names []string) error {
+			engine, err := p.engine()
+			if err != nil {
+				return err
+			}
+			defer engine.Close()
+			apps, err := engine.Estate.Select(names, labels)
+			if err != nil {
+				return err
+			}
+			p.listen(engine)
+			results, err := engine.Verify(command.Context(), apps)
+			if err != nil {
+				return err
+			}
+			return p.conclude(engine, "verify", false, results)
+		},
+	}
+	command.Flags().StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
+	return command
+}

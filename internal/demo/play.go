@@ -1,0 +1,256 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+	"yellowfield/internal/state"
+	"yellowfield/internal/throwaway"
+)
+
+// Options of a demo.
+type Options struct {
+	// Program is the path of the yellowfield to play with.
+	Program string
+	// Keep is a folder in which everything stays, the server running; empty
+	// to remove all at the end.
+	Keep string
+	// Colour is passed on to the commands as --color.
+	Colour   string
+	Out, Err *os.File
+	// Tell writes a heading or a remark of the demo.
+	Tell func(Line)
+}
+
+// Line is what the demo itself says between the commands.
+type Line struct {
+	Kind LineKind
+	Text string
+}
+
+// LineKind says what a line is.
+type LineKind int
+
+// Kinds of lines.
+const (
+	Remark  LineKind = iota // what happens and why
+	Command                 // a command, as typed
+)
+
+// play is a demo being played.
+type play struct {
+	Options
+	folder string
+	server *throwaway.Server
+}
+
+// Run plays the scenario. It fails when a command ends otherwise than it
+// should.
+func Run(ctx context.Context, o Options) error {
+	p := &play{Options: o}
+	if err := p.prepare(ctx); err != nil {
+		return err
+	}
+	if o.Keep == "" {
+		defer func() {
+			p.server.Stop()
+			_ = os.RemoveAll(p.folder)
+		}()
+	}
+	if err := p.scenes(ctx); err != nil {
+		if o.Keep != "" {
+			p.server.Stop()
+		}
+		return err
+	}
+	if o.Keep != "" {
+		p.sayHowToReach()
+	}
+	return nil
+}
+
+func (p *play) prepare(ctx context.Context) error {
+	if _, err := exec.LookPath("php"); err != nil {
+		return fault.New(fault.Invalid, "apt-get install php-cli php-mysql", "the demo's applications run on PHP, and there is no php")
+	}
+	var err error
+	if p.Keep == "" {
+		if p.folder, err = os.MkdirTemp("", "meadowgate-"); err != nil {
+			return err
+		}
+	} else if p.folder, err = emptyFolder(p.Keep); err != nil {
+		return err
+	}
+	p.remark("A private MariaDB server is started, reached by its socket only.")
+	p.server, err = throwaway.Start(ctx, throwaway.Options{Product: dbms.MariaDB, Folder: p.serverFolder(), Outlive: p.Keep != ""})
+	if err == nil {
+		err = Unpack(p.folder, p.server.Socket, p.server.Admin)
+	}
+	if err != nil && p.Keep == "" {
+		_ = os.RemoveAll(p.folder)
+	}
+	return err
+}
+
+// serverFolder is inside the kept folder, or a temporary one of its own.
+func (p *play) serverFolder() string {
+	if p.Keep == "" {
+		return ""
+	}
+	return filepath.Join(p.folder, "server")
+}
+
+func emptyFolder(path string) (string, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	if entries, err := os.ReadDir(path); err == nil && len(entries) > 0 {
+		return "", fault.New(fault.Invalid, "name an empty folder or a new one", "the folder %s is not empty", path)
+	}
+	if err := os.MkdirAll(path, 0o755); err != nil {
+		return "", fault.New(fault.Invalid, "name a folder you may write to", "the folder cannot be made: %v", err).With(err)
+	}
+	return path, nil
+}
+
+func (p *play) scenes(ctx context.Context) error {
+	type scene struct {
+		remark string
+		run    func() error
+	}
+	yellowfield := func(exit int, arguments ...string) func() error {
+		return func() error { return p.yellowfield(ctx, exit, arguments...) }
+	}
+	page := func(app string) func() error {
+		return func() error { return p.php(ctx, nil, "www/"+app+"/index.php") }
+	}
+	scenes := []scene{
+		{"What would be done? Nothing is touched.", yellowfield(0, "provision", "--dry-run")},
+		{"Made so: combledger with its SQL, honeystall as far as its own installer lets us.", yellowfield(0, "provision")},
+		{"The shop's installer wants the facts typed in.", yellowfield(0, "connection", "honeystall")},
+		{"", func() error { return p.typeIntoInstaller(ctx) }},
+		{"A second run changes nothing, and finds what the installer wrote.", yellowfield(0, "provision")},
+		{"Does it all agree? Each application's login is tried with what its files say.", yellowfield(0, "verify")},
+		{"Both applications read their rows.", page("combledger")},
+		{"", page("honeystall")},
+		{"Someone changes a password on the server by hand ...", func() error { return p.breakPassword(ctx) }},
+		{"... and verify names it.", yellowfield(1, "verify", "combledger")},
+		{"", yellowfield(0, "provision", "combledger", "--mend", "password")},
+		{"", page("combledger")},
+	}
+	for _, s := range scenes {
+		if ctx.Err() != nil {
+			return fault.New(fault.Interrupted, "", "the demo was interrupted").With(ctx.Err())
+		}
+		if s.remark != "" {
+			p.remark(s.remark)
+		}
+		if err := s.run(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *play) remark(text string) { p.Tell(Line{Remark, text}) }
+
+// environment is what a user would have exported once.
+func (p *play) environment() []string {
+	var kept []string
+	for _, variable := range os.Environ() {
+		if !strings.HasPrefix(variable, "YELLOWFIELD_") && !strings.HasPrefix(variable, "PHP_INI_SCAN_DIR=") {
+			kept = append(kept, variable)
+		}
+	}
+	return append(kept, "YELLOWFIELD_STATE="+p.statePath())
+}
+
+func (p *play) statePath() string { return filepath.Join(p.folder, "state") }
+
+// yellowfield runs a command and expects its exit code.
+func (p *play) yellowfield(ctx context.Context, exit int, arguments ...string) error {
+	p.Tell(Line{Command, "yellowfield " + strings.Join(arguments, " ")})
+	return p.run(ctx, exit, nil, p.Program, append(arguments, "--color", p.Colour)...)
+}
+
+// php runs a page of an application, as its web server would.
+func (p *play) php(ctx context.Context, typed io.Reader, page string) error {
+	p.Tell(Line{Command, "php -c php/php.ini " + page})
+	err := p.run(ctx, 0, typed, "php", "-c", "php/php.ini", page)
+	_, _ = fmt.Fprintln(p.Out)
+	return err
+}
+
+func (p *play) run(ctx context.Context, exit int, typed io.Reader, program string, arguments ...string) error {
+	command := exec.CommandContext(ctx, program, arguments...)
+	command.Dir, command.Env = p.folder, p.environment()
+	command.Stdin, command.Stdout, command.Stderr = typed, p.Out, p.Err
+	// On Ctrl-C the command gets the signal from the terminal as well, and
+	// undoes what it did: it must be waited for, not killed.
+	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
+	err := command.Run()
+	var ended *exec.ExitError
+	if err != nil && !errors.As(err, &ended) {
+		return fmt.Errorf("running %s: %w", program, err)
+	}
+	if got := command.ProcessState.ExitCode(); got != exit {
+		return fault.New(fault.Failed, "its own message is above", "the demo's %s ended with exit code %d, not %d",
+			filepath.Base(program)+" "+strings.Join(arguments, " "), got, exit)
+	}
+	return nil
+}
+
+// typeIntoInstaller plays the person who has the connection facts and types
+// them into the shop's installer.
+func (p *play) typeIntoInstaller(ctx context.Context) error {
+	loaded, err := estate.Load(filepath.Join(p.folder, estate.FileName))
+	if err != nil {
+		return err
+	}
+	kept, err := state.Open(p.statePath())
+	if err != nil {
+		return err
+	}
+	engine := &provision.Engine{Estate: loaded, State: kept}
+	facts, err := engine.Connection(ctx, loaded.Apps["honeystall"], "")
+	if err != nil {
+		return err
+	}
+	typed := strings.Join([]string{facts.Host, facts.Database, facts.User, facts.Password.Reveal()}, "\n") + "\n"
+	return p.php(ctx, strings.NewReader(typed), "www/honeystall/setup/install.php")
+}
+
+func (p *play) breakPassword(ctx context.Context) error {
+	const statement = "ALTER USER comb_app@localhost IDENTIFIED BY 'summer2026'"
+	p.Tell(Line{Command, "(at the server's own prompt) " + statement})
+	server, err := mysql.Connect(ctx, p.server.Login())
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	_, _ = fmt.Fprintln(p.Out)
+	return server.Exec(ctx, mysql.Statement{Text: statement})
+}
+
+func (p *play) sayHowToReach() {
+	p.remark(fmt.Sprintf(`Everything stays in %[1]s, and the server runs on (process %[2]d). To play with it:
+
+  cd %[1]s
+  export YELLOWFIELD_STATE=%[3]s
+  yellowfield verify
+
+Its socket is %[4]s, its administrator %[5]s.
+To end it: kill %[2]d`, p.folder, p.server.PID(), p.statePath(), p.server.Socket, p.server.Admin))
+}

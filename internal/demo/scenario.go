@@ -1,0 +1,100 @@
+// Package demo holds the scenario of the Meadowgate Beekeepers' Co-operative
+// and plays it on a private throwaway server: the real commands, as a user
+// would type them, with their real output.
+//
+// Everything in it is made up. The package drives the program from outside and
+// must never reach around it, but for what the scenario needs another person
+// for: someone who types into an installer, or breaks something by hand.
+package demo
+
+import (
+	"bytes"
+	"compress/gzip"
+	"embed"
+	"fmt"
+	"io"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+//go:embed all:scenario
+var scenario embed.FS
+
+// Unpack writes the scenario's files into folder, with the server's socket and
+// administrator put in.
+func Unpack(folder, socket, admin string) error {
+	fill := strings.NewReplacer("@SOCKET@", socket, "@ADMIN@", admin)
+	err := fs.WalkDir(scenario, "scenario", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(folder, filepath.FromSlash(strings.TrimPrefix(path, "scenario")))
+		if entry.IsDir() {
+			return os.MkdirAll(target, 0o755)
+		}
+		content, err := scenario.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(target, []byte(fill.Replace(string(content))), 0o644)
+	})
+	if err != nil {
+		return fmt.Errorf("unpacking the scenario: %w", err)
+	}
+	var packed bytes.Buffer
+	zip := gzip.NewWriter(&packed)
+	if err := writeSeasons(zip); err != nil {
+		return err
+	}
+	if err := zip.Close(); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, "www/combledger/sql/seasons.sql.gz"), packed.Bytes(), 0o644)
+}
+
+const (
+	seasonApiaries    = 12
+	seasonHives       = 240
+	seasonInspections = 24000
+)
+
+// writeSeasons writes a seed as an application would ship it: some seasons of
+// inspections, one row a statement, with accents, other scripts and emoji. The
+// generator is seeded, so that every demo has the same rows.
+func writeSeasons(w io.Writer) error {
+	random := rand.New(rand.NewPCG(5, 20))
+	pick := func(words ...string) string { return words[random.IntN(len(words))] }
+	out := &strings.Builder{}
+	out.WriteString("-- Combledger, the seasons so far.\n/*!40101 SET NAMES utf8mb4 */;\n")
+	out.WriteString("INSERT INTO `@prefix_members` (`id`, `name`, `login`, `secret`) VALUES\n" +
+		"(1, 'Mabel', 'mabel', '-'), (2, 'Zoë', 'zoe', '-'), (3, 'Łukasz', 'lukasz', '-'), (4, 'Пётр', 'petr', '-');\n")
+	for i := 1; i <= seasonApiaries; i++ {
+		fmt.Fprintf(out, "INSERT INTO `@prefix_apiaries` (`id`, `name`, `keeper`, `note`) VALUES (%d, '%s', %d, '%s');\n", i,
+			[]string{"Rape field", "Obstgarten am Bächle", "Old mill", "Липовая аллея", "Heather top", "Ruisseau d''Été"}[(i-1)%6]+
+				strings.Repeat(" II", (i-1)/6), 1+random.IntN(4), pick("by the gate; mind the dog", "蜂場", "sunny 🌞", ""))
+	}
+	for i := 1; i <= seasonHives; i++ {
+		fmt.Fprintf(out, "INSERT INTO `@prefix_hives` (`id`, `apiary`, `mark`) VALUES (%d, %d, 'H-%03d');\n", i, 1+(i-1)%seasonApiaries, i)
+	}
+	first := time.Date(2023, 4, 1, 0, 0, 0, 0, time.UTC)
+	for i := range seasonInspections {
+		day := first.AddDate(0, 0, i*1000/seasonInspections)
+		fmt.Fprintf(out, "INSERT INTO `@prefix_inspections` (`hive`, `day`, `frames`, `remark`) VALUES (%d, '%s', %d, '%s');\n",
+			1+random.IntN(seasonHives), day.Format(time.DateOnly), 4+random.IntN(8),
+			pick("", "", "queen seen", "calm; \\'good\\' brood", "Königin gezeichnet", "мало корма", "新しい女王", "swarm cells 🐝", "fed 50% syrup"))
+	}
+	out.WriteString("INSERT INTO `@prefix_harvests` (`hive`, `season`, `grams`) VALUES\n")
+	for i := 1; i <= seasonHives; i++ {
+		end := ","
+		if i == seasonHives {
+			end = ";"
+		}
+		fmt.Fprintf(out, "(%d, 2025, %d)%s\n", i, 8000+random.IntN(20000), end)
+	}
+	_, err := io.WriteString(w, out.String())
+	return err
+}

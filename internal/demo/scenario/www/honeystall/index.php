@@ -1,0 +1,16 @@
+<?php
+/* The shop's front page. */
+$file = __DIR__ . '/config/shop.php';
+if (!is_file($file)) {
+    exit("The shop is not set up yet: run setup/install.php.\n");
+}
+$settings = require $file;
+$storage = $settings['storage'];
+$link = new PDO(
+    "mysql:host={$storage['server']};dbname={$storage['name']};charset={$storage['charset']}",
+    $storage['login']['user'], $storage['login']['secret']
+);
+echo $settings['title'], "\n";
+foreach ($link->query('SELECT name, price_cents, stock FROM stall_jars ORDER BY id') as $jar) {
+    printf("  %s, %.2f, %d jars\n", $jar['name'], $jar['price_cents'] / 100, $jar['stock']);
+}

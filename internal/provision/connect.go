@@ -1,0 +1,211 @@
+package provision
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/state"
+)
+
+// connection is a server with its administrator's login, kept for all apps.
+type connection struct {
+	entry *estate.Server
+	admin *mysql.Server // nil when the estate file names no administrator
+	err   error         // why the login failed, so that it is tried once
+}
+
+// connect logs in as administrator, once for each server.
+func (e *Engine) connect(ctx context.Context, name string) (*connection, error) {
+	if c := e.servers[name]; c != nil {
+		return c, c.err
+	}
+	if e.servers == nil {
+		e.servers = map[string]*connection{}
+	}
+	c := &connection{entry: e.Estate.Servers[name]}
+	e.servers[name] = c
+	if c.entry.Admin != nil {
+		c.admin, c.err = e.loginAsAdmin(ctx, c.entry)
+	}
+	return c, c.err
+}
+
+// loginAsAdmin finds the administrator's name and password in the order of
+// the design: the password's own source, the client option file, the socket.
+func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (*mysql.Server, error) {
+	login := mysql.Login{Server: entry.Name, Address: entry.Address(), User: entry.Admin.User}
+	path := entry.Admin.Options
+	if home, err := os.UserHomeDir(); path == "" && err == nil {
+		path = filepath.Join(home, ".my.cnf")
+	}
+	if entry.Admin.Password != nil {
+		var err error
+		if login.Password, err = entry.Admin.Password.Obtain(ctx, "the administrator of "+entry.Name, e.Ask); err != nil {
+			return nil, err
+		}
+	} else if path != "" {
+		options, err := mysql.ReadOptionFile(path)
+		if err != nil {
+			return nil, err
+		}
+		if login.User == "" || login.User == options.User {
+			login.User, login.Password = options.User, options.Password
+		}
+	}
+	if login.User == "" {
+		login.User = "root"
+	}
+	server, err := mysql.Connect(ctx, login)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.rightProduct(entry, server); err != nil {
+		server.Close()
+		return nil, err
+	}
+	server.Trace = func(s mysql.Statement) { e.trace(entry.Name, s) }
+	return server, nil
+}
+
+func (e *Engine) trace(server string, s mysql.Statement) {
+	if e.Listener.Trace != nil {
+		e.Listener.Trace(server, s)
+	}
+}
+
+func (e *Engine) rightProduct(entry *estate.Server, server *mysql.Server) error {
+	if server.Facts.Product != entry.DBMS {
+		return e.Estate.Fault(fault.Invalid, "servers."+entry.Name+".dbms", "write dbms: "+string(server.Facts.Product),
+			"server %s is %s %s", entry.Name, server.Facts.Product.Title(), server.Facts.Version)
+	}
+	return nil
+}
+
+// view is what is seen of a server for one app: with the administrator's eyes,
+// or only with those of the app's own account.
+type view struct {
+	*connection
+	server    *mysql.Server
+	catalogue *mysql.Catalogue
+}
+
+// asAdmin reports whether there is an administrator.
+func (v *view) asAdmin() bool { return v.admin != nil }
+
+// look reads the catalogue for the app.
+func (r *run) look(ctx context.Context) error {
+	c, err := r.connect(ctx, r.app.Server)
+	if err != nil {
+		return err
+	}
+	r.view = &view{connection: c, server: c.admin}
+	if c.admin == nil {
+		if r.view.server, err = r.loginAsProvided(ctx, c.entry); err != nil {
+			return err
+		}
+	}
+	facts := r.view.server.Facts
+	r.result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + c.entry.Address().Short()
+	if err := r.view.server.Unavailable(); err != nil {
+		return err
+	}
+	r.view.catalogue, err = r.view.server.ReadCatalogue(ctx, r.view.asAdmin(), []string{r.app.Database.Name})
+	return err
+}
+
+// loginAsProvided logs in with the account that a provider made, for servers
+// without an administrator.
+func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (*mysql.Server, error) {
+	account := r.app.Accounts[0]
+	password, err := r.candidatePassword(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	if password.IsZero() {
+		return nil, r.Estate.Fault(fault.Invalid, "apps."+r.app.Name+".accounts[0]", "write password: {file: PATH} or another source",
+			"server %s has no administrator, and the password of %s is not known", entry.Name, account.Name)
+	}
+	server, err := mysql.Connect(ctx, mysql.Login{Server: entry.Name, Address: entry.Address(), User: account.Name, Password: password, Database: r.app.Database.Name})
+	if err != nil {
+		return nil, err
+	}
+	if err := r.rightProduct(entry, server); err != nil {
+		server.Close()
+		return nil, err
+	}
+	return server, nil
+}
+
+// candidatePassword is the password an account is known by without asking a
+// server: as given, as in the settings file, or pending.
+func (r *run) candidatePassword(ctx context.Context, account *estate.Account) (secret.Password, error) {
+	if account.Password != nil {
+		return account.Password.Obtain(ctx, "account "+account.Name, r.Ask)
+	}
+	if account == r.app.Accounts[0] {
+		for _, s := range r.app.Settings {
+			if facts, _ := readFacts(r.app.InFolder(s.File), s.Values); facts["password"] != "" && facts["user"] == account.Name {
+				return secret.NewPassword(facts["password"]), nil
+			}
+		}
+	}
+	pending, _, err := r.State.Pending(r.stateAccount(account.Name))
+	return pending, err
+}
+
+func (r *run) stateAccount(user string) state.Account {
+	return state.Account{Address: r.Estate.Servers[r.app.Server].Address().String(), User: user}
+}
+
+// within holds the app's locks while work is done: a file lock here, and a
+// lock on the server against other hosts.
+func (r *run) within(ctx context.Context, work func(context.Context) error) error {
+	busy := func(where string) error {
+		return fault.New(fault.Protected, "wait until it is done, and run the command again", "someone else is working on app %s %s", r.app.Name, where)
+	}
+	release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
+	if err != nil {
+		return err
+	}
+	if !held {
+		return busy("on this host")
+	}
+	defer release()
+	c, err := r.connect(ctx, r.app.Server)
+	if err != nil {
+		return err
+	}
+	if c.admin != nil {
+		release, held, err := c.admin.Lock(ctx, "yellowfield:"+r.app.Database.Name)
+		if err != nil {
+			return err
+		}
+		if !held {
+			return busy("from another host or folder")
+		}
+		defer release()
+	}
+	if err := r.look(ctx); err != nil {
+		return err
+	}
+	if c.admin == nil {
+		defer r.view.server.Close()
+	}
+	return work(ctx)
+}
+
+// accountsOf gives the server accounts of an estate account: one for each host
+// it may come from.
+func accountsOf(a *estate.Account) []dbms.Account {
+	accounts := make([]dbms.Account, len(a.ClientHosts))
+	for i, host := range a.ClientHosts {
+		accounts[i] = dbms.Account{User: a.Name, Host: host}
+	}
+	return accounts
+}

@@ -1,0 +1,85 @@
+package provision
+
+import (
+	"context"
+	"slices"
+	"strconv"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+)
+
+// Connection is what a person types into an application's installer.
+type Connection struct {
+	App       string   `json:"app"`
+	DBMS      string   `json:"dbms"`
+	Host      string   `json:"host"`
+	Port      int      `json:"port"`
+	Socket    string   `json:"socket,omitempty"`
+	Database  string   `json:"database"`
+	User      string   `json:"user"`
+	Prefix    string   `json:"prefix,omitempty"`
+	Charset   string   `json:"charset"`
+	Collation string   `json:"collation"`
+	Notes     []string `json:"notes,omitempty"`
+	// PasswordIn says where the password lies: a settings file, or "pending".
+	PasswordIn string `json:"password_in"`
+	// Password prints as a mask; only Reveal gives it.
+	Password secret.Password `json:"password"`
+	// Pending tells that the password stands in no settings file.
+	Pending bool `json:"pending"`
+}
+
+// Connection gives the facts of one of an app's accounts, the first one for an
+// empty name. It asks no server.
+func (e *Engine) Connection(ctx context.Context, app *estate.App, account string) (*Connection, error) {
+	r := &run{Engine: e, app: app}
+	chosen := app.Accounts[0]
+	if account != "" {
+		var names []string
+		for _, a := range app.Accounts {
+			names = append(names, a.Name)
+		}
+		i := slices.Index(names, account)
+		if i < 0 {
+			return nil, r.Estate.Fault(fault.Invalid, r.path("accounts"), fault.DidYouMean(account, names, "see its accounts in the estate file"), "app %s has no account %q", app.Name, account)
+		}
+		chosen = app.Accounts[i]
+	}
+	facts := r.facts(secret.Password{})
+	c := &Connection{App: app.Name, DBMS: dbms.Product(facts["dbms"]).Title(), Host: facts["host"], Socket: facts["socket"], Database: facts["database"],
+		User: chosen.Name, Prefix: facts["prefix"], Charset: facts["charset"], Collation: facts["collation"], Notes: app.Notes}
+	c.Port, _ = strconv.Atoi(facts["port"])
+	pending, found, err := e.State.Pending(r.stateAccount(chosen.Name))
+	if err != nil {
+		return nil, err
+	}
+	fromFile, file := r.passwordInSettings(chosen)
+	switch {
+	case found:
+		c.Password, c.PasswordIn, c.Pending = pending, "pending", true
+	case !fromFile.IsZero():
+		c.Password, c.PasswordIn = fromFile, file
+	case chosen.Password != nil:
+		c.PasswordIn = "as given in the estate file"
+		c.Password, err = chosen.Password.Obtain(ctx, "account "+chosen.Name, e.Ask)
+	default:
+		c.PasswordIn = "nowhere"
+	}
+	return c, err
+}
+
+// Acknowledge forgets the pending password of an account that no settings file
+// gets: a person has taken it over.
+func (e *Engine) Acknowledge(app *estate.App, account string) error {
+	r := &run{Engine: e, app: app}
+	return e.State.DropPending(r.stateAccount(account))
+}
+
+// InSettings reports whether a settings file of the app gets an account's
+// password, so that the pending one is dropped by itself.
+func InSettings(app *estate.App, account string) bool {
+	return account == app.Accounts[0].Name && len(app.Settings) > 0
+}

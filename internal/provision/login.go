@@ -1,0 +1,274 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/phpini"
+	"yellowfield/internal/secret"
+)
+
+// addressFrom is where PHP would connect to with the facts of a settings file:
+// localhost, or no host, is the socket, whatever port is written beside it
+// (PHP manual, "mysqli::__construct"; PDO_MYSQL behaves alike).
+func (r *run) addressFrom(facts map[string]string) dbms.Address {
+	entry := r.Estate.Servers[r.app.Server]
+	host, port := facts["host"], facts["port"]
+	if h, p, err := net.SplitHostPort(host); err == nil && p != "" {
+		host, port = h, p // mysqli takes "host:port" in one
+		if strings.EqualFold(host, "localhost") {
+			host = "127.0.0.1" // with a port in it, it is TCP
+		}
+	}
+	if host == "" || strings.EqualFold(host, "localhost") {
+		return dbms.Address{Socket: r.phpSocket(facts["socket"])}
+	}
+	number, err := strconv.Atoi(port)
+	if err != nil {
+		number = 3306
+	}
+	return dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA}
+}
+
+// phpSocket is the socket that localhost means to the application's PHP: as
+// its settings say, as the estate file says, as php.ini says, else the server's.
+func (r *run) phpSocket(fromSettings string) string {
+	entry := r.Estate.Servers[r.app.Server]
+	if fromSettings != "" {
+		return fromSettings
+	}
+	if entry.SeenByApps != nil && entry.SeenByApps.Socket != "" {
+		return entry.SeenByApps.Socket
+	}
+	if socket := r.phpDefaultSocket(); socket != "" {
+		return socket
+	}
+	if entry.Socket != "" {
+		return entry.Socket
+	}
+	if r.view != nil {
+		return r.view.server.Facts.Socket
+	}
+	return ""
+}
+
+func (r *run) phpDefaultSocket() string {
+	folder := ""
+	if r.app.PHP != nil {
+		folder = r.app.PHP.Configuration
+	}
+	if php, err := phpini.Find(folder); err == nil && php != nil {
+		return php.DefaultSocket()
+	}
+	return ""
+}
+
+// checkLogins logs in with what each settings file says, as PHP would, and
+// looks around. It is the last step of provisioning and the heart of verify.
+func (r *run) checkLogins(ctx context.Context) {
+	if len(r.app.Settings) == 0 || r.plan.absent {
+		r.checkPendingLogin(ctx, "no settings file yet")
+		return
+	}
+	for _, s := range r.app.Settings {
+		path := r.app.InFolder(s.File)
+		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+			r.checkPendingLogin(ctx, s.File+" is still to be written")
+			continue
+		}
+		r.checkSettingsLogin(ctx, s, path)
+	}
+}
+
+// checkPendingLogin proves the account while no settings file can be read.
+func (r *run) checkPendingLogin(ctx context.Context, why string) {
+	account := r.app.Accounts[0]
+	c := r.plan.credentials[account]
+	if c == nil || !c.knows() || r.plan.stuck != "" {
+		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: why})
+		return
+	}
+	login := mysql.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name}
+	server, err := mysql.Connect(ctx, login)
+	if err != nil {
+		r.tellFault(stepLogin, err)
+		return
+	}
+	defer server.Close()
+	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("as %s through %s; %s", account.Name, throughWhat(login.Address), why)})
+}
+
+func throughWhat(a dbms.Address) string {
+	if a.Socket != "" {
+		return "the socket"
+	}
+	return a.String()
+}
+
+// checkSettingsLogin reads the published file again from the disk and logs in
+// with just what it says.
+func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path string) {
+	has, err := readFacts(path, s.Values)
+	if err != nil {
+		r.tellFault(stepLogin, err)
+		return
+	}
+	if has["user"] == "" || has["password"] == "" {
+		r.tell(Row{Step: stepLogin, Outcome: Kept, Facts: s.File + " holds no login of its own"})
+		return
+	}
+	if has["database"] == "" {
+		has["database"] = r.app.Database.Name
+	}
+	login := mysql.Login{Server: r.app.Server, Address: r.addressFrom(has), User: has["user"],
+		Password: secret.NewPassword(has["password"]), Database: has["database"], Charset: has["charset"]}
+	if r.view.asAdmin() && has["user"] == r.view.admin.User {
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: placeOfFact(path, s.Values, "user"),
+			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
+	}
+	server, err := mysql.Connect(ctx, login)
+	if err != nil {
+		r.tellRefusedLogin(s, path, login, err)
+		return
+	}
+	defer server.Close()
+	r.lookAround(ctx, s, path, server, login)
+}
+
+// tellRefusedLogin explains a refused login from both sides.
+func (r *run) tellRefusedLogin(s *estate.Settings, path string, login mysql.Login, err error) {
+	f := fault.As(err)
+	row := Row{Step: stepLogin, Outcome: Failed, Facts: s.File + ": " + f.What, Remedy: f.Next, Place: placeOfFact(path, s.Values, "user")}
+	account := r.app.Accounts[0]
+	switch mysql.Code(err) {
+	case 1045:
+		row.Place = placeOfFact(path, s.Values, "password")
+		row.Remedy = "yellowfield provision " + r.app.Name + " --mend password"
+		if login.User != account.Name {
+			row.Place = placeOfFact(path, s.Values, "user")
+			row.Remedy = "yellowfield provision " + r.app.Name + " --mend settings"
+		}
+	case 1044, 1049:
+		row.Place = placeOfFact(path, s.Values, "database")
+	case 0:
+		if place := placeOfFact(path, s.Values, "host"); place != nil {
+			row.Place = place
+		}
+	}
+	r.tell(row)
+	r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+}
+
+// lookAround checks from inside what the application will meet.
+func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server *mysql.Server, login mysql.Login) {
+	session, err := server.SessionFacts(ctx)
+	if err != nil {
+		r.tellFault(stepLogin, err)
+		return
+	}
+	differs := func(severity estate.Severity, place *fault.Place, remedy, facts string) {
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: severity, Place: place, Facts: facts, Remedy: remedy})
+	}
+	if session.Database != r.app.Database.Name {
+		differs(estate.MustFix, placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --mend settings",
+			fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, r.app.Database.Name))
+		return
+	}
+	if user, _, _ := strings.Cut(session.CurrentUser, "@"); user != login.User {
+		differs(estate.MustFix, nil, "remove the anonymous account on the server", fmt.Sprintf("the server took %s for %s", login.User, session.CurrentUser))
+		return
+	}
+	if want := r.app.Database.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
+		differs(estate.ShouldLook, placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --mend settings",
+			fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want))
+	}
+	contents, err := server.Contents(ctx, session.Database)
+	if err != nil {
+		r.tellFault(stepLogin, err)
+		return
+	}
+	tables := len(ownTables(r.app, contents[session.Database]))
+	if tables == 0 && len(r.app.Import) > 0 {
+		differs(estate.MustFix, nil, "yellowfield provision "+r.app.Name, "the database holds no table that "+login.User+" can see")
+		return
+	}
+	if err := r.lookAtTables(ctx, server, session.Database); err != nil {
+		r.tellFault(stepLogin, err)
+		return
+	}
+	if login.Address.Socket != "" {
+		r.lookAtSocket(login.Address.Socket)
+	}
+	seen := counted(tables, "table", "tables")
+	if tables == 0 {
+		seen = "no tables yet"
+	}
+	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%s: as %s through %s, %s, %s", s.File, login.User, throughWhat(login.Address), session.Charset, seen)})
+	r.settled(login)
+}
+
+// sameCharset takes utf8 for its real name.
+func sameCharset(a, b string) bool {
+	real := func(name string) string {
+		if name == "utf8" {
+			return "utf8mb3"
+		}
+		return name
+	}
+	return real(a) == real(b)
+}
+
+func (r *run) lookAtTables(ctx context.Context, server *mysql.Server, database string) error {
+	deviations, err := server.Deviations(ctx, database)
+	if err != nil || len(deviations) == 0 {
+		return err
+	}
+	var names []string
+	for _, d := range deviations {
+		names = append(names, d.Table+" ("+d.Collation+")")
+	}
+	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook,
+		Facts:  "tables with another character set than the database: " + some(names),
+		Remedy: "ALTER TABLE ... CONVERT TO CHARACTER SET " + r.app.Database.Charset + ", after a look at the data"})
+	return nil
+}
+
+// lookAtSocket compares the socket that was used with the one PHP takes for
+// localhost by itself, unless the estate file has settled that.
+func (r *run) lookAtSocket(used string) {
+	entry := r.Estate.Servers[r.app.Server]
+	said := r.phpDefaultSocket()
+	if said == "" || entry.Socket == "" || entry.SeenByApps != nil && entry.SeenByApps.Socket != "" || sameFile(said, entry.Socket) {
+		return
+	}
+	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
+		Facts:  fmt.Sprintf("PHP takes localhost for the socket %s, and server %s listens on %s", said, entry.Name, entry.Socket),
+		Remedy: "set mysqli.default_socket and pdo_mysql.default_socket in php.ini, or write the socket under seen_by_apps"})
+}
+
+func sameFile(a, b string) bool {
+	ra, errA := filepath.EvalSymlinks(a)
+	rb, errB := filepath.EvalSymlinks(b)
+	return a == b || errA == nil && errB == nil && ra == rb
+}
+
+// settled forgets a pending password once a settings file logs in with it.
+func (r *run) settled(login mysql.Login) {
+	account := r.stateAccount(login.User)
+	if pending, found, err := r.State.Pending(account); err == nil && found && pending.Reveal() == login.Password.Reveal() {
+		if err := r.State.DropPending(account); err != nil {
+			r.tellFault(stepLogin, err)
+		}
+	}
+}

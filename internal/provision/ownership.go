@@ -1,0 +1,266 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+)
+
+// defaultMode is that of a settings file for which nothing was said: the owner
+// writes, the group reads, nobody else sees the password.
+const defaultMode = 0o640
+
+// attributesFor gives owner and mode of a settings file: as the estate file
+// asks, else as the file has them, else those of the folder it goes into. A
+// right for everyone to write is never kept.
+func (r *run) attributesFor(path string, absent bool) (atomicfile.Attributes, error) {
+	source := path
+	if absent {
+		source = filepath.Dir(path)
+	}
+	a, err := atomicfile.AttributesOf(source)
+	if err != nil {
+		return a, fault.At(fault.Invalid, fault.Place{File: path}, "make its folder, or correct the path", "the settings file has no place: %v", err).With(err)
+	}
+	if absent {
+		a.Mode = defaultMode
+	}
+	a.Mode &^= 0o002
+	owned, err := r.asked(a)
+	if err != nil {
+		return a, err
+	}
+	if os.Geteuid() != 0 && (owned.UID != -1 || owned.GID != -1) && !mayGive(owned) {
+		if r.app.Ownership == nil || r.app.Ownership.Owner == "" && r.app.Ownership.Group == "" {
+			// Nothing was asked for: the file stays with whoever runs this.
+			owned.UID, owned.GID = -1, -1
+			return owned, nil
+		}
+		return a, r.Estate.Fault(fault.Invalid, r.path("ownership"), "run as root, or remove owner and group", "only root can give files to %s:%s", r.app.Ownership.Owner, r.app.Ownership.Group)
+	}
+	return owned, nil
+}
+
+// asked puts what the estate file asks for over attributes.
+func (r *run) asked(a atomicfile.Attributes) (atomicfile.Attributes, error) {
+	o := r.app.Ownership
+	if o == nil {
+		return a, nil
+	}
+	if o.Owner != "" && atomicfile.OwnersMeanSomething {
+		account, err := user.Lookup(o.Owner)
+		if err != nil {
+			return a, r.Estate.Fault(fault.Invalid, r.path("ownership.owner"), "name a user of this host", "there is no user %s", o.Owner).With(err)
+		}
+		a.UID, _ = strconv.Atoi(account.Uid)
+	}
+	if o.Group != "" && atomicfile.OwnersMeanSomething {
+		group, err := user.LookupGroup(o.Group)
+		if err != nil {
+			return a, r.Estate.Fault(fault.Invalid, r.path("ownership.group"), "name a group of this host", "there is no group %s", o.Group).With(err)
+		}
+		a.GID, _ = strconv.Atoi(group.Gid)
+	}
+	mode := o.Modes.Running
+	if r.plan.open && o.Modes.Installing != 0 || mode == 0 {
+		mode = o.Modes.Installing
+	}
+	if mode != 0 {
+		a.Mode = fs.FileMode(mode)
+	}
+	return a, nil
+}
+
+// mayGive reports whether this user, who is not root, may make such a file:
+// its own, with a group it belongs to.
+func mayGive(a atomicfile.Attributes) bool {
+	if a.UID != os.Geteuid() {
+		return false
+	}
+	groups, err := os.Getgroups()
+	if err != nil {
+		return false
+	}
+	for _, group := range append(groups, os.Getegid()) {
+		if group == a.GID {
+			return true
+		}
+	}
+	return false
+}
+
+// planOwnership checks owner and mode of settings files that are there, and of
+// the folders that the application may write to.
+func (r *run) planOwnership(context.Context) error {
+	if r.plan.absent || len(r.app.Settings) == 0 && r.app.Ownership == nil {
+		return nil
+	}
+	if r.app.Ownership != nil && !atomicfile.OwnersMeanSomething {
+		r.plan.differs(stepOwnership, estate.GoodToKnow, "set the rights on the files by the means of this system", "owners and modes mean nothing on this system")
+		return nil
+	}
+	var fine []string
+	for _, s := range r.app.Settings {
+		summary, err := r.planFileOwnership(s)
+		if err != nil {
+			return err
+		}
+		if summary != "" && (len(fine) == 0 || fine[len(fine)-1] != summary) {
+			fine = append(fine, summary)
+		}
+	}
+	writable, err := r.planWritable()
+	if err != nil {
+		return err
+	}
+	if fine = append(fine, writable...); len(fine) > 0 {
+		r.plan.keep(stepOwnership, strings.Join(fine, ", "))
+	}
+	return nil
+}
+
+// planFileOwnership returns the attributes in words when they are right.
+func (r *run) planFileOwnership(s *estate.Settings) (string, error) {
+	path := r.app.InFolder(s.File)
+	for _, published := range r.plan.settings.files {
+		if published.path == path {
+			return describeAttributes(published.attributes), nil // it is written with the right ones
+		}
+	}
+	has, err := atomicfile.AttributesOf(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	want, err := r.attributesFor(path, false)
+	if err != nil {
+		return "", err
+	}
+	if want.UID == -1 {
+		want.UID, want.GID = has.UID, has.GID
+	}
+	if has == want {
+		return describeAttributes(has), nil
+	}
+	facts := fmt.Sprintf("%s is %s, not %s", s.File, describeAttributes(has), describeAttributes(want))
+	severity := estate.ShouldLook
+	if has.Mode&0o002 != 0 {
+		facts = fmt.Sprintf("%s is %s: everyone on this host can write it", s.File, describeAttributes(has))
+		severity = estate.MustFix
+	}
+	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.mends(mendOwnership))
+	return "", nil
+}
+
+func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attributes, severity estate.Severity, facts string, change bool) {
+	if !change {
+		r.plan.differs(stepOwnership, severity, "yellowfield provision "+r.app.Name+" --mend ownership", facts)
+		return
+	}
+	outcome := Mended
+	if r.plan.fresh {
+		outcome = Made
+	}
+	set := func(a atomicfile.Attributes) error {
+		if err := atomicfile.Chown(path, a.UID, a.GID); err != nil {
+			return err
+		}
+		return os.Chmod(path, a.Mode)
+	}
+	r.plan.add(&step{
+		Row: Row{Step: stepOwnership, Outcome: outcome, Facts: shown + ", " + describeAttributes(want)}, object: "owner and mode of " + path,
+		act:  func(context.Context) (string, error) { return "", set(want) },
+		undo: func(context.Context) error { return set(has) },
+	})
+}
+
+// planWritable takes care of the folders that the application may write to,
+// and returns those that are right.
+func (r *run) planWritable() (fine []string, err error) {
+	if r.app.Ownership == nil {
+		return nil, nil
+	}
+	const folderMode = 0o770
+	for _, name := range r.app.Ownership.Writable {
+		path := r.app.InFolder(name)
+		has, err := atomicfile.AttributesOf(path)
+		absent := errors.Is(err, fs.ErrNotExist)
+		if absent {
+			has, err = atomicfile.AttributesOf(existingAncestor(path))
+		}
+		if err != nil {
+			return nil, err
+		}
+		want := has
+		if !absent {
+			want.Mode = has.Mode&^0o002 | 0o700
+		} else {
+			want.Mode = folderMode
+		}
+		asked, err := r.asked(want)
+		if err != nil {
+			return nil, err
+		}
+		asked.Mode = want.Mode
+		switch {
+		case absent:
+			r.plan.add(&step{
+				Row: Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, object: "folder " + path,
+				act: func(context.Context) (string, error) {
+					if err := os.MkdirAll(path, 0o700); err != nil {
+						return "", err
+					}
+					if err := atomicfile.Chown(path, asked.UID, asked.GID); err != nil {
+						return "", err
+					}
+					return "", os.Chmod(path, asked.Mode)
+				},
+				undo: func(context.Context) error { return os.Remove(path) },
+			})
+		case has == asked:
+			fine = append(fine, name+" writable")
+		default:
+			r.changeAttributes(path, name, has, asked, estate.ShouldLook,
+				fmt.Sprintf("%s is %s, so the application may not be able to write there", name, describeAttributes(has)),
+				r.plan.fresh || r.options.mends(mendOwnership))
+		}
+	}
+	return fine, nil
+}
+
+func existingAncestor(path string) string {
+	for {
+		if _, err := os.Stat(path); err == nil || filepath.Dir(path) == path {
+			return path
+		}
+		path = filepath.Dir(path)
+	}
+}
+
+// describeAttributes writes owner, group and mode: www-data:www-data 0660.
+func describeAttributes(a atomicfile.Attributes) string {
+	mode := fmt.Sprintf("%04o", a.Mode)
+	if a.UID == -1 {
+		return mode
+	}
+	owner, group := strconv.Itoa(a.UID), strconv.Itoa(a.GID)
+	if u, err := user.LookupId(owner); err == nil {
+		owner = u.Username
+	}
+	if g, err := user.LookupGroupId(group); err == nil {
+		group = g.Name
+	}
+	return owner + ":" + group + " " + mode
+}

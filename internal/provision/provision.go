@@ -1,0 +1,294 @@
+// Package provision does the work: it looks at servers and files, decides
+// what each step of an application needs, does it, undoes it on failure, and
+// verifies the result by logging in as the application would.
+//
+// Every step of an application is planned from what was read before anything
+// is changed; dry run, run and verification all come from that one plan. The
+// package prints nothing: it tells a Listener. It must never know of terminals
+// or of how its rows are drawn.
+package provision
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/load"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/state"
+)
+
+// Outcome is what became of a step, as a word.
+type Outcome string
+
+// Outcomes.
+const (
+	Made       Outcome = "made"
+	Kept       Outcome = "kept"
+	Mended     Outcome = "mended"
+	Imported   Outcome = "imported"
+	Written    Outcome = "written"
+	Verified   Outcome = "verified"
+	Waiting    Outcome = "waiting" // for the application's installer
+	Differs    Outcome = "differs"
+	Refused    Outcome = "refused"
+	Failed     Outcome = "failed"
+	Undone     Outcome = "undone"
+	NotReached Outcome = "not reached"
+)
+
+// planned gives the outcome's form for something not done yet.
+var planned = map[Outcome]Outcome{
+	Made: "would make", Mended: "would mend", Imported: "would import", Written: "would write",
+}
+
+// Steps in their order. They are the words in the output and those that
+// Options.Only takes.
+var Steps = []string{stepPHP, stepDatabase, stepAccount, stepRights, stepSQL, stepSettings, stepOwnership, stepLogin}
+
+const (
+	stepPHP       = "php"
+	stepDatabase  = "database"
+	stepAccount   = "account"
+	stepRights    = "rights"
+	stepSQL       = "sql"
+	stepSettings  = "settings"
+	stepOwnership = "ownership"
+	stepLogin     = "login"
+)
+
+// Mendable is what Options.Mend takes.
+var Mendable = []string{mendPassword, mendRights, mendSettings, mendOwnership}
+
+const (
+	mendPassword  = "password"
+	mendRights    = "rights"
+	mendSettings  = "settings"
+	mendOwnership = "ownership"
+)
+
+// Row is one line of a run: a step, what became of it, and the fact that
+// matters.
+type Row struct {
+	Step     string          `json:"step"`
+	Outcome  Outcome         `json:"outcome"`
+	Facts    string          `json:"facts"`
+	Severity estate.Severity `json:"severity,omitempty"` // of what differs
+	Place    *fault.Place    `json:"place,omitempty"`
+	Excerpt  string          `json:"excerpt,omitempty"`
+	Remedy   string          `json:"remedy,omitempty"`
+	SQL      []string        `json:"sql,omitempty"`     // what would be sent, secrets masked; dry run only
+	Diff     string          `json:"diff,omitempty"`    // what would change in a file, secrets masked; dry run only
+	Seconds  float64         `json:"seconds,omitempty"` // of steps that take long
+}
+
+// Header says where an application's rows begin.
+type Header struct {
+	App    string `json:"app"`
+	Server string `json:"server"` // its name
+	About  string `json:"about"`  // product, version and how it is reached
+}
+
+// Result is what became of one application.
+type Result struct {
+	Header
+	Rows []Row `json:"rows"`
+	// Open tells whether the app is open for its installer; Waits whether
+	// something is left for it to do.
+	Open  bool     `json:"open"`
+	Waits bool     `json:"waits"`
+	Notes []string `json:"notes,omitempty"`
+	// Changed tells whether anything was, or would be, changed.
+	Changed bool    `json:"changed"`
+	Exit    int     `json:"exit"`
+	Seconds float64 `json:"seconds"`
+}
+
+// Listener is told what happens. Fields may be nil.
+type Listener struct {
+	Begin    func(Header)
+	Row      func(Header, Row)
+	Progress func(Header, load.Progress)
+	End      func(Result)
+	// Trace is told every statement that changes something, secrets masked.
+	Trace func(server string, statement mysql.Statement)
+}
+
+// Options of a run.
+type Options struct {
+	Command string   // for the journal
+	DryRun  bool     // plan and tell, change nothing
+	Only    []string // steps to do; empty for all
+	Mend    []string // differences to mend
+	Adopt   bool     // take existing accounts that have rights elsewhere
+}
+
+func (o Options) mends(what string) bool { return slices.Contains(o.Mend, what) }
+func (o Options) does(step string) bool {
+	return len(o.Only) == 0 || slices.Contains(o.Only, step)
+}
+
+// Engine works on the apps of one estate.
+type Engine struct {
+	Estate *estate.Estate
+	State  *state.Folder
+	// Ask asks a person for a password; nil where nobody can be asked.
+	Ask secret.Asker
+	Listener
+
+	servers map[string]*connection
+}
+
+// Close ends all connections.
+func (e *Engine) Close() {
+	for _, c := range e.servers {
+		if c.admin != nil {
+			c.admin.Close()
+		}
+	}
+	e.servers = nil
+}
+
+// ExitCode is the exit code for several apps: the gravest of theirs.
+func ExitCode(results []Result) int {
+	gravest := 0
+	for _, r := range results {
+		gravest = graver(gravest, r.Exit)
+	}
+	return gravest
+}
+
+// gravity orders exit codes from harmless to grave.
+var gravity = []int{0, 3, 1, 2, 4, 130}
+
+func graver(a, b int) int {
+	if slices.Index(gravity, b) > slices.Index(gravity, a) {
+		return b
+	}
+	return a
+}
+
+// Provision makes the apps so, one after the other. The results say what
+// became of each; the error is for what concerns none in particular.
+func (e *Engine) Provision(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
+	return e.each(ctx, apps, options, (*run).provision)
+}
+
+// Verify compares estate file, server and files, and logs in as each
+// application would. It changes nothing on servers and in files; a password
+// that is pending no longer is forgotten.
+func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
+	return e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
+}
+
+func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
+	var results []Result
+	for _, app := range apps {
+		if ctx.Err() != nil {
+			return results, fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+		}
+		r := &run{Engine: e, app: app, options: options, began: time.Now()}
+		r.result.Header = Header{App: app.Name, Server: app.Server}
+		r.result.Notes = app.Notes
+		err := r.within(ctx, func(ctx context.Context) error { return work(r, ctx) })
+		r.finish(err)
+		results = append(results, r.result)
+	}
+	return results, nil
+}
+
+// run is the work on one app.
+type run struct {
+	*Engine
+	app     *estate.App
+	options Options
+	began   time.Time
+	result  Result
+	begun   bool // Begin was told
+
+	view    *view
+	plan    *plan
+	journal *state.Run
+}
+
+// begin tells the header once.
+func (r *run) begin() {
+	if !r.begun && r.Listener.Begin != nil {
+		r.Listener.Begin(r.result.Header)
+	}
+	r.begun = true
+}
+
+// tell adds a row.
+func (r *run) tell(row Row) {
+	r.begin()
+	r.result.Rows = append(r.result.Rows, row)
+	switch row.Outcome {
+	case Differs:
+		if row.Severity != estate.GoodToKnow {
+			r.result.Exit = graver(r.result.Exit, fault.Differs.ExitCode())
+		}
+	case Waiting:
+		r.result.Waits = true
+	case Made, Mended, Imported, Written, "would make", "would mend", "would import", "would write":
+		r.result.Changed = true
+	}
+	if r.Listener.Row != nil {
+		r.Listener.Row(r.result.Header, row)
+	}
+}
+
+// tellFault adds a row for each fault in err.
+func (r *run) tellFault(step string, err error) {
+	for _, f := range fault.All(err) {
+		row := Row{Step: step, Outcome: Failed, Facts: f.What, Excerpt: f.Excerpt, Remedy: f.Next}
+		switch f.Class {
+		case fault.Protected:
+			row.Outcome = Refused
+		case fault.Differs:
+			row.Outcome, row.Severity = Differs, estate.MustFix
+		}
+		if f.Place.File != "" {
+			row.Place = &f.Place
+		}
+		r.tell(row)
+		r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+	}
+}
+
+func (r *run) finish(err error) {
+	var told *toldError
+	if err != nil && !errors.As(err, &told) {
+		r.tellFault(stepOf(err), err)
+	}
+	r.begin()
+	r.result.Seconds = time.Since(r.began).Seconds()
+	if r.Listener.End != nil {
+		r.Listener.End(r.result)
+	}
+}
+
+// toldError marks an error whose rows have been told already.
+type toldError struct{ error }
+
+func (e *toldError) Unwrap() error { return e.error }
+
+// stepError says in which step an error arose.
+type stepError struct {
+	step string
+	error
+}
+
+func (e *stepError) Unwrap() error { return e.error }
+
+func stepOf(err error) string {
+	var s *stepError
+	if errors.As(err, &s) {
+		return s.step
+	}
+	return "server"
+}

@@ -1,0 +1,161 @@
+package provision
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+)
+
+// planRights compares, for every account, the rights held on the database as
+// sets, and reads from them whether the app is open or closed.
+func (r *run) planRights(context.Context) error {
+	split := false
+	r.plan.open = true
+	for _, account := range r.app.Accounts {
+		split = split || account.Rights.Split()
+		running := dbms.Resolve(account.Rights.Running, r.plan.contents)
+		for _, a := range accountsOf(account) {
+			held, _ := r.view.server.HeldOn(r.app.Database.Name, r.view.catalogue.Grants(a))
+			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
+				r.plan.open = false
+			}
+		}
+	}
+	r.result.Open = split && r.plan.open
+	for _, account := range r.app.Accounts {
+		words := account.Rights.Running
+		if r.plan.open {
+			words = account.Rights.Installing
+		}
+		for _, a := range accountsOf(account) {
+			if !r.view.asAdmin() {
+				a = currentAccount(r.view.server.CurrentUser)
+			}
+			r.planRightsOf(account, a, words)
+		}
+	}
+	return nil
+}
+
+func currentAccount(text string) dbms.Account {
+	at := strings.LastIndexByte(text, '@')
+	return dbms.Account{User: text[:at], Host: text[at+1:]}
+}
+
+// withoutExtra drops DELETE HISTORY, which MariaDB adds to a grant of ALL and
+// which the structure level does not name.
+func (r *run) withoutExtra(held dbms.Privileges) dbms.Privileges {
+	return held.Minus(dbms.Privileges{"DELETE HISTORY", "DELETE VERSIONING ROWS"})
+}
+
+func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []string) {
+	name := r.app.Database.Name
+	grants := r.view.catalogue.Grants(a)
+	held, leaking := r.view.server.HeldOn(name, grants)
+	want := dbms.Resolve(words, r.plan.contents)
+	_, exists := r.view.catalogue.Accounts[a]
+	for _, g := range grants.Global {
+		if r.view.asAdmin() {
+			r.plan.differs(stepRights, estate.MustFix, fmt.Sprintf("REVOKE %s ON *.* FROM '%s'@'%s', if it is not meant", g, a.User, a.Host),
+				fmt.Sprintf("%s has %s on the whole server", a, g))
+		}
+	}
+	describe := func() string {
+		facts := fmt.Sprintf("%s on %s: %d privileges, nothing else", strings.Join(words, ", "), name, len(want))
+		if len(words) == 1 && !isLevel(words[0]) {
+			facts = fmt.Sprintf("%s on %s, nothing else", words[0], name)
+		}
+		if len(r.app.Accounts) > 1 || len(account.ClientHosts) > 1 {
+			facts = a.String() + " has " + facts
+		}
+		return facts
+	}
+	if held.Equal(want) && len(leaking) == 0 {
+		r.plan.keep(stepRights, describe())
+		return
+	}
+	remedy := "yellowfield provision " + r.app.Name + " --mend rights"
+	var facts string
+	switch tooMuch, tooLittle := held.Minus(want), want.Minus(held); {
+	case len(leaking) > 0:
+		facts = fmt.Sprintf("%s has a grant on `%s`, which holds for other databases too: _ and %% are wildcards there", a, leaking[0])
+	case len(tooMuch) > 0 && len(tooLittle) > 0:
+		facts = fmt.Sprintf("%s lacks %s on %s and has %s", a, tooLittle, name, tooMuch)
+	case len(tooMuch) > 0:
+		facts = fmt.Sprintf("%s has more on %s than it should: %s", a, name, tooMuch)
+	default:
+		facts = fmt.Sprintf("%s lacks %s on %s", a, tooLittle, name)
+	}
+	if !r.view.asAdmin() {
+		r.plan.differs(stepRights, estate.ShouldLook, "ask whoever made the account", facts)
+		return
+	}
+	if _, c := r.plan.credentials[account], r.plan.stuck; c != "" && !exists {
+		return // the account itself is not made
+	}
+	untouched := len(held) == 0 && len(leaking) == 0
+	if !untouched && !r.options.mends(mendRights) {
+		r.plan.differs(stepRights, estate.MustFix, remedy, facts)
+		return
+	}
+	outcome := Mended
+	if untouched {
+		outcome = Made
+	}
+	statements, lowers := r.view.server.LowerOrRaise(a, name, grants, want)
+	r.plan.add(&step{
+		Row: Row{Step: stepRights, Outcome: outcome, Facts: describe(), SQL: texts(statements)}, object: "rights of " + a.String(),
+		act: func(ctx context.Context) (string, error) {
+			if err := r.view.server.Exec(ctx, statements...); err != nil || !lowers {
+				return "", err
+			}
+			// Open sessions keep database rights until their next USE.
+			return "", r.view.server.EndSessions(ctx, a)
+		},
+		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, held, want, grants, leaking) },
+	})
+}
+
+func isLevel(word string) bool {
+	for _, level := range dbms.Levels {
+		if word == level {
+			return true
+		}
+	}
+	return false
+}
+
+// restoreRights gives an account exactly what it had.
+func (r *run) restoreRights(ctx context.Context, a dbms.Account, had, has dbms.Privileges, grants dbms.Grants, leaking []string) error {
+	pattern := r.view.server.Pattern(r.app.Database.Name)
+	for _, other := range leaking {
+		if err := r.view.server.Exec(ctx, mysql.Grant(grants.Databases[other], other, a)); err != nil {
+			return err
+		}
+	}
+	if lost := had.Minus(has); len(lost) > 0 {
+		if err := r.view.server.Exec(ctx, mysql.Grant(lost, pattern, a)); err != nil {
+			return err
+		}
+	}
+	if won := has.Minus(had); len(won) > 0 {
+		err := r.view.server.Exec(ctx, mysql.Revoke(won, pattern, a))
+		const noSuchGrant = 1141 // the grant was interrupted before it reached the server
+		if mysql.Code(err) != noSuchGrant {
+			return err
+		}
+	}
+	return nil
+}
+
+func texts(statements []mysql.Statement) []string {
+	shown := make([]string, len(statements))
+	for i, s := range statements {
+		shown[i] = s.String()
+	}
+	return shown
+}

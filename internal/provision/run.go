@@ -1,0 +1,230 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/state"
+)
+
+func now() time.Time                { return time.Now() }
+func since(began time.Time) float64 { return time.Since(began).Seconds() }
+
+// provision plans, and unless this is a dry run, does what is planned.
+func (r *run) provision(ctx context.Context) error {
+	if err := r.makePlan(ctx); err != nil {
+		return r.tellPlanFaults(err)
+	}
+	if r.options.DryRun {
+		for _, s := range r.plan.steps {
+			if r.options.does(s.Step) {
+				r.tellPlanned(s)
+			}
+		}
+		return nil
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	if r.options.does(stepLogin) {
+		r.checkLogins(ctx)
+		if r.result.Exit == fault.Failed.ExitCode() && r.plan.settings.isPublished() {
+			r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "nothing is undone once the settings are written: database, accounts and files stand",
+				Remedy: "correct what is named above, then yellowfield verify " + r.app.Name})
+		}
+	}
+	return nil
+}
+
+// tellPlanFaults tells what was found beforehand, with what differs, and that
+// nothing was touched.
+func (r *run) tellPlanFaults(err error) error {
+	for _, s := range r.plan.steps {
+		if s.Outcome == Differs {
+			r.tell(s.Row)
+		}
+	}
+	var unmet *unmetError
+	for _, part := range parts(err) {
+		if errors.As(part, &unmet) {
+			r.result.Exit = graver(r.result.Exit, fault.Failed.ExitCode())
+			continue
+		}
+		r.tellFault(stepOf(part), part)
+	}
+	return &toldError{err}
+}
+
+// parts takes joined errors apart.
+func parts(err error) []error {
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		return joined.Unwrap()
+	}
+	return []error{err}
+}
+
+// tellPlanned tells a step in the form "would make".
+func (r *run) tellPlanned(s *step) {
+	row := s.Row
+	if s.act != nil {
+		row.Outcome = planned[s.Outcome]
+	}
+	r.tell(row)
+}
+
+// execute does the steps in their order, the intent of each in the journal
+// before it, and undoes what it did when one fails.
+func (r *run) execute(ctx context.Context) error {
+	if err := r.openJournal(); err != nil {
+		r.tellFault("server", err)
+		return err
+	}
+	defer func() { r.journal.End(fmt.Sprintf("exit %d", r.result.Exit)) }()
+	var done []*step
+	for i, s := range r.plan.steps {
+		if !r.options.does(s.Step) {
+			continue
+		}
+		if s.act == nil {
+			r.tell(s.Row)
+			continue
+		}
+		if s.Step == stepSQL && r.plan.stuck != "" {
+			r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.plan.stuck})
+			continue
+		}
+		changed, err := r.do(ctx, s)
+		if err != nil {
+			r.tellFault(s.Step, err)
+			if r.plan.settings.isPublished() {
+				r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once the settings are written",
+					Remedy: "correct what is named above, then yellowfield provision " + r.app.Name})
+				return err
+			}
+			if changed {
+				done = append(done, s)
+			}
+			r.undo(ctx, done)
+			r.tellNotReached(r.plan.steps[i+1:])
+			return err
+		}
+		done = append(done, s)
+	}
+	return nil
+}
+
+// openJournal begins a journal if there is anything to do.
+func (r *run) openJournal() error {
+	for _, s := range r.plan.steps {
+		if s.act != nil && r.options.does(s.Step) {
+			var err error
+			r.journal, err = r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server,
+				Address: r.view.entry.Address().String(), Detail: r.Estate.Path})
+			return err
+		}
+	}
+	return nil
+}
+
+// do makes one change. changed tells, beside an error, that something may have
+// been changed all the same, so that it must be undone: a statement that was
+// interrupted may have reached the server, an import leaves what came before
+// the statement that failed, and an account may stand without its password.
+func (r *run) do(ctx context.Context, s *step) (changed bool, err error) {
+	if ctx.Err() != nil {
+		return false, fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+	}
+	entry := state.Entry{Event: state.Intended, Step: s.Step, Object: s.object}
+	if err := r.journal.Record(entry); err != nil {
+		return false, err
+	}
+	facts, err := s.act(ctx)
+	if err == nil && ctx.Err() != nil {
+		err = fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+	}
+	if err != nil {
+		entry.Event, entry.Detail = state.Failed, fault.As(err).What
+		_ = r.journal.Record(entry) // the error at hand matters more
+		refused := mysql.Code(err) != 0
+		return s.Step == stepSQL || s.Step != stepSettings && !refused, err
+	}
+	row := s.Row
+	row.SQL, row.Diff = nil, ""
+	if facts != "" {
+		row.Facts = facts
+	}
+	entry.Event = state.Done
+	if err := r.journal.Record(entry); err != nil {
+		return true, err
+	}
+	r.tell(row)
+	return true, nil
+}
+
+// undo takes back what this run did, newest first. It goes on when the run
+// was interrupted, and behind a step that cannot be undone.
+func (r *run) undo(ctx context.Context, done []*step) {
+	ctx = context.WithoutCancel(ctx)
+	for i := len(done) - 1; i >= 0; i-- {
+		s := done[i]
+		if s.undo == nil {
+			continue
+		}
+		entry := state.Entry{Event: state.Undone, Step: s.Step, Object: s.object}
+		if err := s.undo(ctx); err != nil {
+			entry.Event, entry.Detail = state.Failed, "undo: "+fault.As(err).What
+			_ = r.journal.Record(entry)
+			f := fault.As(err)
+			r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.object + " could not be undone: " + f.What, Remedy: f.Next})
+			r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+			continue
+		}
+		_ = r.journal.Record(entry)
+		r.tell(Row{Step: s.Step, Outcome: Undone, Facts: s.object})
+	}
+}
+
+// tellNotReached names the steps behind a failed one, each once.
+func (r *run) tellNotReached(rest []*step) {
+	seen := map[string]bool{}
+	for _, s := range rest {
+		if s.act != nil && !seen[s.Step] && r.options.does(s.Step) {
+			seen[s.Step] = true
+			r.tell(Row{Step: s.Step, Outcome: NotReached})
+		}
+	}
+}
+
+// verify tells the plan as a comparison: what would be kept is verified, what
+// would be changed differs.
+func (r *run) verify(ctx context.Context) error {
+	err := r.makePlan(ctx)
+	for _, s := range r.plan.steps {
+		row := s.Row
+		row.SQL, row.Diff = nil, ""
+		switch {
+		case s.act != nil:
+			row.Outcome, row.Severity = Differs, estate.MustFix
+			row.Facts = "missing: " + s.object
+			row.Remedy = "yellowfield provision " + r.app.Name
+		case s.Outcome == Kept:
+			row.Outcome = Verified
+		}
+		r.tell(row)
+	}
+	if err != nil {
+		var unmet *unmetError
+		for _, part := range parts(err) {
+			if !errors.As(part, &unmet) {
+				r.tellFault(stepOf(part), part)
+			}
+		}
+	}
+	r.checkLogins(ctx)
+	return nil
+}

@@ -1,0 +1,450 @@
+package provision
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/aymanbagabas/go-udiff"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/settings"
+	"yellowfield/internal/state"
+)
+
+// facts are what the placeholders stand for.
+func (r *run) facts(password secret.Password) map[string]string {
+	server := r.Estate.Servers[r.app.Server]
+	socket := server.SocketForApps()
+	if socket == "" && r.view != nil {
+		socket = r.view.server.Facts.Socket
+	}
+	return map[string]string{
+		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
+		"database": r.app.Database.Name, "user": r.app.Accounts[0].Name, "password": password.Reveal(),
+		"prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
+	}
+}
+
+// readFacts takes the facts out of a settings file by the addresses and texts
+// of the estate file. Values that cannot be read are left out; the error is
+// the first reason for that.
+func readFacts(path string, values estate.Values) (map[string]string, error) {
+	found := map[string]string{}
+	file, err := settings.Open(path)
+	if err != nil {
+		return found, err
+	}
+	var first error
+	for _, value := range values {
+		setting, err := file.Lookup(value.Address)
+		if err == nil && setting.Refusal != "" {
+			err = fault.At(fault.Differs, setting.Place, "look at it yourself", "%s cannot be read: it is %s", setting.Address, setting.Refusal)
+		}
+		if err != nil {
+			if first == nil {
+				first = err
+			}
+			continue
+		}
+		facts, ok := value.Text.Read(setting.Value)
+		for name, fact := range facts {
+			if ok && found[name] == "" {
+				found[name] = fact
+			}
+		}
+	}
+	return found, first
+}
+
+// placeOfFact is where a settings file has the value with a placeholder.
+func placeOfFact(path string, values estate.Values, name string) *fault.Place {
+	file, err := settings.Open(path)
+	if err != nil {
+		return nil
+	}
+	for _, value := range values {
+		if !value.Text.Uses(name) {
+			continue
+		}
+		if setting, err := file.Lookup(value.Address); err == nil {
+			return &setting.Place
+		}
+	}
+	return nil
+}
+
+// publication is the writing of all settings files of an app: all are
+// prepared, complete and synced, before the first is put in place.
+type publication struct {
+	files     []*publishedFile
+	prepared  bool
+	committed int
+}
+
+type publishedFile struct {
+	path       string
+	content    []byte
+	attributes atomicfile.Attributes
+	before     atomicfile.Attributes // of the file that was there
+	prepared   *atomicfile.Prepared
+	copy       string // where the old content is kept
+}
+
+func (p *publication) isPublished() bool {
+	return p != nil && len(p.files) > 0 && p.committed == len(p.files)
+}
+
+func (r *run) planSettings(ctx context.Context) error {
+	r.plan.settings = &publication{}
+	if len(r.app.Settings) == 0 {
+		return nil
+	}
+	if _, err := os.Stat(r.app.Folder); errors.Is(err, fs.ErrNotExist) {
+		r.plan.absent = true
+		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: "the folder " + r.app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + r.app.Name}})
+		return nil
+	}
+	var errs []error
+	for _, s := range r.app.Settings {
+		errs = append(errs, r.planSettingsFile(ctx, s))
+	}
+	return errors.Join(errs...)
+}
+
+func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
+	path := r.app.InFolder(s.File)
+	file, err := settings.Open(path)
+	absent := errors.Is(err, fs.ErrNotExist)
+	switch {
+	case absent && r.app.MadeByInstaller(s):
+		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: s.File + " is written by the application's installer", Remedy: "yellowfield connection " + r.app.Name + " shows what to type into it"}})
+		return nil
+	case absent && s.Template == "":
+		return r.Estate.Fault(fault.Invalid, r.settingsPath(s)+".file", "write template: PATH, or list the file under installer if the application writes it",
+			"the settings file %s does not exist, and nothing says what to make it from", s.File)
+	case absent:
+		if file, err = settings.Open(r.app.InFolder(s.Template)); err != nil {
+			return err
+		}
+	case err != nil:
+		return err
+	}
+	c := r.plan.credentials[r.app.Accounts[0]]
+	if c == nil {
+		return nil // an error of an earlier step stands in for the password
+	}
+	if !c.knows() {
+		c = &credential{password: secret.NewPassword("unknown")}
+	}
+	wanted := r.facts(c.password)
+	differing, err := r.compare(file, s, wanted)
+	if err != nil {
+		return err
+	}
+	if len(differing) == 0 && !absent {
+		r.plan.keep(stepSettings, s.File+" agrees in "+counted(len(s.Values), "value", "values"))
+		return nil
+	}
+	if r.plan.stuck != "" {
+		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: NotReached, Facts: s.File + ": " + r.plan.stuck}})
+		return nil
+	}
+	outcome := Written
+	if !absent {
+		mayWrite, err := r.mayReplace(ctx, s, path, differing)
+		if err != nil || !mayWrite {
+			return err
+		}
+		if r.options.mends(mendSettings) && !r.plan.fresh {
+			outcome = Mended
+		}
+	}
+	return r.planWriting(s, path, file, absent, outcome, wanted)
+}
+
+func (r *run) settingsPath(s *estate.Settings) string {
+	for i, other := range r.app.Settings {
+		if other == s {
+			return r.path(fmt.Sprintf("settings[%d]", i))
+		}
+	}
+	return r.path("settings")
+}
+
+// difference is a value in a settings file that is not the wanted one.
+type difference struct {
+	value      estate.Value
+	place      fault.Place
+	has, wants string
+}
+
+// compare finds the values that differ as facts: two ways to write the same
+// thing agree.
+func (r *run) compare(file *settings.File, s *estate.Settings, wanted map[string]string) ([]difference, error) {
+	var found []difference
+	var errs []error
+	for _, value := range s.Values {
+		setting, err := file.Lookup(value.Address)
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		wants := value.Text.Fill(wanted)
+		if setting.Value == wants || sameFacts(value.Text, setting.Value, wanted) {
+			continue
+		}
+		found = append(found, difference{value, setting.Place, setting.Value, wants})
+	}
+	return found, errors.Join(errs...)
+}
+
+// sameFacts compares what a value says instead of how: an installer may write
+// the port into the host, or leave the standard port away.
+func sameFacts(text estate.Text, value string, wanted map[string]string) bool {
+	name, only := text.Only()
+	if !only {
+		return false
+	}
+	switch name {
+	case "host":
+		return value == wanted["host"]+":"+wanted["port"] && wanted["host"] != "localhost"
+	case "port":
+		return value == "" && (wanted["port"] == "3306" || wanted["host"] == "localhost")
+	case "socket":
+		return value == "" && wanted["host"] != "localhost"
+	}
+	return false
+}
+
+// mayReplace decides about a settings file that exists and says something
+// else. It is written over when it cannot be in use: it is still the sample,
+// or the account it is to name gets its password only now.
+func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, differing []difference) (bool, error) {
+	has, _ := readFacts(path, s.Values)
+	if err := r.refuseForeign(ctx, s, path, has); err != nil {
+		return false, err
+	}
+	if r.plan.fresh || r.options.mends(mendSettings) || r.isSample(s, path) {
+		return true, nil
+	}
+	for _, d := range differing {
+		has, wants := d.has, d.wants
+		if d.value.Text.Uses("password") {
+			has, wants = secret.Mask, "the password of "+r.app.Accounts[0].Name
+		}
+		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings",
+			fmt.Sprintf("%s: %s is %q, not %q", s.File, d.value.Address, has, wants))
+		if d.value.Text.Uses("password") {
+			row.Facts = fmt.Sprintf("%s: %s is not %s", s.File, d.value.Address, wants)
+		}
+		row.Place = &d.place
+	}
+	return false, nil
+}
+
+// isSample reports whether a file says what its template says.
+func (r *run) isSample(s *estate.Settings, path string) bool {
+	if s.Template == "" {
+		return false
+	}
+	has, errHas := readFacts(path, s.Values)
+	sample, errSample := readFacts(r.app.InFolder(s.Template), s.Values)
+	if errHas != nil || errSample != nil || len(has) != len(sample) {
+		return false
+	}
+	for name, value := range has {
+		if sample[name] != value {
+			return false
+		}
+	}
+	return true
+}
+
+// refuseForeign refuses to touch settings with which an application works on
+// another database or server: that is a move, not a difference.
+func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string, has map[string]string) error {
+	wanted := r.facts(secret.Password{})
+	if has["user"] == "" || has["password"] == "" || has["database"] == "" {
+		return nil
+	}
+	address := r.addressFrom(has)
+	if has["database"] == wanted["database"] && address == r.addressFrom(wanted) {
+		return nil
+	}
+	server, err := mysql.Connect(ctx, mysql.Login{Server: r.app.Server, Address: address, User: has["user"],
+		Password: secret.NewPassword(has["password"]), Database: has["database"]})
+	if err != nil {
+		return nil // it works nowhere, so nothing is lost
+	}
+	server.Close()
+	place := placeOfFact(path, s.Values, "database")
+	if place == nil {
+		place = &fault.Place{File: path}
+	}
+	return fault.At(fault.Protected, *place, "write that database and server into the estate file; to leave them, move the data first",
+		"%s logs in to the database %s at %s, and the estate file names %s at %s",
+		s.File, has["database"], address, wanted["database"], r.addressFrom(wanted))
+}
+
+// planWriting works out the file's new content and who will own it.
+func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, absent bool, outcome Outcome, wanted map[string]string) error {
+	var changes []settings.Change
+	for _, value := range s.Values {
+		if setting, err := file.Lookup(value.Address); err == nil && sameFacts(value.Text, setting.Value, wanted) {
+			continue
+		}
+		changes = append(changes, settings.Change{Address: value.Address, Value: value.Text.Fill(wanted)})
+	}
+	after, err := file.With(changes)
+	if err != nil {
+		return err
+	}
+	published := &publishedFile{path: path, content: after.Bytes()}
+	if published.attributes, err = r.attributesFor(path, absent); err != nil {
+		return err
+	}
+	if err := writableFolder(path); err != nil {
+		return err
+	}
+	r.plan.settings.files = append(r.plan.settings.files, published)
+	facts := fmt.Sprintf("%s: %s", s.File, counted(len(s.Values), "value", "values"))
+	if absent {
+		facts += ", from " + s.Template
+	}
+	diff, err := maskedDiff(s, file, absent, changes)
+	if err != nil {
+		return err
+	}
+	r.plan.add(&step{
+		Row: Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, object: "settings " + path,
+		act:  func(context.Context) (string, error) { return "", r.publish(published) },
+		undo: func(context.Context) error { return published.takeBack(absent) },
+	})
+	return nil
+}
+
+// writableFolder finds a folder that is not there or may not be written while
+// nothing has been changed yet.
+func writableFolder(path string) error {
+	target, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		target = path
+	}
+	folder := filepath.Dir(target)
+	probe, err := os.CreateTemp(folder, ".yellowfield-*")
+	if err != nil {
+		var pathError *fs.PathError
+		errors.As(err, &pathError)
+		return fault.At(fault.Invalid, fault.Place{File: path}, "make the folder writable for this user, or run as the user who owns it",
+			"the settings file cannot be written, because its folder cannot: %v", pathError.Err).With(err)
+	}
+	_ = probe.Close()
+	return os.Remove(probe.Name())
+}
+
+// maskedDiff shows what changes in a file, with every password masked.
+func maskedDiff(s *estate.Settings, file *settings.File, absent bool, changes []settings.Change) (string, error) {
+	var hide, masked []settings.Change
+	for i, change := range changes {
+		masked = append(masked, change)
+		if setting, err := file.Lookup(change.Address); err == nil && s.Values[indexOf(s.Values, change.Address)].Text.Uses("password") {
+			hide = append(hide, settings.Change{Address: change.Address, Value: secret.Mask})
+			masked[i].Value = secret.Mask
+			if setting.Value != change.Value {
+				masked[i].Value += " (new)"
+			}
+		}
+	}
+	before, err := file.With(hide)
+	if err != nil {
+		return "", err
+	}
+	after, err := file.With(masked)
+	if err != nil {
+		return "", err
+	}
+	from := s.File
+	if absent {
+		from = s.Template
+	}
+	return udiff.Unified(from, s.File, string(before.Bytes()), string(after.Bytes())), nil
+}
+
+func indexOf(values estate.Values, address string) int {
+	for i, v := range values {
+		if v.Address == address {
+			return i
+		}
+	}
+	return -1
+}
+
+// publish puts one file in place, after all have been prepared.
+func (r *run) publish(file *publishedFile) error {
+	p := r.plan.settings
+	if !p.prepared {
+		for _, f := range p.files {
+			var err error
+			if f.prepared, err = atomicfile.Prepare(f.path, f.content, f.attributes); err != nil {
+				p.discard()
+				return err
+			}
+			if old, existed := f.prepared.Existed(); existed {
+				if f.before, err = atomicfile.AttributesOf(f.path); err == nil {
+					f.copy, err = r.journal.KeepCopy(f.path, old)
+				}
+				if err != nil {
+					p.discard()
+					return err
+				}
+				if err := r.journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: f.path, Copy: f.copy}); err != nil {
+					p.discard()
+					return err
+				}
+			}
+		}
+		p.prepared = true
+	}
+	if err := file.prepared.Commit(); err != nil {
+		p.discard()
+		return err
+	}
+	p.committed++
+	return nil
+}
+
+// discard removes what was prepared and not put in place.
+func (p *publication) discard() {
+	for _, f := range p.files[p.committed:] {
+		if f.prepared != nil {
+			f.prepared.Discard()
+		}
+	}
+}
+
+// takeBack puts the old file back byte for byte, or removes a new one. A file
+// that someone changed in the meantime is left alone.
+func (f *publishedFile) takeBack(wasAbsent bool) error {
+	now, err := os.ReadFile(f.path)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(now, f.content) {
+		return fault.At(fault.Protected, fault.Place{File: f.path}, "the old content is kept in "+f.copy, "the file was changed by someone else in the meantime")
+	}
+	if wasAbsent {
+		return os.Remove(f.path)
+	}
+	old, _ := f.prepared.Existed()
+	return atomicfile.Write(f.path, old, f.before)
+}
