@@ -78,7 +78,14 @@ func (p *program) conclude(engine *provision.Engine, command string, dryRun bool
 		return printJSON(runDocument{Command: command, Estate: engine.Estate.Path, DryRun: dryRun, Apps: results, Exit: p.exit})
 	}
 	if !p.quiet {
-		p.screen.Summary(results, dryRun)
+		tells := render.ToldChanges
+		switch {
+		case dryRun:
+			tells = render.ToldPlan
+		case command == "verify":
+			tells = render.ToldComparison
+		}
+		p.screen.Summary(results, tells)
 	}
 	return nil
 }

@@ -182,7 +182,9 @@ func (p *play) statePath() string { return filepath.Join(p.folder, "state") }
 // yellowfield runs a command and expects its exit code.
 func (p *play) yellowfield(ctx context.Context, exit int, arguments ...string) error {
 	p.Tell(Line{Command, "yellowfield " + strings.Join(arguments, " ")})
-	return p.run(ctx, exit, nil, p.Program, append(arguments, "--color", p.Colour)...)
+	err := p.run(ctx, exit, nil, p.Program, append(arguments, "--color", p.Colour)...)
+	_, _ = fmt.Fprintln(p.Out)
+	return err
 }
 
 // php runs a page of an application, as its web server would.
@@ -240,7 +242,6 @@ func (p *play) breakPassword(ctx context.Context) error {
 		return err
 	}
 	defer server.Close()
-	_, _ = fmt.Fprintln(p.Out)
 	return server.Exec(ctx, mysql.Statement{Text: statement})
 }
 

@@ -170,11 +170,8 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 	if account.Existing {
 		facts += ", made by someone else"
 	}
-	if c.made && !first {
-		facts += ", pending"
-	}
 	r.plan.add(&step{
-		Row: Row{Step: stepAccount, Outcome: Made, Facts: facts, Remedy: pendingRemedy(r.app, account, c, first),
+		Row: Row{Step: stepAccount, Outcome: Made, Facts: facts,
 			SQL: []string{r.view.server.CreateAccount(a, secret.Verifier{}, options).String()}},
 		object: "account " + a.String(),
 		act: func(ctx context.Context) (string, error) {
@@ -200,14 +197,6 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 			return r.forgetPending(a, c)
 		},
 	})
-}
-
-// pendingRemedy says how to get a password that no settings file holds.
-func pendingRemedy(app *estate.App, account *estate.Account, c *credential, first bool) string {
-	if first || !c.made {
-		return ""
-	}
-	return "yellowfield connection " + app.Name + " --account " + account.Name + " --reveal"
 }
 
 // keepPending puts a password that stands nowhere else into the state folder,
@@ -285,7 +274,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 	case !c.knows() && first:
 		trouble = "exists, and its password is not known here"
 	case c.knows() && known && !matches:
-		trouble = "has another password on the server than " + strings.TrimPrefix(c.source, "password ")
+		trouble = "has another password on the server: not the " + c.source
 		if c.made { // with --mend password: there is none to compare with
 			trouble = "has a password that is not known here"
 		}
@@ -301,7 +290,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 			d.Place = r.placeOfPassword(c)
 			return
 		}
-		r.planNewPassword(a, state, c, trouble, first)
+		r.planNewPassword(a, state, c, first)
 		return
 	}
 	facts := a.String() + ", " + c.source
@@ -310,10 +299,6 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 	}
 	if state.RequiresTLS != options.RequireTLS || state.MaxConnections != options.MaxConnections {
 		r.planOptions(a, state, options)
-		return
-	}
-	if c.pending && !first {
-		r.plan.add(&step{Row: Row{Step: stepAccount, Outcome: Kept, Facts: facts, Remedy: "yellowfield connection " + r.app.Name + " --account " + a.User + " --reveal"}})
 		return
 	}
 	r.plan.keep(stepAccount, facts)
@@ -329,7 +314,7 @@ func (r *run) placeOfPassword(c *credential) *fault.Place {
 	return nil
 }
 
-func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *credential, trouble string, first bool) {
+func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *credential, first bool) {
 	account := r.accountNamed(a.User)
 	r.plan.fresh = r.plan.fresh || first && c.made
 	var statements []string
@@ -337,7 +322,7 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 		statements = append(statements, s.String())
 	}
 	r.plan.add(&step{
-		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: fmt.Sprintf("%s, %s; it %s", a, c.source, past(trouble)), SQL: statements},
+		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: a.String() + ", " + c.source, SQL: statements},
 		object: "password of " + a.String(),
 		act: func(ctx context.Context) (string, error) {
 			if c.made {
@@ -359,14 +344,6 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 			return r.forgetPending(a, c)
 		},
 	})
-}
-
-// past turns "has another password" into the past tense for what was mended.
-func past(trouble string) string {
-	for now, then := range map[string]string{"has ": "had ", "exists, and its password is not": "existed, and its password was not", "logs in by": "logged in by"} {
-		trouble = strings.Replace(trouble, now, then, 1)
-	}
-	return trouble
 }
 
 func (r *run) accountNamed(user string) *estate.Account {

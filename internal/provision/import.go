@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -44,9 +45,9 @@ func (r *run) planImport(ctx context.Context) error {
 	switch {
 	case len(own) > 0 && there == len(expected):
 		for i, source := range sources {
-			facts := source.Name + ": its tables are there"
-			if summaries[i].Statements > 0 && len(summaries[i].Tables) > 0 {
-				facts = source.Name + ": its " + counted(len(summaries[i].Tables), "table is", "tables are") + " there"
+			facts := filepath.Base(source.Name) + ": the tables are there"
+			if n := len(summaries[i].Tables); n > 0 {
+				facts = filepath.Base(source.Name) + ": its " + counted(n, "table is", "tables are") + " there"
 			}
 			r.plan.keep(stepSQL, facts)
 		}
@@ -152,9 +153,9 @@ func (r *run) canLogInFromHere() error {
 }
 
 func (r *run) planScript(source load.Source, summary load.Summary) {
-	facts := fmt.Sprintf("%s: %s", source.Name, counted(summary.Statements, "statement", "statements"))
+	facts := filepath.Base(source.Name) + ": " + counted(summary.Statements, "statement", "statements")
 	if n := len(summary.Tables); n > 0 {
-		facts = fmt.Sprintf("%s: %s, %s", source.Name, counted(n, "table", "tables"), counted(summary.Statements, "statement", "statements"))
+		facts += ", " + counted(n, "table", "tables")
 	}
 	s := &step{Row: Row{Step: stepSQL, Outcome: Imported, Facts: facts}, object: "import of " + source.Name}
 	s.act = func(ctx context.Context) (string, error) {
@@ -164,7 +165,7 @@ func (r *run) planScript(source load.Source, summary load.Summary) {
 		if err != nil {
 			return "", err
 		}
-		facts := source.Name + ": " + report.Describe()
+		facts := filepath.Base(source.Name) + ": " + report.Describe()
 		if report.Replayed > 0 {
 			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
 		}

@@ -149,7 +149,11 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 // tellRefusedLogin explains a refused login from both sides.
 func (r *run) tellRefusedLogin(s *estate.Settings, path string, login mysql.Login, err error) {
 	f := fault.As(err)
-	row := Row{Step: stepLogin, Outcome: Failed, Facts: s.File + ": " + f.What, Remedy: f.Next, Place: placeOfFact(path, s.Values, "user")}
+	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: placeOfFact(path, s.Values, "user")}
+	var spoken *dbms.ServerError
+	if errors.As(err, &spoken) {
+		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
+	}
 	account := r.app.Accounts[0]
 	switch mysql.Code(err) {
 	case 1045:
@@ -198,7 +202,12 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tellFault(stepLogin, err)
 		return
 	}
-	tables := len(ownTables(r.app, contents[session.Database]))
+	tables := 0
+	for _, t := range contents[session.Database].Tables {
+		if !t.View {
+			tables++
+		}
+	}
 	if tables == 0 && len(r.app.Import) > 0 {
 		differs(estate.MustFix, nil, "yellowfield provision "+r.app.Name, "the database holds no table that "+login.User+" can see")
 		return
@@ -214,8 +223,16 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 	if tables == 0 {
 		seen = "no tables yet"
 	}
-	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%s: as %s through %s, %s, %s", s.File, login.User, throughWhat(login.Address), session.Charset, seen)})
+	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s, %s, %s", r.fileOf(s), login.User, throughWhat(login.Address), session.Charset, seen)})
 	r.settled(login)
+}
+
+// fileOf names the settings file at the head of facts where there are several.
+func (r *run) fileOf(s *estate.Settings) string {
+	if len(r.app.Settings) > 1 {
+		return s.File + ": "
+	}
+	return ""
 }
 
 // sameCharset takes utf8 for its real name.

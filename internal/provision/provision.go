@@ -99,9 +99,12 @@ type Result struct {
 	Rows []Row `json:"rows"`
 	// Open tells whether the app is open for its installer; Waits whether
 	// something is left for it to do.
-	Open  bool     `json:"open"`
-	Waits bool     `json:"waits"`
-	Notes []string `json:"notes,omitempty"`
+	Open  bool `json:"open"`
+	Waits bool `json:"waits"`
+	// Pending are accounts whose password is in no settings file and waits to
+	// be taken over by a person.
+	Pending []string `json:"pending,omitempty"`
+	Notes   []string `json:"notes,omitempty"`
 	// Changed tells whether anything was, or would be, changed.
 	Changed bool    `json:"changed"`
 	Exit    int     `json:"exit"`
@@ -266,6 +269,13 @@ func (r *run) finish(err error) {
 		r.tellFault(stepOf(err), err)
 	}
 	r.begin()
+	if r.plan != nil && !r.options.DryRun {
+		for i, account := range r.app.Accounts {
+			if c := r.plan.credentials[account]; i > 0 && c != nil && (c.pending || c.kept) {
+				r.result.Pending = append(r.result.Pending, account.Name)
+			}
+		}
+	}
 	r.result.Seconds = time.Since(r.began).Seconds()
 	if r.Listener.End != nil {
 		r.Listener.End(r.result)

@@ -64,15 +64,12 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 				fmt.Sprintf("%s has %s on the whole server", a, g))
 		}
 	}
+	who := a.User
+	if len(account.ClientHosts) > 1 {
+		who = a.String()
+	}
 	describe := func() string {
-		facts := fmt.Sprintf("%s on %s: %d privileges, nothing else", strings.Join(words, ", "), name, len(want))
-		if len(words) == 1 && !isLevel(words[0]) {
-			facts = fmt.Sprintf("%s on %s, nothing else", words[0], name)
-		}
-		if len(r.app.Accounts) > 1 || len(account.ClientHosts) > 1 {
-			facts = a.String() + " has " + facts
-		}
-		return facts
+		return fmt.Sprintf("%s: %s (%s) on %s alone", who, strings.Join(words, ", "), counted(len(want), "right", "rights"), name)
 	}
 	if held.Equal(want) && len(leaking) == 0 {
 		r.plan.keep(stepRights, describe())
@@ -118,15 +115,6 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 		},
 		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, held, want, grants, leaking) },
 	})
-}
-
-func isLevel(word string) bool {
-	for _, level := range dbms.Levels {
-		if word == level {
-			return true
-		}
-	}
-	return false
 }
 
 // restoreRights gives an account exactly what it had.

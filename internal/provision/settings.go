@@ -127,7 +127,7 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 	absent := errors.Is(err, fs.ErrNotExist)
 	switch {
 	case absent && r.app.MadeByInstaller(s):
-		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: s.File + " is written by the application's installer", Remedy: "yellowfield connection " + r.app.Name + " shows what to type into it"}})
+		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: s.File + ": its installer writes it"}})
 		return nil
 	case absent && s.Template == "":
 		return r.Estate.Fault(fault.Invalid, r.settingsPath(s)+".file", "write template: PATH, or list the file under installer if the application writes it",
@@ -319,7 +319,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	r.plan.settings.files = append(r.plan.settings.files, published)
 	facts := fmt.Sprintf("%s: %s", s.File, counted(len(s.Values), "value", "values"))
 	if absent {
-		facts += ", from " + s.Template
+		facts += ", from " + filepath.Base(s.Template)
 	}
 	diff, err := maskedDiff(s, file, absent, changes)
 	if err != nil {

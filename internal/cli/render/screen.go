@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -157,7 +158,7 @@ func (s *Screen) Row(row provision.Row) {
 		}
 	}
 	if row.Place != nil {
-		s.block(factsColumn, quiet, row.Place.String())
+		s.block(factsColumn, quiet, nearby(*row.Place))
 	}
 	if row.Excerpt != "" {
 		s.block(factsColumn, quiet, row.Excerpt)
@@ -179,6 +180,16 @@ func (s *Screen) Row(row provision.Row) {
 	if row.Diff != "" {
 		s.diff(row.Diff)
 	}
+}
+
+// nearby writes a place from the working folder, where that is shorter.
+func nearby(place fault.Place) string {
+	if here, err := os.Getwd(); err == nil {
+		if relative, err := filepath.Rel(here, place.File); err == nil && filepath.IsLocal(relative) {
+			place.File = relative
+		}
+	}
+	return place.String()
 }
 
 func pad(text string, width int) string {
@@ -204,7 +215,7 @@ func (s *Screen) Fault(err error) {
 	for _, f := range fault.All(err) {
 		_, _ = fmt.Fprintf(s.Err, "%s %s\n", bad.Render("Error:"), f.What)
 		if f.Place.File != "" {
-			_, _ = fmt.Fprintf(s.Err, "  at %s\n", f.Place)
+			_, _ = fmt.Fprintf(s.Err, "  at %s\n", nearby(f.Place))
 		}
 		if f.Excerpt != "" {
 			_, _ = fmt.Fprintf(s.Err, "    %s\n", strings.ReplaceAll(f.Excerpt, "\n", "\n    "))

@@ -2,14 +2,26 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/provision"
 )
 
+// Telling says what kind of run a summary is about.
+type Telling int
+
+// Kinds of runs.
+const (
+	ToldChanges    Telling = iota // something was to be changed
+	ToldPlan                      // a dry run
+	ToldComparison                // nothing was to be changed
+)
+
 // Summary writes what a run came to: how the apps stand, in what time, and
 // what to do next.
-func (s *Screen) Summary(results []provision.Result, dryRun bool) {
+func (s *Screen) Summary(results []provision.Result, tells Telling) {
+	dryRun := tells == ToldPlan
 	if len(results) == 0 {
 		s.printf("There is no app to work on.\n")
 		return
@@ -32,13 +44,13 @@ func (s *Screen) Summary(results []provision.Result, dryRun bool) {
 	}
 	s.printf("%s\n", strong.Render(fmt.Sprintf("%d %s: %s, in %.1f s.", len(results), noun, strings.Join(parts, ", "), seconds)))
 	for _, r := range results {
-		if left := leftBehind(r, dryRun); left != "" {
+		if left := leftBehind(r); left != "" && tells == ToldChanges {
 			for _, line := range wrap(r.App+": "+left, s.width) {
 				s.printf("%s\n", line)
 			}
 		}
 		for _, note := range r.Notes {
-			if r.Changed && !dryRun && r.Exit == 0 {
+			if filled(r) && !dryRun && r.Exit == 0 {
 				for i, line := range wrap(note, s.width-6) {
 					lead := "      "
 					if i == 0 {
@@ -52,9 +64,17 @@ func (s *Screen) Summary(results []provision.Result, dryRun bool) {
 	s.next(results, dryRun)
 }
 
+// filled tells whether a run put something into an app that its notes are
+// about.
+func filled(r provision.Result) bool {
+	return slices.ContainsFunc(r.Rows, func(row provision.Row) bool {
+		return row.Outcome == provision.Imported || row.Outcome == provision.Written
+	})
+}
+
 const (
 	untouched = "as wanted"
-	changed   = "made so"
+	changed   = "done"
 	wouldBe   = "to be changed"
 	different = "with differences"
 	broken    = "failed"
@@ -83,8 +103,8 @@ func standing(r provision.Result, dryRun bool) string {
 }
 
 // leftBehind says, for a run that did not succeed, what stands now.
-func leftBehind(r provision.Result, dryRun bool) string {
-	if r.Exit == 0 || r.Exit == 3 || dryRun {
+func leftBehind(r provision.Result) string {
+	if r.Exit == 0 {
 		return ""
 	}
 	undone, stuck, made := 0, 0, 0
@@ -120,6 +140,11 @@ func (s *Screen) next(results []provision.Result, dryRun bool) {
 		case r.Exit == 0 && r.Waits && !dryRun:
 			steps = append(steps, step{"yellowfield connection " + r.App, "what to type into its installer"})
 		}
+		for _, account := range r.Pending {
+			if r.Changed && r.Exit == 0 {
+				steps = append(steps, step{"yellowfield connection " + r.App + " --account " + account + " --reveal", "take its password over"})
+			}
+		}
 	}
 	width := 0
 	for _, st := range steps {
@@ -129,6 +154,10 @@ func (s *Screen) next(results []provision.Result, dryRun bool) {
 		lead := "      "
 		if i == 0 {
 			lead = "Next: "
+		}
+		if len("Next: ")+width+2+len(st.why) > s.width { // no room for two columns
+			s.printf("%s%s\n        %s\n", lead, accent.Render(st.command), st.why)
+			continue
 		}
 		s.printf("%s%s  %s\n", lead, accent.Render(pad(st.command, width)), st.why)
 	}
