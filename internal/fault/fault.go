@@ -127,12 +127,22 @@ func All(err error) []*Error {
 	if err == nil {
 		return nil
 	}
-	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+	switch e := err.(type) {
+	case *Error:
+		return []*Error{e}
+	case interface{ Unwrap() []error }:
 		var all []*Error
-		for _, part := range joined.Unwrap() {
+		for _, part := range e.Unwrap() {
 			all = append(all, All(part)...)
 		}
 		return all
+	case interface{ Unwrap() error }:
+		if inner := e.Unwrap(); inner != nil {
+			var f *Error
+			if errors.As(inner, &f) { // else the wrapper says more than what it wraps
+				return All(inner)
+			}
+		}
 	}
 	return []*Error{As(err)}
 }

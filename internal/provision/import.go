@@ -54,8 +54,8 @@ func (r *run) planImport(ctx context.Context) error {
 		return nil
 	case len(own) > 0:
 		return r.Estate.Fault(fault.Protected, r.path("import"), "look at the database, and empty it if nothing in it is needed",
-			"the database %s holds %d tables (%s), of which the scripts make %d of their %d: it is not known who made them",
-			app.Database.Name, len(own), some(own), there, len(expected))
+			"the database %s holds %s (%s), among them %d of the %d that the scripts make: it is not known who made them",
+			app.Database.Name, counted(len(own), "table", "tables"), some(own), there, len(expected))
 	}
 	if err := r.mayDefineRoutines(summaries); err != nil {
 		return err

@@ -124,7 +124,10 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		r.tellFault(stepLogin, err)
 		return
 	}
-	if has["user"] == "" || has["password"] == "" {
+	if has["user"] == "" { // the estate file does not say where it stands
+		has["user"] = r.app.Accounts[0].Name
+	}
+	if has["password"] == "" {
 		r.tell(Row{Step: stepLogin, Outcome: Kept, Facts: s.File + " holds no login of its own"})
 		return
 	}
@@ -136,6 +139,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 	if r.view.asAdmin() && has["user"] == r.view.admin.User {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: placeOfFact(path, s.Values, "user"),
 			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
+		return
 	}
 	server, err := mysql.Connect(ctx, login)
 	if err != nil {

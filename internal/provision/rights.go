@@ -88,7 +88,11 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 		facts = fmt.Sprintf("%s lacks %s on %s", a, tooLittle, name)
 	}
 	if !r.view.asAdmin() {
-		r.plan.differs(stepRights, estate.ShouldLook, "ask whoever made the account", facts)
+		severity := estate.ShouldLook
+		if held, _ := r.effective(name, grants); want.Minus(held) == nil {
+			severity = estate.GoodToKnow // it works, and only the provider can change it
+		}
+		r.plan.differs(stepRights, severity, "ask whoever made the account", facts)
 		return
 	}
 	if _, c := r.plan.credentials[account], r.plan.stuck; c != "" && !exists {
@@ -115,6 +119,16 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 		},
 		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, held, want, grants, leaking) },
 	})
+}
+
+// effective gives the rights that an account has on a database by whatever
+// pattern matches it.
+func (r *run) effective(database string, grants dbms.Grants) (dbms.Privileges, []string) {
+	held, leaking := r.view.server.HeldOn(database, grants)
+	for _, pattern := range leaking {
+		held = held.Plus(grants.Databases[pattern])
+	}
+	return held, leaking
 }
 
 // restoreRights gives an account exactly what it had.

@@ -155,7 +155,7 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 		r.plan.keep(stepSettings, s.File+" agrees in "+counted(len(s.Values), "value", "values"))
 		return nil
 	}
-	if r.plan.stuck != "" {
+	if r.plan.stuck != "" && absent {
 		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: NotReached, Facts: s.File + ": " + r.plan.stuck}})
 		return nil
 	}
@@ -234,10 +234,13 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 	if err := r.refuseForeign(ctx, s, path, has); err != nil {
 		return false, err
 	}
-	if r.plan.fresh || r.options.mends(mendSettings) || r.isSample(s, path) {
+	if r.plan.stuck == "" && (r.plan.fresh || r.options.mends(mendSettings) || r.isSample(s, path)) {
 		return true, nil
 	}
 	for _, d := range differing {
+		if r.plan.stuck != "" && d.value.Text.Uses("password") {
+			continue // the account's row has said it
+		}
 		has, wants := d.has, d.wants
 		if d.value.Text.Uses("password") {
 			has, wants = secret.Mask, "the password of "+r.app.Accounts[0].Name

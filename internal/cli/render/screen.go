@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -49,6 +50,8 @@ func NewScreen(out, err *os.File, colour string) *Screen {
 		if width, _, err := term.GetSize(int(out.Fd())); err == nil {
 			s.width = min(max(width, narrowest), widest)
 		}
+	} else if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		s.width = max(width, narrowest) // a pager or a script that knows its width
 	}
 	return s
 }
@@ -100,6 +103,9 @@ const (
 	outcomeWidth = 12
 	stepWidth    = 9
 	factsColumn  = 2 + outcomeWidth + 2 + stepWidth + 2
+	// detailColumn is where places and next steps begin: further to the left
+	// than facts, so that a command to copy stays on its line.
+	detailColumn = 2 + outcomeWidth + 2
 )
 
 func (s *Screen) printf(format string, args ...any) { _, _ = fmt.Fprintf(s.Out, format, args...) }
@@ -112,9 +118,31 @@ func (s *Screen) block(indent int, style lipgloss.Style, text string) {
 	}
 }
 
-// wrap breaks text at blanks into lines of the given width.
+// wrap breaks text at blanks into lines of the given width, and nowhere else:
+// a command or an option must stay whole. Only a word wider than a whole line
+// is cut.
 func wrap(text string, width int) []string {
-	return strings.Split(ansi.Wrap(text, width, ""), "\n")
+	var lines []string
+	for _, paragraph := range strings.Split(text, "\n") {
+		line := ""
+		for _, word := range strings.Split(paragraph, " ") {
+			if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
+				lines = append(lines, line)
+				line = ""
+			}
+			if line != "" {
+				line += " "
+			}
+			line += word
+			for ansi.StringWidth(line) > width {
+				head := ansi.Truncate(line, width, "")
+				lines = append(lines, head)
+				line = line[len(head):]
+			}
+		}
+		lines = append(lines, line)
+	}
+	return lines
 }
 
 // Header writes an app's heading: its name, and at the right its server.
@@ -148,28 +176,32 @@ func (s *Screen) Row(row provision.Row) {
 	}
 	dim := row.Outcome == provision.Kept || row.Outcome == provision.NotReached
 	for i, line := range lines {
-		if dim {
+		if dim && line != "" {
 			line = quiet.Render(line)
 		}
 		if i == 0 {
-			s.printf("  %s  %s  %s\n", style.Render(pad(string(row.Outcome), outcomeWidth)), pad(row.Step, stepWidth), line)
+			step := row.Step
+			if line != "" {
+				step = pad(step, stepWidth) + "  " + line
+			}
+			s.printf("  %s  %s\n", style.Render(pad(string(row.Outcome), outcomeWidth)), step)
 		} else {
 			s.printf("%s%s\n", strings.Repeat(" ", factsColumn), line)
 		}
 	}
 	if row.Place != nil {
-		s.block(factsColumn, quiet, nearby(*row.Place))
+		s.block(detailColumn, quiet, nearby(*row.Place))
 	}
 	if row.Excerpt != "" {
-		s.block(factsColumn, quiet, row.Excerpt)
+		s.block(detailColumn, quiet, row.Excerpt)
 	}
 	if row.Remedy != "" {
-		for i, line := range wrap(row.Remedy, width-6) {
+		for i, line := range wrap(row.Remedy, s.width-detailColumn-6) {
 			lead := "      "
 			if i == 0 {
 				lead = caution.Render("next") + "  "
 			}
-			s.printf("%s%s%s\n", strings.Repeat(" ", factsColumn), lead, line)
+			s.printf("%s%s%s\n", strings.Repeat(" ", detailColumn), lead, line)
 		}
 	}
 	for _, statement := range row.SQL {

@@ -123,6 +123,8 @@ func leftBehind(r provision.Result) string {
 		return "what could not be undone is named above."
 	case made == 0 && undone == 0:
 		return "nothing was touched."
+	case r.Exit == 3:
+		return ""
 	case undone >= made:
 		return "nothing is left behind."
 	}

@@ -1,0 +1,266 @@
+package main
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/cli"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/throwaway"
+)
+
+// The scenes drive the built program against a private server each: the test
+// binary runs as yellowfield when it is called by that name.
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){"yellowfield": func() { os.Exit(cli.Main()) }})
+}
+
+// mysqlRoot is the folder of a system that has a MySQL server, made by
+// scripts/setup.
+func mysqlRoot() string {
+	if root := os.Getenv("YELLOWFIELD_MYSQL_ROOT"); root != "" {
+		return root
+	}
+	return "/var/cache/yellowfield-tests/mysql-root"
+}
+
+func TestScenesOnMariaDB(t *testing.T) {
+	playScenes(t, throwaway.Options{Product: dbms.MariaDB})
+}
+
+func TestScenesOnMySQL(t *testing.T) {
+	playScenes(t, throwaway.Options{Product: dbms.MySQL, Root: needMySQL(t)})
+}
+
+// needMySQL skips, loudly: scripts/test counts what it finds in the output.
+func needMySQL(t *testing.T) string {
+	t.Helper()
+	if _, err := os.Stat(filepath.Join(mysqlRoot(), "usr/sbin/mysqld")); err != nil || os.Geteuid() != 0 {
+		t.Skip("NOT TESTED: real MySQL needs root and a system folder made by scripts/setup test")
+	}
+	return mysqlRoot()
+}
+
+// initialised makes the data folder of a fresh server once for all scenes of
+// a product; copying it is much faster than making it.
+func initialised(t *testing.T, o throwaway.Options) string {
+	t.Helper()
+	o.Folder = filepath.Join("/", o.Root, "tmp", "yf-data-"+strconv.Itoa(os.Getpid()))
+	server, err := throwaway.Start(t.Context(), o)
+	require.NoError(t, err)
+	server.Stop()
+	t.Cleanup(func() { _ = os.RemoveAll(o.Folder) })
+	return server.Data()
+}
+
+func playScenes(t *testing.T, o throwaway.Options) {
+	o.Data = initialised(t, o)
+	testscript.Run(t, testscript.Params{
+		Dir:                "testdata/script",
+		RequireUniqueNames: true,
+		Setup:              func(env *testscript.Env) error { return setTheScene(env, o) },
+		Condition: func(word string) (bool, error) {
+			switch word {
+			case "mariadb", "mysql":
+				return string(o.Product) == word, nil
+			case "root":
+				return os.Geteuid() == 0, nil
+			case "mayMount": // not in every container
+				folder := t.TempDir()
+				if exec.Command("mount", "-t", "tmpfs", "none", folder).Run() != nil {
+					return false, nil
+				}
+				return true, exec.Command("umount", folder).Run()
+			}
+			return false, fmt.Errorf("unknown condition %q", word)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"sql": runSQL, "server": controlServer, "gzip": zipFile, "cut": cutFile, "noline": noLine,
+		},
+	})
+}
+
+// stage is the server of one scene.
+type stage struct {
+	sync.Mutex
+	server  *throwaway.Server
+	options throwaway.Options
+}
+
+func (s *stage) start() error {
+	s.Lock()
+	defer s.Unlock()
+	var err error
+	s.server, err = throwaway.Start(context.Background(), s.options)
+	return err
+}
+
+func (s *stage) stop() {
+	s.Lock()
+	defer s.Unlock()
+	s.server.Stop()
+}
+
+type stageKey struct{}
+
+// setTheScene starts the server and puts its socket and administrator into
+// the scene's files. A file server-options gives the server more options.
+func setTheScene(env *testscript.Env, o throwaway.Options) error {
+	folder, err := os.MkdirTemp(filepath.Join("/", o.Root, "tmp"), "yf-")
+	if err != nil {
+		return err
+	}
+	o.Folder = folder
+	if options, err := os.ReadFile(filepath.Join(env.WorkDir, "server-options")); err == nil {
+		o.Arguments = strings.Fields(string(options))
+	}
+	s := &stage{options: o}
+	if err := s.start(); err != nil {
+		return err
+	}
+	s.options.Data = "" // a restart goes on with what is there
+	env.Values[stageKey{}] = s
+	env.Defer(func() { s.stop(); _ = os.RemoveAll(folder) })
+	env.Setenv("HOME", env.WorkDir)
+	env.Setenv("COLUMNS", "200") // so that what a scene looks for stands on one line
+	env.Setenv("SOCKET", s.server.Socket)
+	env.Setenv("ADMIN", s.server.Admin)
+	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
+	fill := strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product))
+	return filepath.WalkDir(env.WorkDir, func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if err != nil || !bytes.Contains(content, []byte("@")) {
+			return err
+		}
+		return os.WriteFile(path, []byte(fill.Replace(string(content))), 0o644)
+	})
+}
+
+// runSQL runs a statement as administrator, or, with "as USER PASSWORD", as
+// someone else, and prints what comes back.
+func runSQL(ts *testscript.TestScript, negated bool, args []string) {
+	s := ts.Value(stageKey{}).(*stage)
+	login := s.server.Login()
+	if len(args) > 3 && args[0] == "as" {
+		login.User, login.Password = args[1], secret.NewPassword(args[2])
+		args = args[3:]
+	}
+	out, err := query(login, strings.Join(args, " "))
+	_, _ = fmt.Fprint(ts.Stdout(), out)
+	switch {
+	case err != nil && !negated:
+		ts.Fatalf("sql: %v", err)
+	case err == nil && negated:
+		ts.Fatalf("sql: succeeded against expectation")
+	}
+}
+
+func query(login mysql.Login, statement string) (string, error) {
+	ctx := context.Background()
+	server, err := mysql.Connect(ctx, login)
+	if err != nil {
+		return "", err
+	}
+	defer server.Close()
+	conn, err := server.Conn(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	rows, err := conn.QueryContext(ctx, statement)
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	columns, _ := rows.Columns()
+	var out strings.Builder
+	for rows.Next() {
+		values := make([]any, len(columns))
+		for i := range values {
+			values[i] = new(sqlText)
+		}
+		if err := rows.Scan(values...); err != nil {
+			return out.String(), err
+		}
+		for i, v := range values {
+			if i > 0 {
+				out.WriteByte('\t')
+			}
+			out.WriteString(string(*v.(*sqlText)))
+		}
+		out.WriteByte('\n')
+	}
+	return out.String(), rows.Err()
+}
+
+type sqlText string
+
+func (s *sqlText) Scan(value any) error {
+	switch v := value.(type) {
+	case nil:
+		*s = "NULL"
+	case []byte:
+		*s = sqlText(v)
+	default:
+		*s = sqlText(fmt.Sprint(v))
+	}
+	return nil
+}
+
+func controlServer(ts *testscript.TestScript, _ bool, args []string) {
+	s := ts.Value(stageKey{}).(*stage)
+	switch args[0] {
+	case "stop":
+		s.stop()
+	case "start":
+		ts.Check(s.start())
+	default:
+		ts.Fatalf("usage: server stop|start")
+	}
+}
+
+func zipFile(ts *testscript.TestScript, _ bool, args []string) {
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err := w.Write([]byte(ts.ReadFile(args[0])))
+	ts.Check(err)
+	ts.Check(w.Close())
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]+".gz"), packed.Bytes(), 0o644))
+}
+
+// cutFile cuts a number of bytes off the end of a file.
+func cutFile(ts *testscript.TestScript, _ bool, args []string) {
+	n, err := strconv.Atoi(args[1])
+	ts.Check(err)
+	info, err := os.Stat(ts.MkAbs(args[0]))
+	ts.Check(err)
+	ts.Check(os.Truncate(ts.MkAbs(args[0]), info.Size()-int64(n)))
+}
+
+// noLine fails when the last output has a line longer than so many characters.
+func noLine(ts *testscript.TestScript, _ bool, args []string) {
+	most, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	for _, line := range strings.Split(ts.ReadFile("stdout"), "\n") {
+		if len([]rune(line)) > most {
+			ts.Fatalf("a line of %d characters: %s", len([]rune(line)), line)
+		}
+	}
+}
