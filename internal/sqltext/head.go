@@ -209,16 +209,11 @@ func (h *Head) readObject(s *Scanner) {
 			if !ok || !t.IsPunct('=') {
 				continue
 			}
-			t, ok = s.Next() // the user, or CURRENT_USER
+			t, _ = s.Next() // the user, or CURRENT_USER
 			h.definerFrom, h.definerTo = from, t.End
 			t, ok = s.Next()
-			switch {
-			case ok && t.IsPunct('@'):
-				t, ok = s.Next()
-				h.definerTo = t.End
-				t, ok = s.Next()
-			case ok && t.IsPunct('('): // CURRENT_USER()
-				t, ok = s.Next()
+			if ok && (t.IsPunct('@') || t.IsPunct('(')) { // its host, or the brackets of CURRENT_USER()
+				t, _ = s.Next()
 				h.definerTo = t.End
 				t, ok = s.Next()
 			}

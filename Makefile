@@ -1,0 +1,27 @@
+# The two commands of the README, and what they are made of.
+
+# Built without cgo, so that the program is one static file; -buildvcs puts the
+# version into it.
+build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
+
+.PHONY: demo test build screenshots clean
+
+demo: build
+	@scripts/setup demo
+	@build/yellowfield demo
+
+test:
+	@scripts/setup test
+	@scripts/test
+
+build:
+	@mkdir -p build
+	@$(build) build/yellowfield ./cmd/yellowfield
+
+screenshots: build
+	@scripts/setup demo
+	@scripts/setup screenshots
+	@scripts/screenshots
+
+clean:
+	rm -rf build

@@ -1,0 +1,120 @@
+package main
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/demo"
+	"yellowfield/internal/throwaway"
+)
+
+// TestNothingShowsAPassword runs every command of the scenario, good runs and
+// bad ones, and looks for the generated passwords in all that was printed and
+// kept: only the settings file, the pending file and connection --reveal may
+// hold them.
+func TestNothingShowsAPassword(t *testing.T) {
+	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB})
+	require.NoError(t, err)
+	defer server.Stop()
+	folder := t.TempDir()
+	require.NoError(t, demo.Unpack(folder, server.Socket, server.Admin))
+	self, err := os.Executable()
+	require.NoError(t, err)
+
+	var printed strings.Builder
+	run := func(arguments ...string) string {
+		command := exec.Command(self, arguments...)
+		command.Args[0] = "yellowfield" // the name by which the test binary is the program
+		command.Dir = folder
+		command.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder)
+		out, _ := command.CombinedOutput()
+		return string(out)
+	}
+	show := func(arguments ...string) { printed.WriteString(run(arguments...)) }
+
+	structure := filepath.Join(folder, "www/combledger/sql/structure.sql")
+	sound, err := os.ReadFile(structure)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(structure, append(sound, "SELECT nonsense;\n"...), 0o600))
+	show("provision", "combledger", "--verbose") // fails, is undone
+	require.Contains(t, printed.String(), "undone")
+	require.NoError(t, os.WriteFile(structure, sound, 0o600))
+	for _, arguments := range [][]string{
+		{"provision", "--dry-run", "--verbose"}, {"provision", "--verbose"}, {"provision", "--json"}, {"provision", "--dry-run", "--json"},
+		{"verify", "--verbose"}, {"verify", "--json"}, {"connection", "honeystall"}, {"connection", "honeystall", "--json"},
+		{"connection", "honeystall", "--json", "--reveal"}, {"connection", "combledger", "--account", "comb_report"},
+	} {
+		show(arguments...)
+	}
+	settings, err := os.ReadFile(filepath.Join(folder, "www/combledger/private/ledger.php"))
+	require.NoError(t, err)
+	word := regexp.MustCompile(`LEDGER_SQL_WORD', "([^"]+)"`).FindSubmatch(settings)
+	require.NotNil(t, word)
+	passwords := []string{string(word[1])}
+	reveal := regexp.MustCompile(`password +(\S+)`)
+	for _, arguments := range [][]string{{"connection", "honeystall", "--reveal"}, {"connection", "combledger", "--account", "comb_report", "--reveal"}} {
+		found := reveal.FindStringSubmatch(run(arguments...))
+		require.Len(t, found, 2)
+		passwords = append(passwords, found[1])
+	}
+
+	// With the settings broken, errors must not show what stood there.
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "www/combledger/private/ledger.php"), []byte(strings.Replace(string(settings), "'comb_app'", "'someone'", 1)), 0o600))
+	show("verify", "--verbose")
+	show("provision", "--verbose", "--mend", "settings,password")
+	show("verify", "combledger", "--json")
+
+	for _, password := range passwords {
+		require.Len(t, password, 28)
+		assert.NotContains(t, printed.String(), password)
+		assert.Contains(t, printed.String(), "********")
+		err := filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() || strings.Contains(path, "/www/") || strings.Contains(path, "/state/pending/") || strings.Contains(path, "/state/copies/") {
+				return err
+			}
+			content, err := os.ReadFile(path)
+			assert.NotContains(t, string(content), password, path)
+			return err
+		})
+		require.NoError(t, err)
+	}
+	// What holds secrets is for its owner alone.
+	require.NoError(t, filepath.WalkDir(filepath.Join(folder, "state"), func(path string, entry fs.DirEntry, err error) error {
+		if err == nil {
+			info, infoErr := entry.Info()
+			require.NoError(t, infoErr)
+			assert.Zero(t, info.Mode().Perm()&0o077, path)
+		}
+		return err
+	}))
+}
+
+// TestDemo plays the whole scenario; the demo itself checks every exit code.
+func TestDemo(t *testing.T) {
+	// The demo starts itself by its path, so here the test binary cannot stand
+	// in for the program: it would start all tests again.
+	program := filepath.Join(t.TempDir(), "yellowfield")
+	out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
+	require.NoError(t, err, string(out))
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	out, err = exec.CommandContext(ctx, program, "demo").CombinedOutput()
+	require.NoError(t, err, string(out))
+	for _, want := range []string{
+		"would make    database   combledger", "imported      sql        seasons.sql.gz: 24,496 rows", "2 tables made, config/shop.php written",
+		"Rape field: 20 hives", "Гречишный мёд", "has another password on the", "mended        account    comb_app@localhost",
+	} {
+		assert.Contains(t, string(out), want)
+	}
+}

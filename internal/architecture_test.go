@@ -1,0 +1,70 @@
+package internal
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// forbidden says what a folder must not import, as beginnings of paths below
+// this module or of other modules.
+var forbidden = map[string][]string{
+	"fault":      {"yellowfield/"},
+	"sqltext":    {"yellowfield/internal/dbms", "yellowfield/internal/settings", "database/sql"},
+	"settings":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/sqltext", "database/sql"},
+	"secret":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings"},
+	"dbms":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/sqltext", "yellowfield/internal/load"},
+	"estate":     {"yellowfield/internal/dbms/mysql", "yellowfield/internal/settings", "yellowfield/internal/provision", "database/sql"},
+	"state":      {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
+	"load":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
+	"phpini":     {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
+	"atomicfile": {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
+	"throwaway":  {"yellowfield/internal/estate", "yellowfield/internal/provision"},
+}
+
+// interfaceCode is what only internal/cli may import.
+var interfaceCode = []string{"yellowfield/internal/cli", "github.com/spf13/cobra", "charm.land/", "github.com/charmbracelet/", "github.com/vbauerster/", "golang.org/x/term"}
+
+// TestWhoMayKnowWhom holds the rules of docs/architecture.md.
+func TestWhoMayKnowWhom(t *testing.T) {
+	checked := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		room, _, _ := strings.Cut(filepath.ToSlash(path), "/")
+		if room == "cli" {
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		for _, spec := range file.Imports {
+			imported, _ := strconv.Unquote(spec.Path.Value)
+			for _, ban := range append(forbidden[room], interfaceCode...) {
+				assert.False(t, strings.HasPrefix(imported, ban), "%s must not import %s", path, imported)
+			}
+		}
+		// The core prints nothing.
+		ast.Inspect(file, func(node ast.Node) bool {
+			if selector, ok := node.(*ast.SelectorExpr); ok {
+				if of, ok := selector.X.(*ast.Ident); ok {
+					name := of.Name + "." + selector.Sel.Name
+					prints := name == "os.Stdout" || name == "os.Stderr" || strings.HasPrefix(name, "fmt.Print") || of.Name == "log"
+					assert.False(t, prints, "%s uses %s", path, name)
+				}
+			}
+			return true
+		})
+		checked++
+		return nil
+	}))
+	assert.Greater(t, checked, 25)
+}
