@@ -26,6 +26,9 @@ type Options struct {
 	// Keep is a folder in which everything stays, the server running; empty
 	// to remove all at the end.
 	Keep string
+	// Prepare stops once server and applications are there, so that someone can
+	// try the commands; it goes with Keep.
+	Prepare bool
 	// Colour is passed on to the commands as --color.
 	Colour   string
 	Out, Err *os.File
@@ -58,6 +61,9 @@ type play struct {
 // Run plays the scenario. It fails when a command ends otherwise than it
 // should.
 func Run(ctx context.Context, o Options) error {
+	if o.Prepare && o.Keep == "" {
+		return fault.New(fault.Invalid, "add --keep DIR", "--prepare leaves something to play with, and nothing says where")
+	}
 	p := &play{Options: o}
 	if err := p.prepare(ctx); err != nil {
 		return err
@@ -68,11 +74,13 @@ func Run(ctx context.Context, o Options) error {
 			_ = os.RemoveAll(p.folder)
 		}()
 	}
-	if err := p.scenes(ctx); err != nil {
-		if o.Keep != "" {
-			p.server.Stop()
+	if !o.Prepare {
+		if err := p.scenes(ctx); err != nil {
+			if o.Keep != "" {
+				p.server.Stop()
+			}
+			return err
 		}
-		return err
 	}
 	if o.Keep != "" {
 		p.sayHowToReach()
@@ -250,7 +258,7 @@ func (p *play) sayHowToReach() {
 
   cd %[1]s
   export YELLOWFIELD_STATE=%[3]s
-  yellowfield verify
+  yellowfield provision --dry-run
 
 Its socket is %[4]s, its administrator %[5]s.
 To end it: kill %[2]d`, p.folder, p.server.PID(), p.statePath(), p.server.Socket, p.server.Admin))
