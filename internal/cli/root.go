@@ -49,7 +49,7 @@ type program struct {
 // Main runs the program with the process's own arguments and streams and
 // returns its exit code.
 func Main() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	p := &program{}
 	root := p.rootCommand()

@@ -32,25 +32,13 @@ type Source struct {
 	Name        string // for messages, shorter than Path
 	PrefixToken string // what stands for the table prefix in the script; may be empty
 	Prefix      string
+	Length      int64 // of the unpacked script in bytes, as Check found it; 0 if unknown
 }
 
 // script is an opened source.
 type script struct {
 	*sqltext.Reader
 	file *os.File
-	size int64 // of the file, compressed or not
-	read *counter
-}
-
-type counter struct {
-	io.Reader
-	bytes int64
-}
-
-func (c *counter) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	c.bytes += int64(n)
-	return n, err
 }
 
 const fileBuffer = 128 << 10
@@ -72,8 +60,8 @@ func (s Source) open() (*script, error) {
 		_ = file.Close()
 		return nil, fault.At(fault.Invalid, place, "name a file", "the script cannot be read: %v", err).With(err)
 	}
-	opened := &script{file: file, size: info.Size(), read: &counter{Reader: file}}
-	buffered := bufio.NewReaderSize(opened.read, fileBuffer)
+	opened := &script{file: file}
+	buffered := bufio.NewReaderSize(file, fileBuffer)
 	var content io.Reader = buffered
 	if magic, _ := buffered.Peek(2); string(magic) == "\x1f\x8b" {
 		unpacked, err := gzip.NewReader(buffered)
@@ -92,7 +80,7 @@ func (s Source) open() (*script, error) {
 
 // Summary is what reading a script tells without running it.
 type Summary struct {
-	Size       int64 // bytes of the file
+	Length     int64 // of the unpacked script in bytes
 	Statements int
 	Tables     []string // made by the script, in its order
 	Triggers   int
@@ -108,7 +96,7 @@ func Check(ctx context.Context, s Source) (Summary, error) {
 		return Summary{}, err
 	}
 	defer script.file.Close()
-	summary := Summary{Size: script.size}
+	var summary Summary
 	for {
 		statement, err := script.Next()
 		switch {
@@ -116,6 +104,7 @@ func Check(ctx context.Context, s Source) (Summary, error) {
 			if summary.Statements == 0 {
 				return summary, fault.At(fault.Invalid, fault.Place{File: s.Path}, "is it the right file?", "the script holds no statement")
 			}
+			summary.Length = script.Read()
 			return summary, nil
 		case err != nil:
 			return summary, err
@@ -141,8 +130,7 @@ func Check(ctx context.Context, s Source) (Summary, error) {
 // Progress is how far an import is.
 type Progress struct {
 	Source     Source
-	BytesRead  int64 // of the file as it lies on the disk
-	BytesTotal int64
+	BytesRead  int64 // of the unpacked script
 	Statements int
 	Rows       int64
 	Elapsed    time.Duration
@@ -193,7 +181,7 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 	filled := map[string]bool{}
 	tell := func() {
 		report.Elapsed = time.Since(began)
-		progress(Progress{Source: s, BytesRead: script.read.bytes, BytesTotal: script.size,
+		progress(Progress{Source: s, BytesRead: script.Read(),
 			Statements: report.Statements, Rows: report.Rows, Elapsed: report.Elapsed})
 	}
 	for {

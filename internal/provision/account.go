@@ -54,7 +54,7 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 	if err != nil {
 		return nil, err
 	}
-	fromFile, file := r.passwordInSettings(account)
+	fromFile, file, named := r.passwordInSettings(account)
 	exists, agrees := false, false
 	for _, a := range accountsOf(account) {
 		if state, found := r.view.catalogue.Accounts[a]; found {
@@ -72,7 +72,7 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 		return &credential{password: fromFile, source: "password from " + file, pending: hasPending}, nil
 	case hasPending:
 		return &credential{password: pending, source: "pending password", pending: true}, nil
-	case !fromFile.IsZero():
+	case !fromFile.IsZero() && named:
 		return &credential{password: fromFile, source: "password from " + file}, nil
 	case exists && !r.options.mends(mendPassword):
 		return &credential{}, nil
@@ -82,14 +82,16 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 
 // passwordInSettings gives the password that a settings file of the app holds
 // for the account, unless it is the one that the template came with: that is
-// known to everyone who has the application.
-func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, file string) {
+// known to everyone who has the application. named tells that the file names
+// the account, or no account at all; else the password is the account's only
+// if the server says so.
+func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, file string, named bool) {
 	if account != r.app.Accounts[0] {
-		return p, ""
+		return p, "", false
 	}
 	for _, s := range r.app.Settings {
 		facts, _ := readFacts(r.app.InFolder(s.File), s.Values)
-		if facts["password"] == "" || facts["user"] != "" && facts["user"] != account.Name {
+		if facts["password"] == "" {
 			continue
 		}
 		if s.Template != "" {
@@ -97,9 +99,9 @@ func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, fi
 				continue
 			}
 		}
-		return secret.NewPassword(facts["password"]), s.File
+		return secret.NewPassword(facts["password"]), s.File, facts["user"] == "" || facts["user"] == account.Name
 	}
-	return p, ""
+	return p, "", false
 }
 
 // matches tells whether the server's verifier is that of a password. Where it

@@ -148,12 +148,8 @@ func (r *run) candidatePassword(ctx context.Context, account *estate.Account) (s
 	if account.Password != nil {
 		return account.Password.Obtain(ctx, "account "+account.Name, r.Ask)
 	}
-	if account == r.app.Accounts[0] {
-		for _, s := range r.app.Settings {
-			if facts, _ := readFacts(r.app.InFolder(s.File), s.Values); facts["password"] != "" && facts["user"] == account.Name {
-				return secret.NewPassword(facts["password"]), nil
-			}
-		}
+	if password, _, named := r.passwordInSettings(account); named {
+		return password, nil
 	}
 	pending, _, err := r.State.Pending(r.stateAccount(account.Name))
 	return pending, err

@@ -56,11 +56,11 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 	if err != nil {
 		return nil, err
 	}
-	fromFile, file := r.passwordInSettings(chosen)
+	fromFile, file, named := r.passwordInSettings(chosen)
 	switch {
 	case found:
 		c.Password, c.PasswordIn, c.Pending = pending, "pending", true
-	case !fromFile.IsZero():
+	case !fromFile.IsZero() && named:
 		c.Password, c.PasswordIn = fromFile, file
 	case chosen.Password != nil:
 		c.PasswordIn = "as given in the estate file"

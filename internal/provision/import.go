@@ -88,6 +88,7 @@ func (r *run) readScripts(ctx context.Context, tablesThere bool) (sources []load
 	for _, script := range r.app.Import {
 		source := load.Source{Path: r.app.InFolder(script.File), Name: script.File, PrefixToken: script.PrefixToken, Prefix: r.app.Prefix}
 		summary, err := load.Check(ctx, source)
+		source.Length = summary.Length
 		if errors.Is(err, fs.ErrNotExist) && tablesThere {
 			err = nil
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"yellowfield/internal/dbms/mysql"
@@ -185,7 +186,8 @@ func (r *run) undo(ctx context.Context, done []*step) {
 			continue
 		}
 		_ = r.journal.Record(entry)
-		r.tell(Row{Step: s.Step, Outcome: Undone, Facts: s.object})
+		what := strings.TrimPrefix(strings.TrimPrefix(s.object, s.Step+" of "), s.Step+" ")
+		r.tell(Row{Step: s.Step, Outcome: Undone, Facts: what})
 	}
 }
 

@@ -3,10 +3,14 @@ package render
 import (
 	"fmt"
 	"io"
+	"path/filepath"
+	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
 	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
@@ -52,10 +56,10 @@ func (p *Progress) Update(now load.Progress) {
 	case time.Since(p.spoken) >= lineEvery:
 		p.spoken = time.Now()
 		percent := 100.0
-		if now.BytesTotal > 0 {
-			percent = 100 * float64(now.BytesRead) / float64(now.BytesTotal)
+		if now.Source.Length > 0 {
+			percent = 100 * float64(now.BytesRead) / float64(now.Source.Length)
 		}
-		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Source.Name, percent, Size(now.BytesRead), Size(now.BytesTotal), counts(now))
+		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Source.Name, percent, Size(now.BytesRead), Size(now.Source.Length), counts(now))
 	}
 }
 
@@ -64,26 +68,42 @@ func counts(now load.Progress) string {
 	return fmt.Sprintf("%s statements, %s/s", load.Thousands(int64(now.Statements)), load.Thousands(int64(rate)))
 }
 
+const (
+	besideBar  = 56 // columns of the figures behind the bar, at most
+	widestBar  = 24
+	shortest   = 4
+	widestName = 30
+)
+
 func (p *Progress) begin() {
-	p.bars = mpb.New(mpb.WithOutput(terminalOf(p.screen.Err)), mpb.WithWidth(24), mpb.WithRefreshRate(refreshing))
-	p.bar = p.bars.New(p.latest.Load().BytesTotal, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
+	name := ansi.Truncate(filepath.Base(p.name), min(widestName, p.screen.width-besideBar-shortest-4), "")
+	width := min(widestBar, max(shortest, p.screen.width-besideBar-ansi.StringWidth(name)-4))
+	p.bars = mpb.New(mpb.WithOutput(terminalOf(p.screen.Err)), mpb.WithWidth(width), mpb.WithRefreshRate(refreshing))
+	p.bar = p.bars.New(p.latest.Load().Source.Length, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
 		mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Name("  importing     "+p.name+" ")),
-		mpb.AppendDecorators(
-			decor.Any(func(decor.Statistics) string {
-				now := p.latest.Load()
-				return fmt.Sprintf(" %s of %s, %s, %s left", Size(now.BytesRead), Size(now.BytesTotal), counts(*now), left(*now))
-			}),
-		))
+		mpb.PrependDecorators(decor.Name("  "+name+" ")),
+		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
+			now := p.latest.Load()
+			return fmt.Sprintf(" %s, %s, %s left", part(now.BytesRead, now.Source.Length), counts(*now), left(*now))
+		})))
+}
+
+// part writes how many bytes of how many, in one unit: "1.0 of 2.7 MiB".
+func part(read, total int64) string {
+	whole := Size(total)
+	number, unit, _ := strings.Cut(whole, " ")
+	size, _ := strconv.ParseFloat(number, 64)
+	return fmt.Sprintf("%.1f of %s %s", size*float64(read)/float64(max(total, 1)), number, unit)
 }
 
 // left estimates the time left from the bytes read so far.
 func left(now load.Progress) string {
-	if now.BytesRead == 0 {
-		return "?"
+	rest := now.Elapsed.Seconds() * float64(now.Source.Length-now.BytesRead) / float64(max(now.BytesRead, 1))
+	const minute = 60
+	if rest >= minute {
+		return fmt.Sprintf("%d min", int(rest/minute+0.5))
 	}
-	rest := float64(now.BytesTotal-now.BytesRead) / float64(now.BytesRead) * now.Elapsed.Seconds()
-	return (time.Duration(rest) * time.Second).String()
+	return fmt.Sprintf("%d s", int(rest+0.5))
 }
 
 // Done removes the bar.

@@ -47,7 +47,7 @@ const (
 func NewScreen(out, err *os.File, colour string) *Screen {
 	s := &Screen{Out: coloured(out, colour), Err: coloured(err, colour), width: standardWidth, terminal: term.IsTerminal(int(err.Fd()))}
 	if term.IsTerminal(int(out.Fd())) {
-		if width, _, err := term.GetSize(int(out.Fd())); err == nil {
+		if width, _, err := term.GetSize(int(out.Fd())); err == nil && width > 0 {
 			s.width = min(max(width, narrowest), widest)
 		}
 	} else if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
@@ -75,15 +75,19 @@ func coloured(file *os.File, colour string) io.Writer {
 	return w
 }
 
-// The one accent is the yellow of a rape field; outcomes are calm.
+// The one accent is the yellow of a rape field; outcomes are calm. A terminal
+// of sixteen colours has its own yellow, red and green: choosing by nearness
+// would make the accent red there.
 var (
-	accent  = lipgloss.NewStyle().Foreground(lipgloss.Color("178")).Bold(true)
-	caution = lipgloss.NewStyle().Foreground(lipgloss.Color("178"))
-	bad     = lipgloss.NewStyle().Foreground(lipgloss.Color("167")).Bold(true)
+	yellow, red, green = lipgloss.ANSIColor(3), lipgloss.ANSIColor(1), lipgloss.ANSIColor(2)
+
+	accent  = lipgloss.NewStyle().Foreground(yellow).Bold(true)
+	caution = lipgloss.NewStyle().Foreground(yellow)
+	bad     = lipgloss.NewStyle().Foreground(red).Bold(true)
 	quiet   = lipgloss.NewStyle().Faint(true)
 	strong  = lipgloss.NewStyle().Bold(true)
-	added   = lipgloss.NewStyle().Foreground(lipgloss.Color("108"))
-	removed = lipgloss.NewStyle().Foreground(lipgloss.Color("167"))
+	added   = lipgloss.NewStyle().Foreground(green)
+	removed = lipgloss.NewStyle().Foreground(red)
 )
 
 func styleOf(o provision.Outcome) lipgloss.Style {
