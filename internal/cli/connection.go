@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"yellowfield/internal/estate"
 	"yellowfield/internal/provision"
 )
 
@@ -29,29 +30,22 @@ you say that you have it.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			engine, err := p.engine()
-			if err != nil {
-				return err
-			}
-			defer engine.Close()
-			apps, err := engine.Estate.Select(names, nil)
-			if err != nil {
-				return err
-			}
-			app := apps[0]
-			c, err := engine.Connection(command.Context(), app, account)
-			if err != nil {
-				return err
-			}
-			if p.asJSON {
-				return printJSON(connectionDocument{"connection", c})
-			}
-			p.screen.Connection(c, reveal)
-			if reveal && c.Pending && !provision.InSettings(app, c.User) &&
-				p.confirm("Do you have it? Then it is forgotten here.") {
-				return engine.Acknowledge(app, c.User)
-			}
-			return nil
+			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
+				app := apps[0]
+				c, err := engine.Connection(command.Context(), app, account)
+				if err != nil {
+					return err
+				}
+				if p.asJSON {
+					return printJSON(connectionDocument{"connection", c})
+				}
+				p.screen.Connection(c, reveal)
+				if reveal && c.Pending && !provision.InSettings(app, c.User) &&
+					p.confirm("Do you have it? Then it is forgotten here.") {
+					return engine.Acknowledge(app, c.User)
+				}
+				return nil
+			})
 		},
 	}
 	command.Flags().BoolVar(&reveal, "reveal", false, "show the password")

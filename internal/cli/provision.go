@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 )
@@ -31,21 +32,14 @@ fails everything this run made is undone. Without names: all apps.`,
 			if err := known("--mend", options.Mend, provision.Mendable); err != nil {
 				return err
 			}
-			engine, err := p.engine()
-			if err != nil {
-				return err
-			}
-			defer engine.Close()
-			apps, err := engine.Estate.Select(names, labels)
-			if err != nil {
-				return err
-			}
-			p.listen(engine)
-			results, err := engine.Provision(command.Context(), apps, options)
-			if err != nil {
-				return err
-			}
-			return p.conclude(engine, "provision", options.DryRun, results)
+			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+				p.listen(engine)
+				results, err := engine.Provision(command.Context(), apps, options)
+				if err != nil {
+					return err
+				}
+				return p.conclude(engine, "provision", options.DryRun, results)
+			})
 		},
 	}
 	flags := command.Flags()

@@ -151,6 +151,21 @@ func (p *program) engine() (*provision.Engine, error) {
 	return &provision.Engine{Estate: loaded, State: folder, Ask: p.asker()}, nil
 }
 
+// withApps opens estate and state, chooses apps by names and labels, and closes
+// all connections after the work.
+func (p *program) withApps(names, labels []string, work func(*provision.Engine, []*estate.App) error) error {
+	engine, err := p.engine()
+	if err != nil {
+		return err
+	}
+	defer engine.Close()
+	apps, err := engine.Estate.Select(names, labels)
+	if err != nil {
+		return err
+	}
+	return work(engine, apps)
+}
+
 // asker asks on the terminal; it is nil where there is none.
 func (p *program) asker() secret.Asker {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {

@@ -1,6 +1,11 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/provision"
+)
 
 func newVerifyCommand(p *program) *cobra.Command {
 	var labels []string
@@ -15,21 +20,14 @@ nothing. Exit code 3 says that something differs. Without names: all apps.`,
   yellowfield verify combledger --json`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			engine, err := p.engine()
-			if err != nil {
-				return err
-			}
-			defer engine.Close()
-			apps, err := engine.Estate.Select(names, labels)
-			if err != nil {
-				return err
-			}
-			p.listen(engine)
-			results, err := engine.Verify(command.Context(), apps)
-			if err != nil {
-				return err
-			}
-			return p.conclude(engine, "verify", false, results)
+			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+				p.listen(engine)
+				results, err := engine.Verify(command.Context(), apps)
+				if err != nil {
+					return err
+				}
+				return p.conclude(engine, "verify", false, results)
+			})
 		},
 	}
 	command.Flags().StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")

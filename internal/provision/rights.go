@@ -98,7 +98,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 	if _, c := r.plan.credentials[account], r.plan.stuck; c != "" && !exists {
 		return // the account itself is not made
 	}
-	untouched := len(held) == 0 && len(leaking) == 0
+	untouched := len(held) == 0 && len(leaking) == 0 && !account.Existing
 	if !untouched && !r.options.mends(mendRights) {
 		r.plan.differs(stepRights, estate.MustFix, remedy, facts)
 		return
