@@ -38,6 +38,15 @@ func mysqlRoot() string {
 	return "/var/cache/yellowfield-tests/mysql-root"
 }
 
+// mariadbPlugins is where scripts/setup unpacks the server's plugins, which
+// Debian keeps in another package than the server program.
+func mariadbPlugins() string {
+	if folder := os.Getenv("YELLOWFIELD_MARIADB_PLUGINS"); folder != "" {
+		return folder
+	}
+	return "/var/cache/yellowfield-tests/mariadb-plugins"
+}
+
 func TestScenesOnMariaDB(t *testing.T) {
 	playScenes(t, throwaway.Options{Product: dbms.MariaDB})
 }
@@ -77,6 +86,9 @@ func playScenes(t *testing.T, o throwaway.Options) {
 			switch word {
 			case "mariadb", "mysql":
 				return string(o.Product) == word, nil
+			case "plugins":
+				_, err := os.Stat(filepath.Join(mariadbPlugins(), "simple_password_check.so"))
+				return err == nil, nil
 			case "root":
 				return os.Geteuid() == 0, nil
 			case "mayMount": // not in every container
@@ -125,8 +137,17 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 		return err
 	}
 	o.Folder = folder
-	if options, err := os.ReadFile(filepath.Join(env.WorkDir, "server-options")); err == nil {
-		o.Arguments = strings.Fields(string(options))
+	port := freePort()
+	options, err := os.ReadFile(filepath.Join(env.WorkDir, "server-options"))
+	if err != nil { // or options of one product alone
+		options, err = os.ReadFile(filepath.Join(env.WorkDir, string(o.Product)+"-options"))
+	}
+	if err == nil {
+		inside := "/" + strings.TrimPrefix(strings.TrimPrefix(folder, o.Root), "/") // as the server sees the folder
+		o.Arguments = strings.Fields(strings.NewReplacer("@PORT@", port, "@CERTS@", inside, "@PLUGINS@", mariadbPlugins()).Replace(string(options)))
+		if err := makeCertificates(folder); err != nil {
+			return err
+		}
 	}
 	s := &stage{options: o}
 	if err := s.start(); err != nil {
@@ -140,7 +161,7 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	env.Setenv("SOCKET", s.server.Socket)
 	env.Setenv("ADMIN", s.server.Admin)
 	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-	fill := strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product))
+	fill := strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder)
 	return filepath.WalkDir(env.WorkDir, func(path string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err

@@ -1,0 +1,104 @@
+package state
+
+import (
+	"encoding/json"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/secret"
+)
+
+func open(t *testing.T) *Folder {
+	t.Helper()
+	f, err := Open(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	return f
+}
+
+func TestPendingPasswordsAreKeptApartAndForgotten(t *testing.T) {
+	f := open(t)
+	here, there := Account{"socket /run/a.sock", "comb_app"}, Account{"db:3307", "comb_app"}
+	_, found, err := f.Pending(here)
+	require.NoError(t, err)
+	assert.False(t, found)
+	require.NoError(t, f.SetPending(here, secret.NewPassword("one")))
+	require.NoError(t, f.SetPending(there, secret.NewPassword("two")))
+	require.NoError(t, f.SetPending(Account{"db:3307", "../../etc/passwd"}, secret.NewPassword("three")))
+	p, found, err := f.Pending(here)
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "one", p.Reveal())
+	require.NoError(t, f.DropPending(here))
+	require.NoError(t, f.DropPending(here), "twice is no error")
+	p, _, _ = f.Pending(there)
+	assert.Equal(t, "two", p.Reveal())
+
+	files := 0
+	require.NoError(t, filepath.WalkDir(f.Path(), func(path string, entry fs.DirEntry, err error) error {
+		info, _ := entry.Info()
+		assert.Zero(t, info.Mode().Perm()&0o077, path)
+		if !entry.IsDir() {
+			files++
+		}
+		return err
+	}))
+	assert.Equal(t, 2, files, "no name leads out of the folder")
+}
+
+func TestALockIsHeldByOne(t *testing.T) {
+	f := open(t)
+	release, held, err := f.Lock("app@/etc/estate.yaml")
+	require.NoError(t, err)
+	assert.True(t, held)
+	_, again, err := f.Lock("app@/etc/estate.yaml")
+	require.NoError(t, err)
+	assert.False(t, again)
+	release()
+	release, again, err = f.Lock("app@/etc/estate.yaml")
+	require.NoError(t, err)
+	assert.True(t, again)
+	release()
+}
+
+func TestTheJournalIsOneObjectALine(t *testing.T) {
+	f := open(t)
+	run, err := f.Begin(Entry{Command: "provision", App: "combledger"})
+	require.NoError(t, err)
+	require.NoError(t, run.Record(Entry{Event: Intended, Step: "database", Object: "database x"}))
+	kept, err := run.KeepCopy("/srv/www/s.php", []byte("old"))
+	require.NoError(t, err)
+	run.End("exit 0")
+	content, err := os.ReadFile(kept)
+	require.NoError(t, err)
+	assert.Equal(t, "old", string(content))
+
+	journals, err := filepath.Glob(filepath.Join(f.Path(), "journal", "*.jsonl"))
+	require.NoError(t, err)
+	require.Len(t, journals, 1)
+	text, err := os.ReadFile(journals[0])
+	require.NoError(t, err)
+	var events []Event
+	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		var e Entry
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		assert.False(t, e.Time.IsZero())
+		events = append(events, e.Event)
+	}
+	assert.Equal(t, []Event{Begun, Intended, Ended}, events)
+
+	var none *Run // a dry run records nothing
+	require.NoError(t, none.Record(Entry{Event: Done}))
+	none.End("")
+}
+
+func TestAFolderThatCannotBeMade(t *testing.T) {
+	_, err := Open("/proc/yellowfield")
+	assert.ErrorContains(t, err, "the state folder /proc/yellowfield cannot be made")
+	assert.ErrorContains(t, err, "--state")
+}
