@@ -211,6 +211,9 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 	// undoes what it did: it must be waited for, not killed.
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	err := command.Run()
+	if ctx.Err() != nil {
+		return fault.New(fault.Interrupted, "", "the demo was interrupted").With(ctx.Err())
+	}
 	var ended *exec.ExitError
 	if err != nil && !errors.As(err, &ended) {
 		return fmt.Errorf("running %s: %w", program, err)

@@ -203,3 +203,18 @@ func TestJSONSchemaKnowsEveryKey(t *testing.T) {
 	}
 	assert.NotContains(t, string(text), "$ref\": \"#/$defs/Source")
 }
+
+// TestTheReadmesExampleLoads keeps the first thing that a reader copies true.
+func TestTheReadmesExampleLoads(t *testing.T) {
+	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	_, rest, found := strings.Cut(string(readme), "```yaml\n")
+	require.True(t, found)
+	example, _, _ := strings.Cut(rest, "```")
+	e, err := load(t, map[string]string{FileName: example})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"combledger"}, Names(e.Apps))
+	for _, name := range Placeholders {
+		assert.Contains(t, string(readme), "{"+name+"}")
+	}
+}

@@ -288,7 +288,11 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 				return
 			}
 			r.stuck(first, a.String()+" "+trouble)
-			d := r.plan.differs(stepAccount, estate.MustFix, provision+" --mend password", a.String()+" "+trouble)
+			remedy := provision + " --mend password"
+			if account := r.accountNamed(a.User); account.Existing && account.Password == nil {
+				remedy = "write password: {file: PATH} or another source for it into the estate file"
+			}
+			d := r.plan.differs(stepAccount, estate.MustFix, remedy, a.String()+" "+trouble)
 			d.Place = r.placeOfPassword(c)
 			return
 		}

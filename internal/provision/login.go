@@ -95,7 +95,8 @@ func (r *run) checkLogins(ctx context.Context) {
 func (r *run) checkPendingLogin(ctx context.Context, why string) {
 	account := r.app.Accounts[0]
 	c := r.plan.credentials[account]
-	if c == nil || !c.knows() || r.plan.stuck != "" {
+	missing := r.options.DryRun && r.plan.fresh // verify has named the account that is not there
+	if c == nil || !c.knows() || r.plan.stuck != "" || missing {
 		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: why})
 		return
 	}

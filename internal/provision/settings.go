@@ -281,6 +281,9 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 		return nil
 	}
 	address := r.addressFrom(has)
+	if has["host"] == "" && has["socket"] == "" { // the estate file does not say where it stands
+		address = r.addressFrom(wanted)
+	}
 	if has["database"] == wanted["database"] && address == r.addressFrom(wanted) {
 		return nil
 	}

@@ -50,7 +50,7 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 		return s.Exec(ctx, plain("KILL USER %s", quoteAccount(a)))
 	}
 	var ids []int64
-	err := s.each(ctx, `SELECT ID FROM performance_schema.processlist WHERE USER = ? AND ID <> CONNECTION_ID()`, []any{a.User},
+	err := s.each(ctx, `SELECT ID FROM information_schema.PROCESSLIST WHERE USER = ? AND ID <> CONNECTION_ID()`, []any{a.User},
 		func(scan func(...any) error) error {
 			var id int64
 			err := scan(&id)

@@ -1,0 +1,133 @@
+package render
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/load"
+	"yellowfield/internal/provision"
+	"yellowfield/internal/secret"
+)
+
+func screen(width int) (*Screen, *strings.Builder) {
+	var out strings.Builder
+	return &Screen{Out: &out, Err: &out, width: width}, &out
+}
+
+// plain takes the colours out, which a terminal that has none would not get.
+func plain(text string) string {
+	var b strings.Builder
+	for {
+		before, after, found := strings.Cut(text, "\x1b[")
+		b.WriteString(before)
+		if !found {
+			return b.String()
+		}
+		_, text, _ = strings.Cut(after, "m")
+	}
+}
+
+func TestRowsLineUpAndWrapUnderTheirFacts(t *testing.T) {
+	s, out := screen(80)
+	s.Header(provision.Header{App: "combledger", Server: "barn", About: "MariaDB 10.11.19, socket"})
+	s.Row(provision.Row{Step: "php", Outcome: provision.Kept, Facts: "mysqli"})
+	s.Row(provision.Row{Step: "sql", Outcome: provision.Imported, Facts: "seasons.sql.gz: 12,480 rows into 6 tables", Seconds: 0.94})
+	s.Row(provision.Row{Step: "sql", Outcome: "would import", Facts: "a name of a file that is long, and then some more: 12 tables", Seconds: 0.01})
+	s.Row(provision.Row{Step: "account", Outcome: provision.Differs, Severity: estate.MustFix, Facts: "comb_app@localhost exists, and its password is not known here",
+		Place: &fault.Place{File: "s.php", Line: 3}, Excerpt: "3 | $p = 1;", Remedy: "yellowfield provision combledger --mend password"})
+	s.Row(provision.Row{Step: "settings", Outcome: provision.NotReached})
+	assert.Equal(t, `combledger                                        barn, MariaDB 10.11.19, socket
+  kept          php        mysqli
+  imported      sql        seasons.sql.gz: 12,480 rows into 6 tables       0.9 s
+  would import  sql        a name of a file that is long, and then some more: 12
+                           tables
+  differs       account    comb_app@localhost exists, and its password is not
+                           known here (must-fix)
+                s.php:3
+                3 | $p = 1;
+                next  yellowfield provision combledger --mend password
+  not reached   settings
+`, plain(out.String()))
+}
+
+func TestADryRunShowsStatementsAndDifferences(t *testing.T) {
+	s, out := screen(60)
+	s.Row(provision.Row{Step: "settings", Outcome: "would write", Facts: "s.php: 1 value",
+		SQL: []string{"GRANT SELECT ON `x`.* TO `a`@`b`"}, Diff: "--- a\n+++ b\n-old\n+new " + strings.Repeat("x", 80) + "\n"})
+	assert.Equal(t, "  would write   settings   s.php: 1 value\n"+
+		"      GRANT SELECT ON `x`.* TO `a`@`b`\n      --- a\n      +++ b\n      -old\n      +new "+strings.Repeat("x", 46)+"...\n", plain(out.String()))
+}
+
+func TestWrapBreaksAtBlanksOnly(t *testing.T) {
+	assert.Equal(t, []string{"provision", "--mend rights"}, wrap("provision --mend rights", 13))
+	assert.Equal(t, []string{"a", strings.Repeat("x", 10), "xx b"}, wrap("a "+strings.Repeat("x", 12)+" b", 10), "only what fits no line is cut")
+	assert.Equal(t, []string{"пчела", "蜂蜂蜂", "🐝"}, wrap("пчела 蜂蜂蜂 🐝", 7), "widths are those on the screen")
+	assert.Equal(t, []string{""}, wrap("", 10))
+}
+
+func TestFaultsAreToldWithPlaceAndNextStep(t *testing.T) {
+	s, out := screen(80)
+	s.Fault(fault.At(fault.Invalid, fault.Place{File: "a.yaml", Line: 2, Column: 3}, "write b", "a is wrong").WithExcerpt([]byte("x\n  a: 1\n")))
+	assert.Equal(t, "Error: a is wrong\n  at a.yaml:2:3\n    2 |   a: 1\n      |   ^\n  next: write b\n", plain(out.String()))
+}
+
+func TestSummaries(t *testing.T) {
+	row := func(o provision.Outcome) provision.Row { return provision.Row{Outcome: o} }
+	result := func(app string, exit int, rows ...provision.Row) provision.Result {
+		return provision.Result{Header: provision.Header{App: app}, Exit: exit, Rows: rows, Seconds: 0.5}
+	}
+	for name, row := range map[string]struct {
+		results []provision.Result
+		tells   Telling
+		want    string
+	}{
+		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 as wanted, in 1.0 s.\n"},
+		"undone":        {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Failed), row(provision.Undone))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing is left behind.\n"},
+		"beforehand":    {[]provision.Result{result("a", 2, row(provision.Failed))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing was touched.\n"},
+		"half undone": {[]provision.Result{result("a", 4, row(provision.Made), row(provision.Made), row(provision.Undone), row(provision.Refused))}, ToldChanges,
+			"1 app: 1 refused, in 0.5 s.\na: what could not be undone is named above.\n"},
+		"behind the settings": {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Written), row(provision.Failed))}, ToldChanges,
+			"1 app: 1 failed, in 0.5 s.\na: what was made before the failure stands.\n"},
+		"compared": {[]provision.Result{result("a", 3, row(provision.Differs))}, ToldComparison, "1 app: 1 with differences, in 0.5 s.\n"},
+		"planned": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true}}, ToldPlan,
+			"1 app: 1 to be changed, in 0.0 s.\nNext: yellowfield provision a  make it so\n"},
+		"waiting": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true, Waits: true, Pending: []string{"r"}}}, ToldChanges,
+			"1 app: 1 waiting for its installer, in 0.0 s.\nNext: yellowfield connection a                       what to type into its installer\n" +
+				"      yellowfield connection a --account r --reveal  take its password over\n"},
+		"no app": {nil, ToldChanges, "There is no app to work on.\n"},
+	} {
+		s, out := screen(90)
+		s.Summary(row.results, row.tells)
+		assert.Equal(t, row.want, plain(out.String()), name)
+	}
+}
+
+func TestConnectionRevealsOnDemandOnly(t *testing.T) {
+	c := &provision.Connection{App: "stall", DBMS: "MariaDB", Host: "localhost", Port: 3306, Database: "stall", User: "app",
+		Password: secret.NewPassword("w-a-x"), PasswordIn: "pending", Pending: true, Notes: []string{"one", "two"}}
+	s, out := screen(80)
+	s.Connection(c, false)
+	assert.NotContains(t, out.String(), "w-a-x")
+	assert.Contains(t, plain(out.String()), "  notes       one\n              two\n")
+	s, out = screen(80)
+	s.Connection(c, true)
+	assert.Contains(t, out.String(), "w-a-x")
+}
+
+func TestProgressFigures(t *testing.T) {
+	now := load.Progress{Source: load.Source{Length: 3 << 20}, BytesRead: 1 << 20, Statements: 5000, Elapsed: 2 * time.Second}
+	assert.Equal(t, "1.0 of 3.0 MiB", part(now.BytesRead, now.Source.Length))
+	assert.Equal(t, "5,000 statements, 2,500/s", counts(now))
+	assert.Equal(t, "4 s", left(now))
+	now.Elapsed = 2 * time.Minute
+	assert.Equal(t, "4 min", left(now))
+	assert.Equal(t, "0.0 of 0 B", part(0, 0))
+	for bytes, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 5 << 30: "5.0 GiB", 3 << 40: "3.0 TiB"} {
+		assert.Equal(t, want, Size(bytes))
+	}
+}
