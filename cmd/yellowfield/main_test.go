@@ -38,14 +38,16 @@ func mysqlRoot() string {
 	return "/var/cache/yellowfield-tests/mysql-root"
 }
 
-// mariadbPlugins is where scripts/setup unpacks the server's plugins, which
-// Debian keeps in another package than the server program.
-func mariadbPlugins() string {
-	if folder := os.Getenv("YELLOWFIELD_MARIADB_PLUGINS"); folder != "" {
+// mariadbExtras is where scripts/setup unpacks what Debian keeps in other
+// packages than the server program: plugins, and the stock dump program.
+func mariadbExtras() string {
+	if folder := os.Getenv("YELLOWFIELD_MARIADB_EXTRAS"); folder != "" {
 		return folder
 	}
-	return "/var/cache/yellowfield-tests/mariadb-plugins"
+	return "/var/cache/yellowfield-tests/mariadb-extras"
 }
+
+const pluginFolder = "usr/lib/mysql/plugin"
 
 func TestScenesOnMariaDB(t *testing.T) {
 	playScenes(t, throwaway.Options{Product: dbms.MariaDB})
@@ -86,9 +88,9 @@ func playScenes(t *testing.T, o throwaway.Options) {
 			switch word {
 			case "mariadb", "mysql":
 				return string(o.Product) == word, nil
-			case "plugins":
-				_, err := os.Stat(filepath.Join(mariadbPlugins(), "simple_password_check.so"))
-				return err == nil, nil
+			case "extras":
+				_, err := os.Stat(filepath.Join(mariadbExtras(), "usr/bin/mariadb-dump"))
+				return err == nil || o.Product == dbms.MySQL, nil
 			case "root":
 				return os.Geteuid() == 0, nil
 			case "mayMount": // not in every container
@@ -101,7 +103,7 @@ func playScenes(t *testing.T, o throwaway.Options) {
 			return false, fmt.Errorf("unknown condition %q", word)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"sql": runSQL, "server": controlServer, "gzip": zipFile, "cut": cutFile, "noline": noLine,
+			"sql": runSQL, "server": controlServer, "gzip": zipFile, "cut": cutFile, "noline": noLine, "dump": dumpDatabase, "stock-import": importByStock,
 		},
 	})
 }
@@ -144,7 +146,7 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	}
 	if err == nil {
 		inside := "/" + strings.TrimPrefix(strings.TrimPrefix(folder, o.Root), "/") // as the server sees the folder
-		o.Arguments = strings.Fields(strings.NewReplacer("@PORT@", port, "@CERTS@", inside, "@PLUGINS@", mariadbPlugins()).Replace(string(options)))
+		o.Arguments = strings.Fields(strings.NewReplacer("@PORT@", port, "@CERTS@", inside, "@PLUGINS@", filepath.Join(mariadbExtras(), pluginFolder)).Replace(string(options)))
 		if err := makeCertificates(folder); err != nil {
 			return err
 		}
@@ -255,6 +257,40 @@ func controlServer(ts *testscript.TestScript, _ bool, args []string) {
 	default:
 		ts.Fatalf("usage: server stop|start")
 	}
+}
+
+// stock runs one of the servers' stock programs, which are the oracles for
+// what an import has to be able to read and what has to come of it.
+func stock(ts *testscript.TestScript, mariadb, mysql string, input []byte, arguments ...string) []byte {
+	s := ts.Value(stageKey{}).(*stage)
+	program, socket := []string{mariadb}, s.server.Socket
+	if s.options.Product == dbms.MySQL {
+		program, socket = []string{"chroot", s.options.Root, mysql}, strings.TrimPrefix(socket, s.options.Root)
+	}
+	program = append(append(program, "--no-defaults", "-S", socket, "-u", s.server.Admin), arguments...)
+	command := exec.Command(program[0], program[1:]...)
+	var complaints bytes.Buffer
+	command.Stdin, command.Stderr = bytes.NewReader(input), &complaints
+	out, err := command.Output()
+	if err != nil {
+		ts.Fatalf("%s: %v: %s", strings.Join(program, " "), err, complaints.String())
+	}
+	return out
+}
+
+// dumpDatabase writes a dump of a database into a file.
+func dumpDatabase(ts *testscript.TestScript, _ bool, args []string) {
+	arguments := []string{"--routines", "--events", "--triggers", "--skip-dump-date", args[0]}
+	if ts.Value(stageKey{}).(*stage).options.Product == dbms.MySQL {
+		arguments = append(arguments, "--set-gtid-purged=OFF") // else it begins with settings for replicas
+	}
+	out := stock(ts, filepath.Join(mariadbExtras(), "usr/bin/mariadb-dump"), "mysqldump", nil, arguments...)
+	ts.Check(os.WriteFile(ts.MkAbs(args[1]), out, 0o644))
+}
+
+// importByStock imports a file into a database as people do it today.
+func importByStock(ts *testscript.TestScript, _ bool, args []string) {
+	stock(ts, "mariadb", "mysql", []byte(ts.ReadFile(args[1])), args[0])
 }
 
 func zipFile(ts *testscript.TestScript, _ bool, args []string) {

@@ -155,7 +155,9 @@ type Report struct {
 	Statements int
 	Rows       int64
 	Filled     []string // tables that got rows, sorted
-	Made       map[string]int
+	// Made counts the objects by their kind in small letters; one that the
+	// script makes twice, as dumps do with views, counts once.
+	Made map[string]int
 	// Replayed counts the triggers and functions that an administrator had
 	// to define.
 	Replayed int
@@ -178,7 +180,7 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 	defer script.file.Close()
 	began := time.Now()
 	told := began
-	filled := map[string]bool{}
+	filled, made := map[string]bool{}, map[string]bool{}
 	tell := func() {
 		report.Elapsed = time.Since(began)
 		progress(Progress{Source: s, BytesRead: script.Read(),
@@ -198,7 +200,7 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 			return report, explain(ctx, s, statement, err)
 		}
 		report.Statements++
-		report.count(head, rows, filled)
+		report.count(head, rows, filled, made)
 		if replayed {
 			report.Replayed++
 		}
@@ -215,13 +217,16 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 	return report, nil
 }
 
-func (r *Report) count(head sqltext.Head, rows int64, filled map[string]bool) {
+func (r *Report) count(head sqltext.Head, rows int64, filled, made map[string]bool) {
 	switch head.Verb {
 	case "INSERT", "REPLACE":
 		r.Rows += rows
 		filled[head.Name.Name] = true
 	case "CREATE":
-		r.Made[strings.ToLower(head.Object)]++
+		if key := head.Object + " " + head.Name.Name; !made[key] {
+			made[key] = true
+			r.Made[strings.ToLower(head.Object)]++
+		}
 	}
 }
 

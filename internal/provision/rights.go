@@ -95,7 +95,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 		r.plan.differs(stepRights, severity, "ask whoever made the account", facts)
 		return
 	}
-	if _, c := r.plan.credentials[account], r.plan.stuck; c != "" && !exists {
+	if r.plan.stuck != "" && !exists {
 		return // the account itself is not made
 	}
 	untouched := len(held) == 0 && len(leaking) == 0 && !account.Existing
