@@ -102,7 +102,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.AddGroup(&cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
-	root.AddCommand(newProvisionCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	root.AddCommand(newProvisionCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
 	return root
 }
 
@@ -140,15 +140,19 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	statePath := p.statePath
-	if statePath == "" {
-		statePath = state.DefaultPath()
-	}
-	folder, err := state.Open(statePath)
+	folder, err := p.stateFolder()
 	if err != nil {
 		return nil, err
 	}
 	return &provision.Engine{Estate: loaded, State: folder, Ask: p.asker()}, nil
+}
+
+// stateFolder opens the state folder.
+func (p *program) stateFolder() (*state.Folder, error) {
+	if p.statePath == "" {
+		return state.Open(state.DefaultPath())
+	}
+	return state.Open(p.statePath)
 }
 
 // withApps opens estate and state, chooses apps by names and labels, and closes

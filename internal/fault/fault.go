@@ -213,7 +213,9 @@ func Nearest(word string, known []string) []string {
 	}
 	var words []string
 	for _, g := range guesses[:min(3, len(guesses))] {
-		words = append(words, g.word)
+		if g.distance <= guesses[0].distance+1 { // beside a near one, far ones only distract
+			words = append(words, g.word)
+		}
 	}
 	return words
 }

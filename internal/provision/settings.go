@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 
-	"github.com/aymanbagabas/go-udiff"
-
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
@@ -327,10 +325,13 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if absent {
 		facts += ", from " + filepath.Base(s.Template)
 	}
-	diff, err := maskedDiff(s, file, absent, changes)
-	if err != nil {
-		return err
+	var passwords []string
+	for _, value := range s.Values {
+		if value.Text.Uses("password") {
+			passwords = append(passwords, value.Address)
+		}
 	}
+	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), passwords...)
 	r.plan.add(&step{
 		Row: Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, object: "settings " + path,
 		act:  func(context.Context) (string, error) { return "", r.publish(published) },
@@ -356,43 +357,6 @@ func writableFolder(path string) error {
 	}
 	_ = probe.Close()
 	return os.Remove(probe.Name())
-}
-
-// maskedDiff shows what changes in a file, with every password masked.
-func maskedDiff(s *estate.Settings, file *settings.File, absent bool, changes []settings.Change) (string, error) {
-	var hide, masked []settings.Change
-	for i, change := range changes {
-		masked = append(masked, change)
-		if setting, err := file.Lookup(change.Address); err == nil && s.Values[indexOf(s.Values, change.Address)].Text.Uses("password") {
-			hide = append(hide, settings.Change{Address: change.Address, Value: secret.Mask})
-			masked[i].Value = secret.Mask
-			if setting.Value != change.Value {
-				masked[i].Value += " (new)"
-			}
-		}
-	}
-	before, err := file.With(hide)
-	if err != nil {
-		return "", err
-	}
-	after, err := file.With(masked)
-	if err != nil {
-		return "", err
-	}
-	from := s.File
-	if absent {
-		from = s.Template
-	}
-	return udiff.Unified(from, s.File, string(before.Bytes()), string(after.Bytes())), nil
-}
-
-func indexOf(values estate.Values, address string) int {
-	for i, v := range values {
-		if v.Address == address {
-			return i
-		}
-	}
-	return -1
 }
 
 // publish puts one file in place, after all have been prepared.

@@ -10,9 +10,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/settings/dotenv"
+	"yellowfield/internal/settings/ini"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
 )
@@ -21,6 +25,7 @@ import (
 // never changed: With gives a new File.
 type File struct {
 	Path     string
+	Syntax   syntax.Syntax
 	Settings []syntax.Setting
 	source   []byte
 }
@@ -46,11 +51,59 @@ func underlying(err error) error {
 
 // Parse reads content that is, or is to become, the file at path.
 func Parse(path string, source []byte) (*File, error) {
-	if !strings.Contains(strings.ToLower(string(source[:min(len(source), 4096)])), "<?php") {
-		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "only PHP files can be read so far",
-			"this is no PHP file: it has no <?php")
+	language, known := choose(path, source)
+	if !known {
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI with sections, and dotenv",
+			"it cannot be told in which syntax this file is written")
 	}
-	found, err := php.Parse(source)
+	return parse(path, language, source)
+}
+
+// choose tells the syntax of a file by its content, and by its name where that
+// is not enough: an INI file may hide behind a line of PHP that ends it for a
+// browser.
+func choose(path string, source []byte) (syntax.Syntax, bool) {
+	text := strings.TrimPrefix(string(source[:min(len(source), 64<<10)]), syntax.ByteOrderMark)
+	name := strings.ToLower(filepath.Base(path))
+	first, _, _ := strings.Cut(text, "\n")
+	switch {
+	case ini.IsGuard(first), strings.HasSuffix(name, ".ini"):
+		return ini.Syntax, true
+	case strings.Contains(strings.ToLower(text), "<?php"):
+		return php.Syntax, true
+	case name == ".env", strings.HasPrefix(name, ".env."), strings.HasSuffix(name, ".env"):
+		return dotenv.Syntax, true
+	case sectionLine.MatchString(text):
+		return ini.Syntax, true
+	case onlyAssignments(text):
+		return dotenv.Syntax, true
+	}
+	return syntax.Syntax{}, false
+}
+
+var (
+	sectionLine = regexp.MustCompile(`(?m)^\s*\[[^\]\n]+\]\s*$`)
+	assignment  = regexp.MustCompile(`^\s*(export\s+)?[A-Za-z_][A-Za-z0-9_]*=`)
+)
+
+// onlyAssignments reports whether every line is a comment or NAME=value.
+func onlyAssignments(text string) bool {
+	found := false
+	for _, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || line[0] == '#' {
+			continue
+		}
+		if !assignment.MatchString(line) {
+			return false
+		}
+		found = true
+	}
+	return found
+}
+
+func parse(path string, language syntax.Syntax, source []byte) (*File, error) {
+	found, err := language.Parse(source)
 	if err != nil {
 		f := fault.As(err)
 		f.Place.File = path
@@ -59,7 +112,14 @@ func Parse(path string, source []byte) (*File, error) {
 	for i := range found {
 		found[i].Place.File = path
 	}
-	return &File{Path: path, Settings: found, source: source}, nil
+	return &File{Path: path, Syntax: language, Settings: found, source: source}, nil
+}
+
+// Named is the file under another name, for messages and differences.
+func (f *File) Named(path string) *File {
+	named := *f
+	named.Path = path
+	return &named
 }
 
 // Bytes is the file's content.
@@ -68,11 +128,10 @@ func (f *File) Bytes() []byte { return f.source }
 // Lookup finds the one setting an address means. It is an error, with place
 // and reason, when there is none or more than one.
 func (f *File) Lookup(address string) (syntax.Setting, error) {
-	normal, ok := php.Normalise(address)
+	normal, ok := f.Syntax.Normalise(address)
 	if !ok {
-		return syntax.Setting{}, fault.At(fault.Invalid, fault.Place{File: f.Path},
-			`write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array`,
-			"%q is no address of a PHP setting", address)
+		return syntax.Setting{}, fault.At(fault.Invalid, fault.Place{File: f.Path}, f.Syntax.Addresses,
+			"%q is no address of a setting in %s", address, f.Syntax.Name)
 	}
 	var hits []syntax.Setting
 	for _, s := range f.Settings {
@@ -148,7 +207,10 @@ func (f *File) With(changes []Change) (*File, error) {
 }
 
 func (f *File) splice(old syntax.Setting, value string) (*File, error) {
-	literal := php.Encode(old, string(f.source[old.Start:old.End]), value)
+	literal, err := f.Syntax.Encode(old, string(f.source[old.Start:old.End]), value)
+	if err != nil {
+		return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err).WithExcerpt(f.source)
+	}
 	source := make([]byte, 0, len(f.source)+len(literal))
 	source = append(source, f.source[:old.Start]...)
 	source = append(source, literal...)
@@ -156,7 +218,7 @@ func (f *File) splice(old syntax.Setting, value string) (*File, error) {
 
 	failed := fault.At(fault.Failed, old.Place, "nothing was written; please report this with the line",
 		"%s did not read back as it was written", old.Address)
-	result, err := Parse(f.Path, source)
+	result, err := parse(f.Path, f.Syntax, source)
 	if err != nil || len(result.Settings) != len(f.Settings) {
 		return nil, failed.With(err)
 	}

@@ -141,7 +141,7 @@ $heir = PARENT_HOST;
 		"$heir":               "it is taken from the constant PARENT_HOST",
 		"$hive['nane']":       "did you mean $hive['name'] (line 3)",
 		"$elsewhere['thing']": "the file sets: HOST",
-		"$hive[$x]":           "is no address of a PHP setting",
+		"$hive[$x]":           "is no address of a setting in PHP",
 	} {
 		_, err := file.With([]Change{{address, "new"}})
 		assert.ErrorContains(t, err, want, address)
@@ -155,7 +155,7 @@ func TestFilesThatDoNotParse(t *testing.T) {
 		"<?php\n$a = 1];":              "x.php:2:7: this ] closes nothing",
 		"<?php\n/* $a = 1;":            "x.php:2:1: a comment is opened here and never closed",
 		"<?php\n$a = <<<X\n hello\n Y": "the heredoc X is opened here and never closed",
-		"[storage]\nserver = x\n":      "x.php: this is no PHP file",
+		"server: x\n":                  "x.php: it cannot be told in which syntax this file is written",
 	} {
 		_, err := Parse("x.php", []byte(source))
 		assert.ErrorContains(t, err, want)

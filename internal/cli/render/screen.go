@@ -155,8 +155,7 @@ func (s *Screen) Header(h provision.Header) {
 	if h.About != "" {
 		right += ", " + h.About
 	}
-	gap := max(2, s.width-ansi.StringWidth(h.App)-ansi.StringWidth(right))
-	s.printf("%s%s%s\n", accent.Render(h.App), strings.Repeat(" ", gap), quiet.Render(right))
+	s.Title(h.App, right)
 }
 
 // Row writes one step: outcome, step, facts, and below the facts what belongs

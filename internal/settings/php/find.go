@@ -1,15 +1,22 @@
 package php
 
 import (
-	"bytes"
 	"errors"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/syntax"
 )
+
+// Syntax is PHP as a syntax of settings.
+var Syntax = syntax.Syntax{
+	Name: "PHP", Parse: Parse, Normalise: Normalise,
+	Encode: func(old syntax.Setting, literal, value string) (string, error) {
+		return Encode(old, literal, value), nil
+	},
+	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array",
+}
 
 // Parse gives every setting of a PHP file in the order of the file. Commented
 // code yields none. A value inside a function or a branch, or one that has to
@@ -43,14 +50,8 @@ func Parse(src []byte) ([]syntax.Setting, error) {
 }
 
 func parseError(src []byte, at int, what string) error {
-	place := placeAt(src, at)
+	place := syntax.PlaceAt(src, at)
 	return fault.At(fault.Invalid, place, "correct the file; `php -l` shows what PHP makes of it", "%s", what).WithExcerpt(src)
-}
-
-func placeAt(src []byte, at int) fault.Place {
-	before := src[:at]
-	line := 1 + bytes.Count(before, []byte{'\n'})
-	return fault.Place{Line: line, Column: 1 + utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:])}
 }
 
 // finder walks over the significant tokens. It understands the statements
@@ -443,7 +444,7 @@ func (f *finder) add(address, where string, tokens []token) {
 	}
 	s := syntax.Setting{
 		Address: address, Start: tokens[0].start, End: tokens[len(tokens)-1].end,
-		Place: placeAt(f.src, tokens[0].start), Kind: syntax.Expression,
+		Place: syntax.PlaceAt(f.src, tokens[0].start), Kind: syntax.Expression,
 	}
 	source := string(f.src[s.Start:s.End])
 	s.Value = source

@@ -5,7 +5,39 @@
 // It must never know of any one syntax, of files on disk or of databases.
 package syntax
 
-import "yellowfield/internal/fault"
+import (
+	"bytes"
+	"unicode/utf8"
+
+	"yellowfield/internal/fault"
+)
+
+// Syntax is one notation of configuration files.
+type Syntax struct {
+	Name string // for messages: "PHP"
+	// Parse gives every setting of a file in its order. A file that does not
+	// parse is an error with line and column.
+	Parse func(source []byte) ([]Setting, error)
+	// Normalise gives the normal form of an address as a person may write it;
+	// ok is false when it is no address of this syntax.
+	Normalise func(address string) (normal string, ok bool)
+	// Encode writes a value in the style of the one it replaces, whose
+	// literal is given. The error says, as the end of a sentence that begins
+	// with "it", why this syntax cannot hold the value.
+	Encode func(old Setting, literal, value string) (string, error)
+	// Addresses says how addresses are written, for a person who got one wrong.
+	Addresses string
+}
+
+// PlaceAt is the line and column of a byte of a file.
+func PlaceAt(source []byte, at int) fault.Place {
+	before := source[:at]
+	line := 1 + bytes.Count(before, []byte{'\n'})
+	return fault.Place{Line: line, Column: 1 + utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:])}
+}
+
+// ByteOrderMark is what some editors put before the first character.
+const ByteOrderMark = "\ufeff"
 
 // Kind is what a value is in its file.
 type Kind string

@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/settings"
+)
+
+func newSettingsCommand(p *program) *cobra.Command {
+	command := &cobra.Command{
+		Use:     "settings",
+		Short:   "Read or edit connection settings in configuration files",
+		GroupID: groupMake,
+		Long: `Reads and edits values in the configuration files of applications (PHP, INI with
+sections, dotenv) without changing any other byte. No estate file is needed.`,
+	}
+	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p))
+	return command
+}
+
+// shownSetting is a setting in the JSON document of settings show.
+type shownSetting struct {
+	Address string `json:"address"`
+	Kind    string `json:"kind"`
+	Value   string `json:"value"`
+	Line    int    `json:"line"`
+	Refusal string `json:"refusal,omitempty"` // why it cannot be written
+}
+
+type shownFile struct {
+	Path     string         `json:"path"`
+	Syntax   string         `json:"syntax"`
+	Settings []shownSetting `json:"settings"`
+}
+
+func newSettingsShowCommand(p *program) *cobra.Command {
+	return &cobra.Command{
+		Use:     "show FILE...",
+		Short:   "Every setting with its address, passwords masked",
+		Example: "  yellowfield settings show private/ledger.php",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, paths []string) error {
+			var files []shownFile
+			for _, path := range paths {
+				file, err := settings.Open(path)
+				if err != nil {
+					return err
+				}
+				shown := shownFile{Path: path, Syntax: file.Syntax.Name, Settings: []shownSetting{}}
+				for _, s := range file.Settings {
+					value := s.Value
+					if settings.IsSecret(s) && value != "" {
+						value = secret.Mask
+					}
+					shown.Settings = append(shown.Settings, shownSetting{s.Address, string(s.Kind), value, s.Place.Line, s.Refusal})
+				}
+				files = append(files, shown)
+			}
+			if p.asJSON {
+				return printJSON(map[string]any{"command": "settings show", "files": files})
+			}
+			for i, file := range files {
+				if i > 0 {
+					p.screen.Blank()
+				}
+				p.screen.Title(file.Path, file.Syntax)
+				for _, s := range file.Settings {
+					p.screen.Setting(s.Line, s.Address, s.Value, s.Refusal)
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func newSettingsSetCommand(p *program) *cobra.Command {
+	var dryRun bool
+	var fromFiles []string
+	command := &cobra.Command{
+		Use:   "set FILE ADDRESS=VALUE...",
+		Short: "Write values, keep every other byte",
+		Long: `Writes values at their addresses, which are in the file's own notation (settings
+show lists them). The result is read again before the file is replaced, and the
+old content is kept in the state folder. A secret should not stand on a command
+line: give it with --value-file, where - is standard input.`,
+		Example: `  yellowfield settings set private/ledger.php LEDGER_SQL_HOST=localhost --dry-run
+  yellowfield settings set config.ini '[storage] server=db.meadowgate.example'
+  yellowfield settings set .env --value-file STALL_SECRET=-`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, arguments []string) error {
+			changes, err := changesFrom(arguments[1:], fromFiles)
+			if err != nil {
+				return err
+			}
+			edit, err := provision.PlanEdit(arguments[0], changes)
+			if err != nil {
+				return err
+			}
+			if !dryRun {
+				folder, err := p.stateFolder()
+				if err != nil {
+					return err
+				}
+				if err := edit.Apply(folder); err != nil {
+					return err
+				}
+			}
+			if p.asJSON {
+				return printJSON(map[string]any{"command": "settings set", "dry_run": dryRun, "edit": edit})
+			}
+			if !p.quiet {
+				p.screen.Edit(edit, dryRun)
+			}
+			return nil
+		},
+	}
+	command.Flags().BoolVarP(&dryRun, "dry-run", "n", false, "show the difference, and write nothing")
+	command.Flags().StringArrayVar(&fromFiles, "value-file", nil, "take the value of an address from a file: `ADDRESS=PATH`, - for standard input")
+	return command
+}
+
+// changesFrom reads ADDRESS=VALUE words, and ADDRESS=PATH words whose values
+// are the first lines of files.
+func changesFrom(direct, fromFiles []string) ([]settings.Change, error) {
+	var changes []settings.Change
+	for _, word := range direct {
+		change, err := splitChange(word)
+		if err != nil {
+			return nil, err
+		}
+		changes = append(changes, change)
+	}
+	for _, word := range fromFiles {
+		change, err := splitChange(word)
+		if err != nil {
+			return nil, err
+		}
+		var content []byte
+		if change.Value == "-" {
+			content, err = io.ReadAll(os.Stdin)
+		} else {
+			content, err = os.ReadFile(change.Value)
+		}
+		if err != nil {
+			return nil, fault.New(fault.Invalid, "check the path and its permissions", "the value of %s cannot be read: %v", change.Address, err).With(err)
+		}
+		line, _, _ := strings.Cut(string(content), "\n")
+		change.Value = strings.TrimSuffix(line, "\r")
+		changes = append(changes, change)
+	}
+	if len(changes) == 0 {
+		return nil, fault.New(fault.Invalid, "write ADDRESS=VALUE; settings show lists the addresses", "nothing says what to write")
+	}
+	return changes, nil
+}
+
+// splitChange cuts at the first equals sign outside brackets: a key in an
+// address may hold one.
+func splitChange(word string) (settings.Change, error) {
+	depth := 0
+	for i, c := range word {
+		switch {
+		case c == '[':
+			depth++
+		case c == ']':
+			depth--
+		case c == '=' && depth <= 0:
+			return settings.Change{Address: strings.TrimSpace(word[:i]), Value: word[i+1:]}, nil
+		}
+	}
+	// The word is not repeated: it may be a secret given in the wrong place.
+	return settings.Change{}, fault.New(fault.Invalid, "write ADDRESS=VALUE, in quotes where the shell wants them", "a word without an equals sign says nothing to write")
+}

@@ -1,0 +1,73 @@
+package provision
+
+import (
+	"path/filepath"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/settings"
+	"yellowfield/internal/state"
+)
+
+// Edit is one settings file edited by hand: what would change, and the change.
+type Edit struct {
+	Path    string `json:"path"`
+	Changed bool   `json:"changed"`
+	Diff    string `json:"diff,omitempty"` // secrets masked
+	Copy    string `json:"copy,omitempty"` // where the old content is kept
+
+	after *settings.File
+}
+
+// PlanEdit works out an edit and changes nothing.
+func PlanEdit(path string, changes []settings.Change) (*Edit, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	file, err := settings.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	after, err := file.With(changes)
+	if err != nil {
+		return nil, err
+	}
+	e := &Edit{Path: path, after: after, Changed: string(file.Bytes()) != string(after.Bytes())}
+	if e.Changed {
+		e.Diff = file.Named(filepath.Base(path)).Difference(after.Named(filepath.Base(path)))
+	}
+	return e, nil
+}
+
+// Apply writes the edit. The file keeps its owner and its mode, but for a
+// right for everyone to write; the old content is kept in the state folder.
+func (e *Edit) Apply(folder *state.Folder) error {
+	if !e.Changed {
+		return nil
+	}
+	attributes, err := atomicfile.AttributesOf(e.Path)
+	if err != nil {
+		return err
+	}
+	attributes.Mode &^= 0o002
+	prepared, err := atomicfile.Prepare(e.Path, e.after.Bytes(), attributes)
+	if err != nil {
+		return err
+	}
+	journal, err := folder.Begin(state.Entry{Command: "settings set", App: filepath.Base(e.Path)})
+	if err != nil {
+		prepared.Discard()
+		return err
+	}
+	old, _ := prepared.Existed()
+	if e.Copy, err = journal.KeepCopy(e.Path, old); err == nil {
+		err = journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: e.Path, Copy: e.Copy})
+	}
+	if err != nil {
+		prepared.Discard()
+		return err
+	}
+	err = prepared.Commit()
+	journal.End("written")
+	return err
+}

@@ -1,0 +1,215 @@
+// Package ini reads and edits the settings in INI files as PHP reads them
+// (PHP manual, "parse_ini_file"), without losing a byte.
+//
+// It must never know of files on disk or of what the settings are for.
+package ini
+
+import (
+	"bytes"
+	"errors"
+	"regexp"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings/syntax"
+)
+
+// Syntax is INI as a syntax of settings.
+var Syntax = syntax.Syntax{
+	Name: "INI", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Addresses: "write [section] key, or key for one before the first section",
+}
+
+// guard is a line of PHP at the head of an INI file: a browser that asks for
+// the file gets nothing.
+var guard = regexp.MustCompile(`(?i)^\s*;?\s*<\?php\s*/?\*?\s*(exit|die)\b`)
+
+// IsGuard reports whether a file's first line says that an INI file hides
+// behind it.
+func IsGuard(line string) bool { return guard.MatchString(line) }
+
+// Parse gives every setting of a file. Comments yield none. A quote that is
+// never closed is an error with its place.
+func Parse(source []byte) ([]syntax.Setting, error) {
+	p := &parser{source: source}
+	if bytes.HasPrefix(source, []byte(syntax.ByteOrderMark)) {
+		p.pos = len(syntax.ByteOrderMark)
+	}
+	for p.pos < len(source) {
+		if err := p.line(); err != nil {
+			return nil, err
+		}
+	}
+	return p.found, nil
+}
+
+type parser struct {
+	source  []byte
+	pos     int
+	section string
+	found   []syntax.Setting
+}
+
+// lineEnd is where the line that pos is in ends, before its line end.
+func (p *parser) lineEnd() int {
+	if i := bytes.IndexAny(p.source[p.pos:], "\r\n"); i >= 0 {
+		return p.pos + i
+	}
+	return len(p.source)
+}
+
+func (p *parser) line() error {
+	end := p.lineEnd()
+	text := string(p.source[p.pos:end])
+	trimmed := strings.TrimLeft(text, " \t")
+	switch {
+	case trimmed == "", trimmed[0] == ';', trimmed[0] == '#', strings.HasPrefix(trimmed, "<?"), strings.HasPrefix(trimmed, "?>"):
+	case trimmed[0] == '[':
+		if name, _, closed := strings.Cut(trimmed[1:], "]"); closed {
+			p.section = strings.TrimSpace(name)
+		}
+	default:
+		if equals := strings.IndexByte(text, '='); equals > 0 {
+			key := strings.TrimSpace(text[:equals])
+			p.pos += equals + 1
+			for p.pos < end && (p.source[p.pos] == ' ' || p.source[p.pos] == '\t') {
+				p.pos++
+			}
+			if err := p.value(address(p.section, key)); err != nil {
+				return err
+			}
+			end = p.lineEnd()
+		}
+	}
+	p.pos = end
+	for p.pos < len(p.source) && (p.source[p.pos] == '\r' || p.source[p.pos] == '\n') {
+		p.pos++
+	}
+	return nil
+}
+
+func address(section, key string) string {
+	if section == "" {
+		return key
+	}
+	return "[" + section + "] " + key
+}
+
+// value takes the value that begins at pos.
+func (p *parser) value(address string) error {
+	start, end := p.pos, p.lineEnd()
+	s := syntax.Setting{Address: address, Start: start, Place: syntax.PlaceAt(p.source, start)}
+	quote := byte(0)
+	if start < end && (p.source[start] == '"' || p.source[start] == '\'') {
+		quote = p.source[start]
+	}
+	if quote == 0 {
+		raw := p.source[start:end]
+		if i := bytes.IndexByte(raw, ';'); i >= 0 {
+			raw = raw[:i]
+		}
+		s.End = start + len(bytes.TrimRight(raw, " \t"))
+		s.Kind, s.Value, s.Refusal = bare(string(p.source[start:s.End]))
+		p.found = append(p.found, s)
+		return nil
+	}
+	closing := closingQuote(p.source[start:], quote)
+	if closing < 0 {
+		return fault.At(fault.Invalid, s.Place, "close it on the same line", "a quote is opened here and never closed").WithExcerpt(p.source)
+	}
+	s.End = start + closing + 1
+	p.pos = s.End
+	s.Kind, s.Value = syntax.String, unquote(string(p.source[start:s.End]))
+	rest := strings.TrimLeft(string(p.source[s.End:p.lineEnd()]), " \t")
+	switch {
+	case rest != "" && rest[0] != ';':
+		s.End = start + len(strings.TrimRight(string(p.source[start:p.lineEnd()]), " \t"))
+		s.Kind, s.Value, s.Refusal = syntax.Expression, string(p.source[start:s.End]), "put together from pieces"
+	case quote == '"' && strings.Contains(s.Value, "${"):
+		s.Kind, s.Refusal = syntax.Expression, "a string with a variable in it"
+	}
+	p.found = append(p.found, s)
+	return nil
+}
+
+// closingQuote finds the quote that closes the one at the beginning.
+func closingQuote(text []byte, quote byte) int {
+	for i := 1; i < len(text); i++ {
+		switch {
+		case text[i] == '\\' && quote == '"':
+			i++
+		case text[i] == quote:
+			return i
+		}
+	}
+	return -1
+}
+
+// unquote undoes the escapes that PHP undoes: in double quotes a backslash
+// before a quote or another backslash goes; any other stays.
+func unquote(literal string) string {
+	body := literal[1 : len(literal)-1]
+	if literal[0] == '\'' {
+		return body
+	}
+	return strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\'`, `'`).Replace(body)
+}
+
+var (
+	integer = regexp.MustCompile(`^-?[0-9]+$`)
+	// plain can stand without quotes and means itself.
+	plain = regexp.MustCompile(`^[A-Za-z0-9_./:@-]+$`)
+	words = map[string]syntax.Kind{
+		"true": syntax.Boolean, "on": syntax.Boolean, "yes": syntax.Boolean,
+		"false": syntax.Boolean, "off": syntax.Boolean, "no": syntax.Boolean, "none": syntax.Boolean, "null": syntax.Null,
+	}
+)
+
+// bare tells what a value without quotes is. Characters that PHP evaluates
+// make it an expression.
+func bare(text string) (syntax.Kind, string, string) {
+	kind, isWord := words[strings.ToLower(text)]
+	switch {
+	case isWord:
+		return kind, text, ""
+	case integer.MatchString(text):
+		return syntax.Integer, text, ""
+	case strings.ContainsAny(text, "|&^~!(){}$\"'"):
+		return syntax.Expression, text, "an expression that PHP evaluates"
+	}
+	return syntax.String, text, ""
+}
+
+var addressForm = regexp.MustCompile(`^(?:\[\s*([^\]]+?)\s*\]\s*)?([^\s=\[\];]+(?:\[[^\]]*\])?)$`)
+
+// Normalise takes "[ section ]key" for "[section] key".
+func Normalise(text string) (string, bool) {
+	m := addressForm.FindStringSubmatch(strings.TrimSpace(text))
+	if m == nil {
+		return "", false
+	}
+	return address(m[1], m[2]), true
+}
+
+// Encode keeps the quoting of the old value where the new one allows it.
+func Encode(old syntax.Setting, literal, value string) (string, error) {
+	_, isWord := words[strings.ToLower(value)]
+	single, double := !strings.Contains(value, "'"), !strings.Contains(value, "${") && !strings.HasSuffix(value, "$")
+	switch {
+	case strings.ContainsAny(value, "\r\n\x00"):
+		return "", errors.New("has a line break, which INI cannot hold")
+	case isWord && old.Kind == syntax.Boolean, integer.MatchString(value) && old.Kind == syntax.Integer:
+		return value, nil
+	case plain.MatchString(value) && !isWord && !quoted(literal):
+		return value, nil
+	case single && (strings.HasPrefix(literal, "'") || !double || strings.Contains(value, `\`)):
+		return "'" + value + "'", nil
+	case double:
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`, nil
+	}
+	return "", errors.New("has both a quote and what PHP takes for a variable, which INI cannot hold")
+}
+
+func quoted(literal string) bool {
+	return strings.HasPrefix(literal, `"`) || strings.HasPrefix(literal, "'")
+}

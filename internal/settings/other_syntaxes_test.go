@@ -1,0 +1,155 @@
+package settings
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// otherShapes are files around one value, whose address is given.
+var otherShapes = []struct{ file, address, source string }{
+	{"a.ini", "[storage] word", "; word = decoy\n[mail]\nword = \"mail\"\n\n[storage]\r\nserver = localhost\r\n  word = old ; it's here\r\n"},
+	{"b.ini", "[storage] word", "\ufeff;<?php exit; ?>\n[storage]\nword=\"old\"\nport = 3306\n"},
+	{"c.ini", "word", "word = 'old'\n[storage]\nword = decoy\n"},
+	{"d.ini", "[s] word", "[s]\nword =\nother = on"},
+	{"e.ini", "[s] word", "[s]\nword = 12 ; a number"},
+	{".env", "WORD", "# WORD=decoy\nexport WORD=old # the password\nOTHER=\"x\"\n"},
+	{"app.env", "WORD", "WORD='old'\r\nWORD_2=decoy\r\n"},
+	{".env.local", "WORD", "A=1\nWORD = \"old\\\"er\"   # note\n"},
+	{"settings", "WORD", "\nWORD=\nB=2"},
+}
+
+func TestOtherSyntaxesKeepEveryOtherByte(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 9))
+	for i := range 4000 {
+		shape := otherShapes[i%len(otherShapes)]
+		value := randomValue(random)
+		before, err := Parse(shape.file, []byte(shape.source))
+		require.NoError(t, err, shape.file)
+		after, err := before.With([]Change{{shape.address, value}})
+		if err != nil {
+			require.Contains(t, err.Error(), "cannot hold", "%s %q", shape.file, value)
+			require.Equal(t, "INI", before.Syntax.Name)
+			continue
+		}
+		requireOnlyTheValueChanged(t, before, after, shape.address)
+		again, err := after.With([]Change{{shape.address, value}})
+		require.NoError(t, err)
+		require.Equal(t, string(after.Bytes()), string(again.Bytes()))
+	}
+}
+
+// TestINIComesBackThroughRealPHP lets parse_ini_file read what was written.
+func TestINIComesBackThroughRealPHP(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 4))
+	folder := t.TempDir()
+	var wanted []string
+	for i := 0; len(wanted) < 1500; i++ {
+		shape := otherShapes[i%5]
+		value := randomValue(random)
+		before, err := Parse(shape.file, []byte(shape.source))
+		require.NoError(t, err)
+		after, err := before.With([]Change{{shape.address, value}})
+		if err != nil {
+			continue
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprintf("%d.ini", len(wanted))), after.Bytes(), 0o600))
+		wanted = append(wanted, value)
+	}
+	out, err := exec.Command("php", "-r", fmt.Sprintf(`$all = [];
+		for ($i = 0; $i < %d; $i++) {
+			$text = preg_replace('/^\xEF\xBB\xBF/', '', file_get_contents("%s/$i.ini"));
+			$ini = parse_ini_string($text, true);
+			$all[] = base64_encode($ini['storage']['word'] ?? $ini['s']['word'] ?? $ini['word'] ?? '(none)');
+			if (isset($ini['word'], $ini['storage'])) $all[$i] = base64_encode($ini['word']);
+		}
+		echo json_encode($all);`, len(wanted), folder)).Output()
+	require.NoError(t, err, string(out[:min(len(out), 500)]))
+	var got [][]byte
+	require.NoError(t, json.Unmarshal(out, &got))
+	for i := range wanted {
+		content, _ := os.ReadFile(filepath.Join(folder, fmt.Sprintf("%d.ini", i)))
+		require.Equal(t, wanted[i], string(got[i]), "%q", content)
+	}
+}
+
+func TestRefusalsOfOtherSyntaxes(t *testing.T) {
+	ini, err := Parse("x.ini", []byte("[s]\na = \"x${HOME}\"\nb = 1 | 2\nc = \"x\" CONST\nd = x\nd = y\ne = z\n"))
+	require.NoError(t, err)
+	env, err := Parse(".env", []byte("A=\"mysql://${USER}\"\nB=$C\nD='x'y\nE=z\n"))
+	require.NoError(t, err)
+	for _, row := range []struct {
+		file                 *File
+		address, value, want string
+	}{
+		{ini, "[s] a", "x", "x.ini:2:5: [s] a cannot be written: it is a string with a variable in it"},
+		{ini, "[s] b", "x", "it is an expression that PHP evaluates"}, {ini, "[s] c", "x", "it is put together from pieces"},
+		{ini, "[s] d", "x", "[s] d is set twice, first in line 5"}, {ini, "[s]e", "a\nb", "cannot take this value: it has a line break, which INI cannot hold"},
+		{ini, "[s] e", "it's ${x}", "has both a quote and"}, {ini, "[s] f", "x", "there is no setting [s] f"}, {ini, "[s", "x", "is no address of a setting in INI"},
+		{env, "A", "x", ".env:1:3: A cannot be written: it is a string with a variable in it"}, {env, "B", "x", "put together with a variable"},
+		{env, "D", "x", "put together from pieces"}, {env, "F", "x", "there is no setting F"}, {env, "a b", "x", "is no address of a setting in dotenv"},
+	} {
+		_, err := row.file.With([]Change{{row.address, row.value}})
+		assert.ErrorContains(t, err, row.want, row.address)
+	}
+	_, err = Parse("x.ini", []byte("[s]\na = \"open\n"))
+	assert.ErrorContains(t, err, "x.ini:2:5: a quote is opened here and never closed")
+	_, err = Parse(".env", []byte("A='open\n"))
+	assert.ErrorContains(t, err, ".env:1:3: a quote is opened here and never closed")
+}
+
+func FuzzOtherSyntaxes(f *testing.F) {
+	for _, shape := range otherShapes {
+		f.Add(shape.file, []byte(shape.source), "new'value")
+	}
+	f.Fuzz(func(t *testing.T, name string, source []byte, value string) {
+		if strings.ContainsAny(name, "/\x00") {
+			return
+		}
+		file, err := Parse(name, source)
+		if err != nil {
+			return
+		}
+		for _, s := range file.Settings {
+			if changed, err := file.With([]Change{{s.Address, value}}); err == nil {
+				got, err := changed.Lookup(s.Address)
+				require.NoError(t, err)
+				require.Equal(t, value, got.Value)
+			}
+		}
+	})
+}
+
+// TestDotenvComesBackThroughAShell: what the libraries read alike, a shell
+// reads too. Control characters are left out: a shell has no escapes for them.
+func TestDotenvComesBackThroughAShell(t *testing.T) {
+	random := rand.New(rand.NewPCG(2, 7))
+	folder := t.TempDir()
+	var wanted []string
+	var script strings.Builder
+	for i := 0; len(wanted) < 600; i++ {
+		shape := otherShapes[5+i%2]
+		value := strings.NewReplacer("\n", "", "\r", "", "\t", "", "\x00", "", "\x7f", "").Replace(randomValue(random))
+		before, err := Parse(shape.file, []byte(strings.ReplaceAll(shape.source, "\r", "")))
+		require.NoError(t, err)
+		after, err := before.With([]Change{{shape.address, value}})
+		require.NoError(t, err)
+		name := filepath.Join(folder, fmt.Sprintf("%d.env", i))
+		require.NoError(t, os.WriteFile(name, after.Bytes(), 0o600))
+		fmt.Fprintf(&script, ". %s; printf '%%s\\n' \"$WORD\"\n", name)
+		wanted = append(wanted, value)
+	}
+	command := exec.Command("sh")
+	command.Stdin = strings.NewReader(script.String())
+	out, err := command.CombinedOutput()
+	require.NoError(t, err)
+	require.Equal(t, wanted, strings.Split(strings.TrimSuffix(string(out), "\n"), "\n"))
+}
