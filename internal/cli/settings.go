@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfield/internal/cli/render"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
@@ -70,10 +71,11 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 				if i > 0 {
 					p.screen.Blank()
 				}
-				p.screen.Title(file.Path, file.Syntax)
-				for _, s := range file.Settings {
-					p.screen.Setting(s.Line, s.Address, s.Value, s.Refusal)
+				rows := make([]render.Setting, len(file.Settings))
+				for i, s := range file.Settings {
+					rows[i] = render.Setting{Line: s.Line, Address: s.Address, Value: s.Value, Refusal: s.Refusal}
 				}
+				p.screen.SettingsFile(file.Path, file.Syntax, rows)
 			}
 			return nil
 		},

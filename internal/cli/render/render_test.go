@@ -131,3 +131,15 @@ func TestProgressFigures(t *testing.T) {
 		assert.Equal(t, want, Size(bytes))
 	}
 }
+
+func TestSettingsLineUpByTheLongestAddress(t *testing.T) {
+	s, out := screen(60)
+	s.SettingsFile("a.php", "PHP", []Setting{
+		{2, "HOST", "localhost", ""}, {13, "$a['b']['c']['d']['e']", "x\ny " + strings.Repeat("z", 40), ""}, {14, "$very['long']['address']['that']['fills']['the']['line']", "v", "a heredoc"},
+	})
+	assert.Equal(t, "a.php                                                    PHP\n"+
+		"     2  HOST                        localhost\n"+
+		"    13  $a['b']['c']['d']['e']      x y zzzzzzzzzzzzzzzzz...\n"+
+		"    14  $very['long']['address']['that']['fills']['the']['line']\n"+
+		"                                    v  (a heredoc)\n", plain(out.String()))
+}

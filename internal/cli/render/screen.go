@@ -247,7 +247,10 @@ func (s *Screen) diff(text string) {
 // Fault writes an error to standard error: what happened, where, and what to
 // do next.
 func (s *Screen) Fault(err error) {
-	for _, f := range fault.All(err) {
+	for i, f := range fault.All(err) {
+		if i > 0 {
+			_, _ = fmt.Fprintln(s.Err)
+		}
 		_, _ = fmt.Fprintf(s.Err, "%s %s\n", bad.Render("Error:"), f.What)
 		if f.Place.File != "" {
 			_, _ = fmt.Fprintf(s.Err, "  at %s\n", nearby(f.Place))

@@ -16,30 +16,42 @@ func (s *Screen) Title(text, right string) {
 	s.printf("%s%s%s\n", accent.Render(text), strings.Repeat(" ", gap), quiet.Render(right))
 }
 
-const addressWidth = 34
-
-// Setting writes one setting: line, address, value, and why it cannot be
-// written if that is so.
-func (s *Screen) Setting(line int, address, value, refusal string) {
-	value = strings.Join(strings.Fields(value), " ")
-	if refusal != "" {
-		value += "  (" + refusal + ")"
-	}
-	room := s.width - 7 - max(addressWidth, ansi.StringWidth(address)) - 2
-	if room < narrowest/4 { // a long address stands alone
-		s.printf("%s %s\n", quiet.Render(fmt.Sprintf("%5d ", line)), address)
-		address, room = "", s.width-7-addressWidth-2
-		s.printf("       %s  %s\n", pad(address, addressWidth), styledValue(ansi.Truncate(value, room, "..."), refusal))
-		return
-	}
-	s.printf("%s %s  %s\n", quiet.Render(fmt.Sprintf("%5d ", line)), pad(address, addressWidth), styledValue(ansi.Truncate(value, room, "..."), refusal))
+// Setting is one row of SettingsFile.
+type Setting struct {
+	Line                    int
+	Address, Value, Refusal string
 }
 
-func styledValue(value, refusal string) string {
-	if refusal != "" {
-		return quiet.Render(value)
+const (
+	narrowestAddress = 20
+	valueRoom        = 24 // columns that are left for values at least
+)
+
+// SettingsFile writes a file's settings: line, address, value, and why one
+// cannot be written if that is so.
+func (s *Screen) SettingsFile(path, syntax string, rows []Setting) {
+	s.Title(path, syntax)
+	width := narrowestAddress
+	for _, row := range rows {
+		width = max(width, ansi.StringWidth(row.Address))
 	}
-	return value
+	const lineWidth = 8
+	width = min(width, s.width-lineWidth-2-valueRoom)
+	for _, row := range rows {
+		value := strings.Join(strings.Fields(row.Value), " ")
+		if row.Refusal != "" {
+			value += "  (" + row.Refusal + ")"
+		}
+		value = ansi.Truncate(value, s.width-lineWidth-width-2, "...")
+		if row.Refusal != "" {
+			value = quiet.Render(value)
+		}
+		address := pad(row.Address, width)
+		if ansi.StringWidth(row.Address) > width { // it stands alone, the value below it
+			address = row.Address + "\n" + strings.Repeat(" ", lineWidth+width)
+		}
+		s.printf("%s  %s  %s\n", quiet.Render(fmt.Sprintf("%6d", row.Line)), address, value)
+	}
 }
 
 // Edit writes what became of an edit.
