@@ -25,6 +25,11 @@ var shapes = []struct{ name, address, source, read string }{
 	{"elements", "$hive['main']['pass']", "<?php\n$hive['main']['user'] = 'u';\n$hive[\"main\"][\"pass\"]='old';\n$hive['test']['pass']='decoy';", "$hive['main']['pass']"},
 	{"nested, long notation", "$hive['main']['pass']", "<?php $hive = array('main' => array('user' => 'u', /* 'pass' => 'decoy', */ 'pass' => 'old', ), 'x' => fn($a) => ['pass' => 'decoy']);", "$hive['main']['pass']"},
 	{"returned array", "return['db'][0]['pass']", "<?php\nreturn [\n  'db' => [ [ 'pass' => \"old\" ], [ 'pass' => 'decoy' ] ],\n];", "(include $file)['db'][0]['pass']"},
+	{"object property", "$hive->main->pass", "<?php $hive = new stdClass; $hive->main = new stdClass;\n$hive->main->user = 'u'; $hive->main->pass = \"old\";", "$hive->main->pass"},
+	{"static property", "Hive@N@::$pass", "<?php\n#[Allow]\nfinal class Hive@N@ extends ArrayObject {\n  private const OTHER = 'x';\n  public static ?string $user = 'u', $pass = 'old'; // 'decoy'\n" +
+		"  function pass(string $pass = 'decoy') { $pass = 'decoy'; return [1]; }\n}", "Hive@N@::$pass"},
+	{"property in an array", "Hive@N@::$db['main']['pass']", "<?php class Hive@N@ { public static $db = array('main' => ['pass' => 'old']); }", "Hive@N@::$db['main']['pass']"},
+	{"class constant", "Hive@N@::PASS", "<?php abstract class Hive@N@ { abstract function f(); public const USER = 'u', PASS = 'old'; }", "Hive@N@::PASS"},
 	{"null", "$hive", "<?php $hive = NULL;", "$hive"},
 }
 
@@ -114,7 +119,7 @@ if (true) { $hive['branch'] = 'x'; } else $hive['else'] = 'x';
 if (!defined('LATE')) define('LATE', 'x');
 defined('LAZY') || define('LAZY', 'x');
 function f() { $local = 'x'; }
-class K { const HOST = 'x'; public $pass = 'y'; }
+class K { const HOST = 'x' . 'y'; public $pass = PASS; }
 $twice = 'a'; $twice = 'b';
 $hive['note'] .= 'more';
 $list = ['a' => 1] + ['a' => 2];
@@ -134,6 +139,8 @@ $heir = PARENT_HOST;
 		"LATE":                "it is inside a branch",
 		"LAZY":                "it is inside a branch",
 		"$local":              "it is inside a function",
+		"K::HOST":             "hive.php:14:24: K::HOST cannot be written: it is a concatenation",
+		"K :: $pass":          "it is taken from the constant PASS",
 		"$twice":              "hive.php:15:24: $twice is set twice, first in line 15",
 		"$hive['note']":       "it is a change of an earlier value (.=)",
 		"$list['a']":          "there is no setting $list['a']",

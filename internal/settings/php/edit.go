@@ -31,7 +31,16 @@ func Normalise(address string) (normal string, ok bool) {
 		return "", false
 	}
 	f.pos++
+	if f.is(0, "::") && (f.isKind(1, variable) || f.isKind(1, word)) {
+		normal += "::" + f.text(1)
+		f.pos += 2
+	}
 	for f.more() {
+		if f.is(0, "->") && f.isKind(1, word) {
+			normal += "->" + f.text(1)
+			f.pos += 2
+			continue
+		}
 		key, isKey := f.key(1)
 		if !f.is(0, "[") || !isKey || !f.is(2, "]") {
 			return "", false

@@ -15,7 +15,7 @@ var Syntax = syntax.Syntax{
 	Encode: func(old syntax.Setting, literal, value string) (string, error) {
 		return Encode(old, literal, value), nil
 	},
-	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array",
+	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property",
 }
 
 // Parse gives every setting of a PHP file in the order of the file. Commented
@@ -185,7 +185,7 @@ func (f *finder) keyword(name, where string) {
 		f.skipStatement()
 	case "const":
 		f.pos++
-		f.constants(where)
+		f.constants("", where)
 	case "return":
 		f.pos++
 		if !f.endOfStatement() {
@@ -199,11 +199,7 @@ func (f *finder) keyword(name, where string) {
 		f.skipTo("{", ";", "")
 		f.blockOrNothing(where)
 	case "class", "interface", "trait", "enum", "abstract", "final", "readonly":
-		// Class members have addresses of their own, which are not known yet.
-		f.skipTo("{", ";")
-		if f.is(0, "{") {
-			f.skipBracket()
-		}
+		f.class()
 	case "if", "elseif", "else", "for", "foreach", "while", "do", "switch", "try", "catch", "finally":
 		f.pos++
 		f.branch(name)
@@ -225,6 +221,84 @@ func (f *finder) blockOrNothing(where string) {
 		f.block(where)
 	} else {
 		f.pos++
+	}
+}
+
+// class takes the constants and properties of a class with plain values, as
+// Class::NAME and Class::$name. Methods are stepped over.
+func (f *finder) class() {
+	name := ""
+	for f.more() && !f.is(0, "{") && !f.is(0, ";") {
+		if f.isKind(0, word) && name == "" && f.afterClassKeyword() {
+			name = f.text(0)
+		}
+		f.pos++
+	}
+	if !f.is(0, "{") {
+		f.pos++
+		return
+	}
+	f.pos++
+	for f.more() && !f.is(0, "}") {
+		f.member(name)
+	}
+	f.pos++
+}
+
+func (f *finder) afterClassKeyword() bool {
+	if f.pos == 0 {
+		return false
+	}
+	switch strings.ToLower(f.text(-1)) {
+	case "class", "interface", "trait", "enum":
+		return true
+	}
+	return false
+}
+
+// member takes one constant, property or method.
+func (f *finder) member(class string) {
+	for f.more() && !f.is(0, "}") {
+		switch {
+		case f.is(0, "const"):
+			f.pos++
+			f.constants(class+"::", "")
+			return
+		case f.is(0, "function"):
+			f.skipTo("{", ";")
+			if f.is(0, "{") {
+				f.skipBracket()
+			} else {
+				f.pos++
+			}
+			return
+		case f.isKind(0, variable):
+			for !f.endOfStatement() && !f.is(0, "{") {
+				name := f.text(0)
+				f.pos++
+				if f.is(0, "=") {
+					f.pos++
+					f.value(class+"::"+name, "", ",", ";", "")
+				}
+				f.skipTo(",", ";", "", "{")
+				if f.is(0, ",") {
+					f.pos++
+				}
+			}
+			if f.is(0, "{") { // the hooks of a property
+				f.skipBracket()
+			} else {
+				f.pos++
+			}
+			return
+		case f.is(0, ";"):
+			f.pos++
+			return
+		case f.is(0, "(") || f.is(0, "[") || f.is(0, "{"):
+			f.skipBracket()
+		default:
+			f.pos++ // a modifier, a type, an attribute
+		}
 	}
 }
 
@@ -288,7 +362,9 @@ func (f *finder) define(where string) {
 	f.skipBracket()
 }
 
-func (f *finder) constants(where string) {
+// constants takes NAME = value, ... behind const; class is the beginning of
+// their addresses.
+func (f *finder) constants(class, where string) {
 	for !f.endOfStatement() {
 		// "const string NAME =" is PHP 8.3; the name is the word before "=".
 		for f.isKind(0, word) && !f.is(1, "=") {
@@ -298,7 +374,7 @@ func (f *finder) constants(where string) {
 		f.pos++
 		if f.is(0, "=") {
 			f.pos++
-			f.value(name, where, ",", ";", "")
+			f.value(class+name, where, ",", ";", "")
 		}
 		f.skipTo(",", ";", "")
 		if f.is(0, ",") {
@@ -308,14 +384,19 @@ func (f *finder) constants(where string) {
 	f.pos++
 }
 
-// assignment takes $name['key']... = value. Anything else that begins with a
-// variable is stepped over.
+// assignment takes $name['key']->property... = value. Anything else that
+// begins with a variable is stepped over.
 func (f *finder) assignment(where string) {
 	address := f.text(0)
 	f.pos++
-	for f.is(0, "[") {
+	for f.is(0, "[") || f.is(0, "->") {
+		if f.is(0, "->") && f.isKind(1, word) {
+			address += "->" + f.text(1)
+			f.pos += 2
+			continue
+		}
 		key, ok := f.key(1)
-		if !ok || !f.is(2, "]") {
+		if f.is(0, "->") || !ok || !f.is(2, "]") {
 			f.expressionStatement(where)
 			return
 		}
