@@ -211,6 +211,12 @@ func (r *run) ownLogin(ctx context.Context) (*mysql.Server, error) {
 // removeImported removes what the database holds now and did not before.
 func (r *run) removeImported(ctx context.Context) error {
 	name := r.app.Database.Name
+	if r.view.asAdmin() {
+		// A statement that was given up here may still be at work there.
+		for _, a := range accountsOf(r.app.Accounts[0]) {
+			_ = r.view.server.EndSessions(ctx, a) // there may be none
+		}
+	}
 	now, err := r.view.server.Contents(ctx, name)
 	if err != nil {
 		return err

@@ -145,9 +145,6 @@ func (r *run) do(ctx context.Context, s *step) (changed bool, err error) {
 		return false, err
 	}
 	facts, err := s.act(ctx)
-	if err == nil && ctx.Err() != nil {
-		err = fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
-	}
 	if err != nil {
 		entry.Event, entry.Detail = state.Failed, fault.As(err).What
 		_ = r.journal.Record(entry) // the error at hand matters more

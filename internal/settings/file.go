@@ -17,6 +17,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/dotenv"
 	"yellowfield/internal/settings/ini"
+	"yellowfield/internal/settings/jsonfile"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
 )
@@ -53,7 +54,7 @@ func underlying(err error) error {
 func Parse(path string, source []byte) (*File, error) {
 	language, known := choose(path, source)
 	if !known {
-		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI with sections, and dotenv",
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI with sections, dotenv and JSON",
 			"it cannot be told in which syntax this file is written")
 	}
 	return parse(path, language, source)
@@ -71,6 +72,8 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 		return ini.Syntax, true
 	case strings.Contains(strings.ToLower(text), "<?php"):
 		return php.Syntax, true
+	case strings.HasSuffix(name, ".json"), strings.HasPrefix(strings.TrimSpace(text), "{"):
+		return jsonfile.Syntax, true
 	case name == ".env", strings.HasPrefix(name, ".env."), strings.HasSuffix(name, ".env"):
 		return dotenv.Syntax, true
 	case sectionLine.MatchString(text):

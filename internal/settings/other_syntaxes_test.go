@@ -25,6 +25,35 @@ var otherShapes = []struct{ file, address, source string }{
 	{"app.env", "WORD", "WORD='old'\r\nWORD_2=decoy\r\n"},
 	{".env.local", "WORD", "A=1\nWORD = \"old\\\"er\"   # note\n"},
 	{"settings", "WORD", "\nWORD=\nB=2"},
+	{"a.json", "main.word", "{\r\n\t\"mail\": {\"word\": \"decoy\"},\r\n\t\"main\": { \"ports\": [1, 2.5], \"word\" : \"old\" }\r\n}\r\n"},
+	{"b.json", "list.1.a\\.b", "\ufeff{\"list\":[null,{\"a.b\":true}]}"},
+}
+
+// TestJSONComesBackThroughRealPHP lets json_decode read what was written.
+func TestJSONComesBackThroughRealPHP(t *testing.T) {
+	random := rand.New(rand.NewPCG(8, 8))
+	shape := otherShapes[len(otherShapes)-2]
+	var texts, wanted []string
+	for range 1000 {
+		value := randomValue(random)
+		before, err := Parse(shape.file, []byte(shape.source))
+		require.NoError(t, err)
+		after, err := before.With([]Change{{shape.address, value}})
+		require.NoError(t, err)
+		texts, wanted = append(texts, string(after.Bytes())), append(wanted, value)
+	}
+	path := filepath.Join(t.TempDir(), "all.json")
+	all, err := json.Marshal(texts)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, all, 0o600))
+	out, err := exec.Command("php", "-r", `echo json_encode(array_map(fn($t) => base64_encode(json_decode($t, true)["main"]["word"]),
+		json_decode(file_get_contents("`+path+`"))));`).Output()
+	require.NoError(t, err)
+	var got [][]byte
+	require.NoError(t, json.Unmarshal(out, &got))
+	for i := range wanted {
+		require.Equal(t, wanted[i], string(got[i]))
+	}
 }
 
 func TestOtherSyntaxesKeepEveryOtherByte(t *testing.T) {
@@ -102,6 +131,19 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 	}
 	_, err = Parse("x.ini", []byte("[s]\na = \"open\n"))
 	assert.ErrorContains(t, err, "x.ini:2:5: a quote is opened here and never closed")
+	for source, want := range map[string]string{
+		"{\"a\": 1,\n \"b\": }":  "x.json:2:7: this is no JSON: a value is missing",
+		"{\"a\": \"open":         "x.json:1:7: this is no JSON: a quote is opened here",
+		"{\"a\" 1}":              "a colon is missing",
+		"{a: 1}":                 "a key in double quotes is missing",
+		"{\"a\": [1 2]}":         "a comma or ] is missing",
+		"{} {}":                  "nothing may follow the value",
+		strings.Repeat("[", 500): "it is nested too deep",
+		"{\"a\": 01}":            "not written as JSON wants it",
+	} {
+		_, err = Parse("x.json", []byte(source))
+		assert.ErrorContains(t, err, want, source)
+	}
 	_, err = Parse(".env", []byte("A='open\n"))
 	assert.ErrorContains(t, err, ".env:1:3: a quote is opened here and never closed")
 }
