@@ -23,7 +23,7 @@ func newSettingsCommand(p *program) *cobra.Command {
 sections, JSON, dotenv) without changing any other byte. No estate file is
 needed.`,
 	}
-	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p))
+	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p), newSettingsAdoptCommand(p))
 	return command
 }
 

@@ -325,19 +325,24 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if absent {
 		facts += ", from " + filepath.Base(s.Template)
 	}
-	var passwords []string
-	for _, value := range s.Values {
-		if value.Text.Uses("password") {
-			passwords = append(passwords, value.Address)
-		}
-	}
-	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), passwords...)
+	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), passwordAddresses(s.Values)...)
 	r.plan.add(&step{
 		Row: Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, object: "settings " + path,
 		act:  func(context.Context) (string, error) { return "", r.publish(published) },
 		undo: func(context.Context) error { return published.takeBack(absent) },
 	})
 	return nil
+}
+
+// passwordAddresses are where a settings file has the password.
+func passwordAddresses(values estate.Values) []string {
+	var addresses []string
+	for _, value := range values {
+		if value.Text.Uses("password") {
+			addresses = append(addresses, value.Address)
+		}
+	}
+	return addresses
 }
 
 // writableFolder finds a folder that is not there or may not be written while

@@ -25,9 +25,23 @@ func IsSecret(s syntax.Setting) bool {
 	return m != nil && secretWords.MatchString(m[1]) || strings.Contains(s.Value, "://") && strings.Contains(s.Value, "@")
 }
 
+// Masked is the file's text with the values of secrets masked; always names
+// further addresses to hide.
+func (f *File) Masked(always ...string) string { return f.mask(f.hidden(always), nil) }
+
 // Difference shows what changes from f to after, with the values of secrets
 // masked in both; always names further addresses to hide.
 func (f *File) Difference(after *File, always ...string) string {
+	hidden := f.hidden(always)
+	old := map[string]string{}
+	for _, s := range f.Settings {
+		old[s.Address] = s.Value
+	}
+	return udiff.Unified(f.Path, after.Path, f.mask(hidden, nil), after.mask(hidden, old))
+}
+
+// hidden gives the addresses whose values are not shown.
+func (f *File) hidden(always []string) map[string]bool {
 	hidden := map[string]bool{}
 	for _, address := range always {
 		if s, err := f.Lookup(address); err == nil {
@@ -39,25 +53,23 @@ func (f *File) Difference(after *File, always ...string) string {
 			hidden[s.Address] = true
 		}
 	}
-	values := map[string]string{}
-	for _, s := range f.Settings {
-		values[s.Address] = s.Value
-	}
-	mask := func(file *File, new string) string {
-		// From the end, so that the places before stay right.
-		text := string(file.source)
-		for i := len(file.Settings) - 1; i >= 0; i-- {
-			s := file.Settings[i]
-			if !hidden[s.Address] || s.Value == "" {
-				continue
-			}
-			shown := secret.Mask
-			if values[s.Address] != s.Value {
-				shown += new
-			}
-			text = text[:s.Start] + shown + text[s.End:]
+	return hidden
+}
+
+// mask puts a mask in place of hidden values, with a remark where the value is
+// not the old one.
+func (f *File) mask(hidden map[string]bool, old map[string]string) string {
+	text := string(f.source)
+	for i := len(f.Settings) - 1; i >= 0; i-- { // from the end, so that the places before stay right
+		s := f.Settings[i]
+		if !hidden[s.Address] || s.Value == "" {
+			continue
 		}
-		return text
+		shown := secret.Mask
+		if before, had := old[s.Address]; had && before != s.Value {
+			shown += " (new)"
+		}
+		text = text[:s.Start] + shown + text[s.End:]
 	}
-	return udiff.Unified(f.Path, after.Path, mask(f, ""), mask(after, " (new)"))
+	return text
 }

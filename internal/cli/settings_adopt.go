@@ -1,0 +1,58 @@
+package cli
+
+import (
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+)
+
+func newSettingsAdoptCommand(p *program) *cobra.Command {
+	var adoption provision.Adoption
+	var text string
+	command := &cobra.Command{
+		Use:   "adopt APP",
+		Short: "Take over settings that an application's installer made or printed",
+		Long: `Reads the settings file that the application's installer wrote, or the text it
+printed for pasting, compares its facts with the estate file and logs in with
+them. A text is shown, with its secrets masked, and written after a yes, with the
+owner and mode that the estate file asks for.`,
+		Example: `  yellowfield settings adopt honeystall
+  yellowfield settings adopt honeystall --text printed.txt
+  yellowfield settings adopt honeystall --text - --yes`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: p.appNames,
+		RunE: func(command *cobra.Command, names []string) error {
+			var err error
+			switch text {
+			case "":
+			case "-":
+				adoption.Text, err = io.ReadAll(os.Stdin)
+			default:
+				adoption.Text, err = os.ReadFile(text)
+			}
+			if err != nil {
+				return fault.New(fault.Invalid, "check the path and its permissions", "the text cannot be read: %v", err).With(err)
+			}
+			adoption.Confirm = func(path, masked string) bool {
+				p.screen.Say("%s\n", masked)
+				return p.confirm("Write this to " + path + "?")
+			}
+			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
+				p.listen(engine)
+				result, err := engine.Adopt(command.Context(), apps[0], adoption)
+				if err != nil {
+					return err
+				}
+				return p.conclude(engine, "settings adopt", false, []provision.Result{result})
+			})
+		},
+	}
+	command.Flags().StringVar(&adoption.File, "file", "", "the settings `file`, as the estate file names it, if the installer makes several")
+	command.Flags().StringVar(&text, "text", "", "the text that the installer printed: a `path`, or - for standard input")
+	return command
+}

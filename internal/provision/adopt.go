@@ -1,0 +1,143 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings"
+	"yellowfield/internal/state"
+)
+
+// Adoption says what to adopt.
+type Adoption struct {
+	// File is the settings file as the estate file names it; empty for the
+	// only one that the installer makes.
+	File string
+	// Text is what the installer printed for pasting; nil when it has written
+	// the file itself.
+	Text []byte
+	// Confirm is asked before Text is written, and is shown it with its
+	// secrets masked.
+	Confirm func(path, masked string) bool
+}
+
+// Adopt takes over a settings file that an application's installer made, or
+// writes the text that it printed: its facts are compared with the estate
+// file, a login is made with them, and the pending password is forgotten.
+func (e *Engine) Adopt(ctx context.Context, app *estate.App, adoption Adoption) (Result, error) {
+	results, err := e.each(ctx, []*estate.App{app}, Options{Command: "settings adopt", DryRun: true}, func(r *run, ctx context.Context) error {
+		return r.adopt(ctx, adoption)
+	})
+	if err != nil {
+		return Result{}, err
+	}
+	return results[0], nil
+}
+
+func (r *run) adopt(ctx context.Context, adoption Adoption) error {
+	s, err := r.settingsToAdopt(adoption.File)
+	if err != nil {
+		return &stepError{stepSettings, err}
+	}
+	if err := r.makePlan(ctx); err != nil {
+		return r.tellPlanFaults(err)
+	}
+	path := r.app.InFolder(s.File)
+	text := adoption.Text
+	if text == nil {
+		if text, err = os.ReadFile(path); err != nil {
+			return &stepError{stepSettings, fault.At(fault.Invalid, fault.Place{File: path}, "finish the installer, or give the text it printed with --text -",
+				"the installer has not written its settings yet").With(err)}
+		}
+	}
+	if err := r.checkAdopted(s, path, text); err != nil {
+		return &stepError{stepSettings, err}
+	}
+	if adoption.Text != nil {
+		if err := r.writeAdopted(s, path, adoption); err != nil {
+			return &stepError{stepSettings, err}
+		}
+	} else {
+		r.tell(Row{Step: stepSettings, Outcome: Verified, Facts: s.File + " agrees in " + counted(len(s.Values), "value", "values")})
+	}
+	r.checkSettingsLogin(ctx, s, path)
+	return nil
+}
+
+// settingsToAdopt finds the entry of the estate file that is meant.
+func (r *run) settingsToAdopt(file string) (*estate.Settings, error) {
+	made := r.app.Installer.Settings
+	if file == "" && len(made) == 1 {
+		file = made[0]
+	}
+	if i := slices.IndexFunc(r.app.Settings, func(s *estate.Settings) bool { return s.File == file }); i >= 0 && slices.Contains(made, file) {
+		return r.app.Settings[i], nil
+	}
+	if file == "" {
+		return nil, r.Estate.Fault(fault.Invalid, r.path("installer"), "name one with --file: "+strings.Join(made, ", "),
+			"the installer of app %s writes %s", r.app.Name, counted(len(made), "settings file", "settings files"))
+	}
+	return nil, r.Estate.Fault(fault.Invalid, r.path("installer"), "list it under installer.settings and settings",
+		"%s is no settings file that the installer of app %s writes", file, r.app.Name)
+}
+
+// checkAdopted compares the facts of a text with those of the estate file.
+func (r *run) checkAdopted(s *estate.Settings, path string, text []byte) error {
+	file, err := settings.Parse(path, text)
+	if err != nil {
+		return err
+	}
+	c := r.plan.credentials[r.app.Accounts[0]]
+	differing, err := r.compare(file, s, r.facts(c.password))
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, d := range differing {
+		what := fmt.Sprintf("%s is %q, not %q", d.value.Address, d.has, d.wants)
+		if d.value.Text.Uses("password") {
+			what = d.value.Address + " is not the password of " + r.app.Accounts[0].Name
+		}
+		errs = append(errs, fault.At(fault.Differs, d.place, "run the installer again with the facts of: yellowfield connection "+r.app.Name, "%s", what))
+	}
+	return errors.Join(errs...)
+}
+
+// writeAdopted shows a text, asks, and writes it with the right owner and mode.
+func (r *run) writeAdopted(s *estate.Settings, path string, adoption Adoption) error {
+	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+		return fault.At(fault.Protected, fault.Place{File: path}, "remove the file, or adopt it as it is, without --text", "the settings file is there already")
+	}
+	attributes, err := r.attributesFor(path, true)
+	if err != nil {
+		return err
+	}
+	file, err := settings.Parse(path, adoption.Text)
+	if err != nil {
+		return err
+	}
+	if adoption.Confirm == nil || !adoption.Confirm(path, file.Masked(passwordAddresses(s.Values)...)) {
+		return fault.At(fault.Protected, fault.Place{File: path}, "answer yes, or add --yes", "the text was not written")
+	}
+	journal, err := r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server})
+	if err != nil {
+		return err
+	}
+	defer journal.End("")
+	if err := journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: path}); err != nil {
+		return err
+	}
+	if err := atomicfile.Write(path, adoption.Text, attributes); err != nil {
+		return err
+	}
+	r.tell(Row{Step: stepSettings, Outcome: Written, Facts: s.File + ", " + describeAttributes(attributes)})
+	return nil
+}
