@@ -20,7 +20,7 @@ func newSettingsCommand(p *program) *cobra.Command {
 		Short:   "Read or edit connection settings in configuration files",
 		GroupID: groupMake,
 		Long: `Reads and edits values in the configuration files of applications (PHP, INI with
-sections, JSON, dotenv) without changing any other byte. No estate file is
+sections, YAML, JSON, dotenv) without changing any other byte. No estate file is
 needed.`,
 	}
 	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p), newSettingsAdoptCommand(p))

@@ -139,7 +139,13 @@ func describe(node ast.Node) string {
 }
 
 func (d *decoder) mismatch(node ast.Node, path, want string) {
-	d.report(node, "", "%s must be %s, and this is %s", lastKey(path), want, describe(node))
+	d.report(node, forms[want], "%s must be %s, and this is %s", lastKey(path), want, describe(node))
+}
+
+// forms shows how what is wanted is written.
+var forms = map[string]string{
+	"a list": "write [one, two], or each on a line of its own behind a hyphen", "a map": "write {key: value}, or each key on a line of its own",
+	"a text": "write it in quotes", "a whole number": "write digits only", "true or false": "write true or false",
 }
 
 // lastKey names the key a path ends in.

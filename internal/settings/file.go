@@ -20,6 +20,7 @@ import (
 	"yellowfield/internal/settings/jsonfile"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/settings/yamlfile"
 )
 
 // File is the content of one configuration file and the settings in it. It is
@@ -54,7 +55,7 @@ func underlying(err error) error {
 func Parse(path string, source []byte) (*File, error) {
 	language, known := choose(path, source)
 	if !known {
-		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI with sections, dotenv and JSON",
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI with sections, YAML, JSON and dotenv",
 			"it cannot be told in which syntax this file is written")
 	}
 	return parse(path, language, source)
@@ -72,6 +73,8 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 		return ini.Syntax, true
 	case strings.Contains(strings.ToLower(text), "<?php"):
 		return php.Syntax, true
+	case strings.HasSuffix(name, ".yaml"), strings.HasSuffix(name, ".yml"):
+		return yamlfile.Syntax, true
 	case strings.HasSuffix(name, ".json"), strings.HasPrefix(strings.TrimSpace(text), "{"):
 		return jsonfile.Syntax, true
 	case name == ".env", strings.HasPrefix(name, ".env."), strings.HasSuffix(name, ".env"):

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -25,8 +26,29 @@ var otherShapes = []struct{ file, address, source string }{
 	{"app.env", "WORD", "WORD='old'\r\nWORD_2=decoy\r\n"},
 	{".env.local", "WORD", "A=1\nWORD = \"old\\\"er\"   # note\n"},
 	{"settings", "WORD", "\nWORD=\nB=2"},
+	{"a.yaml", "main.word", "# word: decoy\nmail: {word: decoy}\nmain:\n  ports: [1, 2]   # two\n  é: 'ü'\n  word: old # the password\n"},
+	{"b.yml", "main.0.word", "---\nmain:\n  - {word: \"o\\\"ld\", user: x}\n  - word: decoy\n"},
+	{"c.yaml", "word", "word:   'it''s'   \nother: |\n  word: decoy\n"},
+	{"d.yaml", "n", "n: 12\nb: true\n"},
 	{"a.json", "main.word", "{\r\n\t\"mail\": {\"word\": \"decoy\"},\r\n\t\"main\": { \"ports\": [1, 2.5], \"word\" : \"old\" }\r\n}\r\n"},
 	{"b.json", "list.1.a\\.b", "\ufeff{\"list\":[null,{\"a.b\":true}]}"},
+}
+
+// TestYAMLComesBackThroughTheLibrary: the library that estate files are read
+// with says what it reads.
+func TestYAMLComesBackThroughTheLibrary(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 4))
+	for i := range 2000 {
+		shape := []string{"word: old # note\n", "word: 'old'\n", "word: \"old\"\n", "word: 12\n"}[i%4]
+		value := randomValue(random)
+		before, err := Parse("x.yaml", []byte(shape))
+		require.NoError(t, err)
+		after, err := before.With([]Change{{"word", value}})
+		require.NoError(t, err, "%q", value)
+		var got struct{ Word string }
+		require.NoError(t, yaml.Unmarshal(after.Bytes(), &got), "%q", after.Bytes())
+		require.Equal(t, value, got.Word, "%q", after.Bytes())
+	}
 }
 
 // TestJSONComesBackThroughRealPHP lets json_decode read what was written.
@@ -115,6 +137,10 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 	require.NoError(t, err)
 	env, err := Parse(".env", []byte("A=\"mysql://${USER}\"\nB=$C\nD='x'y\nE=z\n"))
 	require.NoError(t, err)
+	yml, err := Parse("x.yaml", []byte("a: &x one\nb: *x\nc: |\n  text\nd: one\n  two\ne: !!str 5\nf: z\nf: y\ng:\n"))
+	require.NoError(t, err)
+	_, err = Parse("x.yaml", []byte("a: [1\nb: 2\n"))
+	assert.ErrorContains(t, err, "this is no valid YAML")
 	for _, row := range []struct {
 		file                 *File
 		address, value, want string
@@ -123,6 +149,9 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 		{ini, "[s] b", "x", "it is an expression that PHP evaluates"}, {ini, "[s] c", "x", "it is put together from pieces"},
 		{ini, "[s] d", "x", "[s] d is set twice, first in line 5"}, {ini, "[s]e", "a\nb", "cannot take this value: it has a line break, which INI cannot hold"},
 		{ini, "[s] e", "it's ${x}", "has both a quote and"}, {ini, "[s] f", "x", "there is no setting [s] f"}, {ini, "[s", "x", "is no address of a setting in INI"},
+		{yml, "a", "x", "x.yaml:1:7: a cannot be written: it is marked for use in other places"}, {yml, "b", "x", "an alias of another value"},
+		{yml, "c", "x", "a block of lines"}, {yml, "d", "x", "written over several lines"}, {yml, "e", "x", "tagged with a type"},
+		{yml, "f", "x", "f is set twice, first in line 8"}, {yml, "g", "x", "written over several lines, or empty"}, {yml, "h", "x", "there is no setting h"},
 		{env, "A", "x", ".env:1:3: A cannot be written: it is a string with a variable in it"}, {env, "B", "x", "put together with a variable"},
 		{env, "D", "x", "put together from pieces"}, {env, "F", "x", "there is no setting F"}, {env, "a b", "x", "is no address of a setting in dotenv"},
 	} {

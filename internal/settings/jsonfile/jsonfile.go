@@ -70,7 +70,8 @@ func (p *parser) at(c byte) bool {
 	return p.pos < len(p.source) && p.source[p.pos] == c
 }
 
-func join(address, key string) string {
+// Join adds a key to an address; a dot inside the key is written \.
+func Join(address, key string) string {
 	key = strings.NewReplacer(`\`, `\\`, `.`, `\.`).Replace(key)
 	if address == "" {
 		return key
@@ -116,7 +117,7 @@ func (p *parser) members(address string, closer byte, object bool) {
 			}
 			p.pos++
 		}
-		p.value(join(address, key))
+		p.value(Join(address, key))
 		switch {
 		case p.err != nil:
 		case p.at(','):

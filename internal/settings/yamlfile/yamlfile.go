@@ -1,0 +1,217 @@
+// Package yamlfile reads and edits the settings in YAML files without losing a
+// byte: the library tells where a value stands, and the value is spliced, so
+// that comments and layout stay.
+//
+// It must never know of files on disk or of what the settings are for.
+package yamlfile
+
+import (
+	"encoding/json"
+	"errors"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings/jsonfile"
+	"yellowfield/internal/settings/syntax"
+)
+
+// Syntax is YAML as a syntax of settings.
+var Syntax = syntax.Syntax{
+	Name: "YAML", Parse: Parse, Normalise: jsonfile.Normalise, Encode: Encode,
+	Addresses: "write the keys joined by dots: main.server, servers.0.name",
+}
+
+// Parse gives every value that is no map or list. A value that is written over
+// several lines, an alias or a tagged value comes with its Refusal.
+func Parse(source []byte) ([]syntax.Setting, error) {
+	tree, err := parser.ParseBytes(source, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		place := fault.Place{Line: 1}
+		what := err.Error()
+		var positioned yaml.Error
+		if errors.As(err, &positioned) && positioned.GetToken() != nil {
+			at := positioned.GetToken().Position
+			place, what = fault.Place{Line: at.Line, Column: at.Column}, positioned.GetMessage()
+		}
+		return nil, fault.At(fault.Invalid, place, "correct the file; indentation is by spaces", "this is no valid YAML: %s", what).WithExcerpt(source)
+	}
+	f := &finder{source: source, lines: lineStarts(source)}
+	for _, document := range tree.Docs {
+		if document.Body != nil {
+			f.walk("", document.Body, "")
+		}
+	}
+	return f.found, nil
+}
+
+func lineStarts(source []byte) []int {
+	starts := []int{0}
+	for i, c := range source {
+		if c == '\n' {
+			starts = append(starts, i+1)
+		}
+	}
+	return starts
+}
+
+type finder struct {
+	source []byte
+	lines  []int
+	found  []syntax.Setting
+}
+
+// walk takes a node; refusal is why nothing below it can be written.
+func (f *finder) walk(address string, node ast.Node, refusal string) {
+	switch n := node.(type) {
+	case *ast.MappingNode:
+		for _, pair := range n.Values {
+			f.pair(address, pair, refusal)
+		}
+	case *ast.MappingValueNode:
+		f.pair(address, n, refusal)
+	case *ast.SequenceNode:
+		for i, item := range n.Values {
+			f.walk(jsonfile.Join(address, strconv.Itoa(i)), item, refusal)
+		}
+	case *ast.AnchorNode:
+		f.walk(address, n.Value, "marked for use in other places (&)")
+	case *ast.TagNode:
+		f.walk(address, n.Value, "tagged with a type")
+	case *ast.AliasNode:
+		f.add(address, n.Start, syntax.Expression, "*", "an alias of another value")
+	case *ast.LiteralNode:
+		f.add(address, n.Start, syntax.Expression, n.Value.Value, "a block of lines")
+	case *ast.StringNode:
+		f.scalar(address, n.Token, syntax.String, n.Value, refusal)
+	case *ast.IntegerNode:
+		f.scalar(address, n.Token, syntax.Integer, n.Token.Value, refusal)
+	case *ast.FloatNode:
+		f.scalar(address, n.Token, syntax.Float, n.Token.Value, refusal)
+	case *ast.BoolNode:
+		f.scalar(address, n.Token, syntax.Boolean, n.Token.Value, refusal)
+	case *ast.NullNode:
+		f.scalar(address, n.Token, syntax.Null, n.Token.Value, refusal)
+	}
+}
+
+func (f *finder) pair(address string, pair *ast.MappingValueNode, refusal string) {
+	if pair.Key.IsMergeKey() {
+		return
+	}
+	key := pair.Key.GetToken().Value
+	if text, ok := pair.Key.(*ast.StringNode); ok {
+		key = text.Value
+	}
+	f.walk(jsonfile.Join(address, key), pair.Value, refusal)
+}
+
+// offset is the byte that a position means; columns count characters.
+func (f *finder) offset(p *token.Position) int {
+	if p.Line < 1 || p.Line > len(f.lines) {
+		return -1
+	}
+	at := f.lines[p.Line-1]
+	for range p.Column - 1 {
+		if at >= len(f.source) {
+			return -1
+		}
+		_, size := utf8.DecodeRune(f.source[at:])
+		at += size
+	}
+	return at
+}
+
+func (f *finder) add(address string, t *token.Token, kind syntax.Kind, value, refusal string) {
+	at := max(f.offset(t.Position), 0)
+	f.found = append(f.found, syntax.Setting{Address: address, Kind: kind, Value: value, Start: at, End: at,
+		Place: syntax.PlaceAt(f.source, at), Refusal: refusal})
+}
+
+// scalar takes a value on one line: quoted, or as the token has it. What the
+// source does not show in that form, such as a value that goes on in the next
+// line, is not written.
+func (f *finder) scalar(address string, t *token.Token, kind syntax.Kind, value, refusal string) {
+	start := f.offset(t.Position)
+	if start < 0 {
+		f.add(address, t, syntax.Expression, value, "written in a way that is not understood")
+		return
+	}
+	rest := string(f.source[start:])
+	length := -1
+	switch {
+	case strings.HasPrefix(rest, `"`):
+		length = closing(rest, '\\')
+	case strings.HasPrefix(rest, "'"):
+		length = closing(rest, 0)
+	case t.Value != "" && strings.HasPrefix(rest, t.Value):
+		length = len(t.Value)
+	}
+	if length < 0 || strings.ContainsAny(rest[:length], "\r\n") {
+		if refusal == "" {
+			refusal = "written over several lines, or empty"
+		}
+		f.add(address, t, syntax.Expression, value, refusal)
+		return
+	}
+	f.found = append(f.found, syntax.Setting{Address: address, Kind: kind, Value: value, Start: start, End: start + length,
+		Place: syntax.PlaceAt(f.source, start), Refusal: refusal})
+}
+
+// closing is the length of the quoted text at the beginning; escape is the
+// character that takes the next one's meaning, 0 where a doubled quote does.
+func closing(text string, escape byte) int {
+	for i := 1; i < len(text); i++ {
+		switch {
+		case escape != 0 && text[i] == escape:
+			i++
+		case text[i] == text[0]:
+			if escape == 0 && i+1 < len(text) && text[i+1] == text[0] {
+				i++
+				continue
+			}
+			return i + 1
+		}
+	}
+	return -1
+}
+
+var (
+	integer = regexp.MustCompile(`^-?(0|[1-9][0-9]*)$`)
+	float   = regexp.MustCompile(`^-?(0|[1-9][0-9]*)\.[0-9]+$`)
+	// plain can stand without quotes and is a text to every YAML reader.
+	plain = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]*([./@-][A-Za-z0-9_]+)*$`)
+	words = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|inf|nan)$`)
+)
+
+// Encode keeps the quoting of the old value where the new one allows it.
+func Encode(old syntax.Setting, literal, value string) (string, error) {
+	// Two characters end a line for YAML and not for JSON; in quotes they
+	// would be folded.
+	special := strings.ContainsFunc(value, func(c rune) bool {
+		return c < ' ' || c == 0x7f || c == 0x85 || c == 0x2028 || c == 0x2029 || c == 0xfeff
+	})
+	switch {
+	case !utf8.ValidString(value):
+		return "", errors.New("is no valid UTF-8, which YAML cannot hold")
+	case old.Kind == syntax.Integer && integer.MatchString(value), old.Kind == syntax.Float && (float.MatchString(value) || integer.MatchString(value)),
+		old.Kind == syntax.Boolean && (value == "true" || value == "false"):
+		return value, nil
+	case plain.MatchString(value) && !words.MatchString(value) && !strings.HasPrefix(literal, `"`) && !strings.HasPrefix(literal, "'"):
+		return value, nil
+	case !special && !strings.HasPrefix(literal, `"`):
+		return "'" + strings.ReplaceAll(value, "'", "''") + "'", nil
+	}
+	var text strings.Builder
+	encoder := json.NewEncoder(&text)
+	encoder.SetEscapeHTML(false)
+	err := encoder.Encode(value)
+	return strings.NewReplacer("\n", "", "\x7f", `\u007f`, "\u0085", `\u0085`, "\ufeff", `\ufeff`).Replace(text.String()), err
+}
