@@ -169,6 +169,19 @@ func TestFilesThatDoNotParse(t *testing.T) {
 	}
 }
 
+// requireEverySettingTakes writes a value to every address in turn: either it
+// is refused, or it reads back.
+func requireEverySettingTakes(t *testing.T, file *File, value string) {
+	t.Helper()
+	for _, s := range file.Settings {
+		if changed, err := file.With([]Change{{s.Address, value}}); err == nil {
+			got, err := changed.Lookup(s.Address)
+			require.NoError(t, err)
+			require.Equal(t, value, got.Value)
+		}
+	}
+}
+
 func FuzzPHP(f *testing.F) {
 	for _, shape := range shapes {
 		f.Add([]byte(shape.source), "new'value")
@@ -178,12 +191,6 @@ func FuzzPHP(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, s := range file.Settings {
-			if changed, err := file.With([]Change{{s.Address, value}}); err == nil {
-				got, err := changed.Lookup(s.Address)
-				require.NoError(t, err)
-				require.Equal(t, value, got.Value)
-			}
-		}
+		requireEverySettingTakes(t, file, value)
 	})
 }

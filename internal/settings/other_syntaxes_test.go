@@ -189,13 +189,7 @@ func FuzzOtherSyntaxes(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, s := range file.Settings {
-			if changed, err := file.With([]Change{{s.Address, value}}); err == nil {
-				got, err := changed.Lookup(s.Address)
-				require.NoError(t, err)
-				require.Equal(t, value, got.Value)
-			}
-		}
+		requireEverySettingTakes(t, file, value)
 	})
 }
 

@@ -80,20 +80,12 @@ func value(source []byte, address string, start int) (syntax.Setting, error) {
 		return s, nil
 	}
 	quote := source[start]
-	closing := -1
-	for i := start + 1; i < len(source) && closing < 0; i++ {
-		switch {
-		case source[i] == '\\' && quote == '"':
-			i++
-		case source[i] == quote:
-			closing = i
-		}
-	}
-	if closing < 0 {
+	length := syntax.ClosingQuote(source[start:], quote == '"')
+	if length < 0 {
 		return s, fault.At(fault.Invalid, s.Place, "close it", "a quote is opened here and never closed").WithExcerpt(source)
 	}
-	s.End = closing + 1
-	body := string(source[start+1 : closing])
+	s.End = start + length + 1
+	body := string(source[start+1 : s.End-1])
 	s.Value = body
 	if quote == '"' {
 		s.Value = strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\$`, `$`, `\n`, "\n", `\r`, "\r", `\t`, "\t").Replace(body)

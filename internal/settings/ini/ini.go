@@ -113,7 +113,7 @@ func (p *parser) value(address string) error {
 		p.found = append(p.found, s)
 		return nil
 	}
-	closing := closingQuote(p.source[start:], quote)
+	closing := syntax.ClosingQuote(p.source[start:], quote == '"')
 	if closing < 0 {
 		return fault.At(fault.Invalid, s.Place, "close it on the same line", "a quote is opened here and never closed").WithExcerpt(p.source)
 	}
@@ -130,19 +130,6 @@ func (p *parser) value(address string) error {
 	}
 	p.found = append(p.found, s)
 	return nil
-}
-
-// closingQuote finds the quote that closes the one at the beginning.
-func closingQuote(text []byte, quote byte) int {
-	for i := 1; i < len(text); i++ {
-		switch {
-		case text[i] == '\\' && quote == '"':
-			i++
-		case text[i] == quote:
-			return i
-		}
-	}
-	return -1
 }
 
 // unquote undoes the escapes that PHP undoes: in double quotes a backslash

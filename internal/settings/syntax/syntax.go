@@ -36,6 +36,21 @@ func PlaceAt(source []byte, at int) fault.Place {
 	return fault.Place{Line: line, Column: 1 + utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:])}
 }
 
+// ClosingQuote finds the quote that closes the one at the beginning of text, -1
+// when there is none. With escapes a backslash takes the next character's
+// meaning.
+func ClosingQuote(text []byte, escapes bool) int {
+	for i := 1; i < len(text); i++ {
+		switch {
+		case escapes && text[i] == '\\':
+			i++
+		case text[i] == text[0]:
+			return i
+		}
+	}
+	return -1
+}
+
 // ByteOrderMark is what some editors put before the first character.
 const ByteOrderMark = "\ufeff"
 

@@ -148,9 +148,11 @@ func (f *finder) scalar(address string, t *token.Token, kind syntax.Kind, value,
 	length := -1
 	switch {
 	case strings.HasPrefix(rest, `"`):
-		length = closing(rest, '\\')
+		if i := syntax.ClosingQuote(f.source[start:], true); i > 0 {
+			length = i + 1
+		}
 	case strings.HasPrefix(rest, "'"):
-		length = closing(rest, 0)
+		length = singleQuoted(rest)
 	case t.Value != "" && strings.HasPrefix(rest, t.Value):
 		length = len(t.Value)
 	}
@@ -165,20 +167,18 @@ func (f *finder) scalar(address string, t *token.Token, kind syntax.Kind, value,
 		Place: syntax.PlaceAt(f.source, start), Refusal: refusal})
 }
 
-// closing is the length of the quoted text at the beginning; escape is the
-// character that takes the next one's meaning, 0 where a doubled quote does.
-func closing(text string, escape byte) int {
+// singleQuoted is the length of the text in single quotes at the beginning, -1
+// when it is not closed; a doubled quote stands for one.
+func singleQuoted(text string) int {
 	for i := 1; i < len(text); i++ {
-		switch {
-		case escape != 0 && text[i] == escape:
-			i++
-		case text[i] == text[0]:
-			if escape == 0 && i+1 < len(text) && text[i+1] == text[0] {
-				i++
-				continue
-			}
-			return i + 1
+		if text[i] != '\'' {
+			continue
 		}
+		if i+1 < len(text) && text[i+1] == '\'' {
+			i++
+			continue
+		}
+		return i + 1
 	}
 	return -1
 }
