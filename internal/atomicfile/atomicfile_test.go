@@ -98,4 +98,6 @@ func TestErrorsNameTheFileAndLeaveNothing(t *testing.T) {
 		assert.True(t, cause == nil || errors.Is(err, cause))
 	}
 	assert.Empty(t, names(t, folder))
+	assert.NoError(t, CheckWritable(folder))
+	assert.ErrorIs(t, CheckWritable(filepath.Join(folder, "missing")), fs.ErrNotExist)
 }

@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // OwnersMeanSomething tells whether files have an owner and a group here.
@@ -18,6 +20,10 @@ func Chown(path string, uid, gid int) error {
 	}
 	return os.Chown(path, uid, gid)
 }
+
+// CheckWritable reports whether this user may make files in a folder, without
+// touching it (access(2)).
+func CheckWritable(folder string) error { return unix.Access(folder, unix.W_OK|unix.X_OK) }
 
 func ownerOf(info fs.FileInfo) (uid, gid int) {
 	if stat, ok := info.Sys().(*syscall.Stat_t); ok {

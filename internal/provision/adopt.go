@@ -3,7 +3,6 @@ package provision
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"slices"
@@ -102,11 +101,8 @@ func (r *run) checkAdopted(s *estate.Settings, path string, text []byte) error {
 	}
 	var errs []error
 	for _, d := range differing {
-		what := fmt.Sprintf("%s is %q, not %q", d.value.Address, d.has, d.wants)
-		if d.value.Text.Uses("password") {
-			what = d.value.Address + " is not the password of " + r.app.Accounts[0].Name
-		}
-		errs = append(errs, fault.At(fault.Differs, d.place, "run the installer again with the facts of: yellowfield connection "+r.app.Name, "%s", what))
+		errs = append(errs, fault.At(fault.Differs, d.place, "run the installer again with the facts of: yellowfield connection "+r.app.Name,
+			"%s", d.describe(r.app.Accounts[0].Name)))
 	}
 	return errors.Join(errs...)
 }

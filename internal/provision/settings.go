@@ -186,6 +186,14 @@ type difference struct {
 	has, wants string
 }
 
+// describe says what a value is and should be, without showing a password.
+func (d difference) describe(account string) string {
+	if d.value.Text.Uses("password") {
+		return d.value.Address + " is not the password of " + account
+	}
+	return fmt.Sprintf("%s is %q, not %q", d.value.Address, d.has, d.wants)
+}
+
 // compare finds the values that differ as facts: two ways to write the same
 // thing agree.
 func (r *run) compare(file *settings.File, s *estate.Settings, wanted map[string]string) ([]difference, error) {
@@ -239,15 +247,7 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 		if r.plan.stuck != "" && d.value.Text.Uses("password") {
 			continue // the account's row has said it
 		}
-		has, wants := d.has, d.wants
-		if d.value.Text.Uses("password") {
-			has, wants = secret.Mask, "the password of "+r.app.Accounts[0].Name
-		}
-		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings",
-			fmt.Sprintf("%s: %s is %q, not %q", s.File, d.value.Address, has, wants))
-		if d.value.Text.Uses("password") {
-			row.Facts = fmt.Sprintf("%s: %s is not %s", s.File, d.value.Address, wants)
-		}
+		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings", s.File+": "+d.describe(r.app.Accounts[0].Name))
 		row.Place = &d.place
 	}
 	return false, nil
@@ -353,15 +353,11 @@ func writableFolder(path string) error {
 		target = path
 	}
 	folder := filepath.Dir(target)
-	probe, err := os.CreateTemp(folder, ".yellowfield-*")
-	if err != nil {
-		var pathError *fs.PathError
-		errors.As(err, &pathError)
+	if err := atomicfile.CheckWritable(folder); err != nil {
 		return fault.At(fault.Invalid, fault.Place{File: path}, "make the folder writable for this user, or run as the user who owns it",
-			"the settings file cannot be written, because its folder cannot: %v", pathError.Err).With(err)
+			"the settings file cannot be written, because its folder cannot: %v", err).With(err)
 	}
-	_ = probe.Close()
-	return os.Remove(probe.Name())
+	return nil
 }
 
 // publish puts one file in place, after all have been prepared.
