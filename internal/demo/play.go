@@ -160,7 +160,7 @@ func (p *play) scenes(ctx context.Context) error {
 	}
 	for _, s := range scenes {
 		if ctx.Err() != nil {
-			return fault.New(fault.Interrupted, "", "the demo was interrupted").With(ctx.Err())
+			return fault.New(fault.Interrupted, "run the command again when it suits", "the demo was interrupted").With(ctx.Err())
 		}
 		if s.remark != "" {
 			p.remark(s.remark)
@@ -212,7 +212,7 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	err := command.Run()
 	if ctx.Err() != nil {
-		return fault.New(fault.Interrupted, "", "the demo was interrupted").With(ctx.Err())
+		return fault.New(fault.Interrupted, "run the command again when it suits", "the demo was interrupted").With(ctx.Err())
 	}
 	var ended *exec.ExitError
 	if err != nil && !errors.As(err, &ended) {

@@ -94,6 +94,11 @@ func At(class Class, place Place, next, format string, args ...any) *Error {
 	return &Error{Class: class, Place: place, Next: next, What: fmt.Sprintf(format, args...)}
 }
 
+// Stopped is the error of work that a person interrupted.
+func Stopped(cause error) *Error {
+	return New(Interrupted, "run the command again when it suits", "interrupted").With(cause)
+}
+
 // With returns the error with its cause set. The cause's text is not added to
 // the message: whoever wraps has said it better.
 func (e *Error) With(cause error) *Error {

@@ -109,7 +109,7 @@ func Check(ctx context.Context, s Source) (Summary, error) {
 		case err != nil:
 			return summary, err
 		case ctx.Err() != nil:
-			return summary, fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+			return summary, fault.Stopped(ctx.Err())
 		}
 		summary.Statements++
 		head := sqltext.ParseHead(statement.Text)
@@ -155,9 +155,10 @@ type Report struct {
 	Statements int
 	Rows       int64
 	Filled     []string // tables that got rows, sorted
-	// Made counts the objects by their kind in small letters; one that the
-	// script makes twice, as dumps do with views, counts once.
-	Made map[string]int
+	// Made are the objects that the script made, by their keyword and name,
+	// each once, also when dumps make a view twice. One whose making was
+	// interrupted is among them: it may have come about.
+	Made map[dbms.Object]bool
 	// Replayed counts the triggers and functions that an administrator had
 	// to define.
 	Replayed int
@@ -172,7 +173,7 @@ const progressEvery = 100 * time.Millisecond
 // the server said and what to do. What was sent before stays: undoing it is
 // for the caller, who knows what was there.
 func Import(ctx context.Context, s Source, target Target, progress func(Progress)) (Report, error) {
-	report := Report{Made: map[string]int{}}
+	report := Report{Made: map[dbms.Object]bool{}}
 	script, err := s.open()
 	if err != nil {
 		return report, err
@@ -180,7 +181,7 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 	defer script.file.Close()
 	began := time.Now()
 	told := began
-	filled, made := map[string]bool{}, map[string]bool{}
+	filled := map[string]bool{}
 	tell := func() {
 		report.Elapsed = time.Since(began)
 		progress(Progress{Source: s, BytesRead: script.Read(),
@@ -196,11 +197,17 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 		}
 		head := sqltext.ParseHead(statement.Text)
 		rows, replayed, err := target.send(ctx, statement, head)
+		if refused := (*dbms.ServerError)(nil); head.Verb == "CREATE" && !errors.As(err, &refused) {
+			report.Made[dbms.Object{Kind: head.Object, Name: head.Name.Name}] = true
+		}
 		if err != nil {
 			return report, explain(ctx, s, statement, err)
 		}
 		report.Statements++
-		report.count(head, rows, filled, made)
+		if head.Verb == "INSERT" || head.Verb == "REPLACE" {
+			report.Rows += rows
+			filled[head.Name.Name] = true
+		}
 		if replayed {
 			report.Replayed++
 		}
@@ -217,17 +224,15 @@ func Import(ctx context.Context, s Source, target Target, progress func(Progress
 	return report, nil
 }
 
-func (r *Report) count(head sqltext.Head, rows int64, filled, made map[string]bool) {
-	switch head.Verb {
-	case "INSERT", "REPLACE":
-		r.Rows += rows
-		filled[head.Name.Name] = true
-	case "CREATE":
-		if key := head.Object + " " + head.Name.Name; !made[key] {
-			made[key] = true
-			r.Made[strings.ToLower(head.Object)]++
+// count tells how many objects of a kind were made.
+func (r Report) count(kind string) int {
+	n := 0
+	for object := range r.Made {
+		if strings.EqualFold(object.Kind, kind) {
+			n++
 		}
 	}
+	return n
 }
 
 // send runs one statement as the application's account, without its definer.
@@ -264,7 +269,7 @@ var atLine = regexp.MustCompile(` at line (\d+)$`)
 // the statement's first one, and only in messages about syntax.
 func explain(ctx context.Context, s Source, statement sqltext.Statement, err error) error {
 	if ctx.Err() != nil {
-		return fault.New(fault.Interrupted, "", "the import of %s was interrupted at line %d", s.Name, statement.Line).With(err)
+		return fault.New(fault.Interrupted, "run the command again when it suits", "the import of %s was interrupted at line %d", s.Name, statement.Line).With(err)
 	}
 	place := fault.Place{File: s.Name, Line: statement.Line, Column: statement.Column}
 	lines := strings.Split(string(statement.Text), "\n")
@@ -315,7 +320,7 @@ func excerpt(line string, statement sqltext.Statement, place fault.Place) string
 func (r Report) Describe() string {
 	var facts []string
 	for _, kind := range []string{"table", "view", "trigger", "function", "procedure", "event"} {
-		if n := r.Made[kind]; n > 0 {
+		if n := r.count(kind); n > 0 {
 			facts = append(facts, plural(int64(n), kind))
 		}
 	}

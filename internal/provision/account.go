@@ -128,7 +128,12 @@ var phpCannotUse = []string{"ed25519", "client_ed25519", "unix_socket", "auth_so
 func (r *run) planAccount(ctx context.Context, account *estate.Account, a dbms.Account, c *credential, first bool) error {
 	options := mysql.AccountOptions{RequireTLS: account.RequireTLS, MaxConnections: account.Limits.Connections}
 	if !r.view.asAdmin() {
-		r.plan.keep(stepAccount, a.User+", made by someone else, logs in")
+		switch {
+		case first && a == accountsOf(account)[0]:
+			r.plan.keep(stepAccount, a.User+", made by someone else, logs in")
+		case !first:
+			r.plan.keep(stepAccount, a.String()+", made by someone else, not looked at without an administrator")
+		}
 		return nil
 	}
 	state, exists := r.view.catalogue.Accounts[a]
@@ -169,28 +174,10 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 	}
 	r.plan.fresh = r.plan.fresh || first
 	facts := a.String() + ", " + c.source
-	if account.Existing {
-		facts += ", made by someone else"
-	}
-	r.plan.add(&step{
+	s := r.plan.add(&step{
 		Row: Row{Step: stepAccount, Outcome: Made, Facts: facts,
 			SQL: []string{r.view.server.CreateAccount(a, secret.Verifier{}, options).String()}},
 		object: "account " + a.String(),
-		act: func(ctx context.Context) (string, error) {
-			if err := r.keepPending(account, c); err != nil {
-				return "", err
-			}
-			verifier := r.verifierOf(c.password)
-			err := r.view.server.Exec(ctx, r.view.server.CreateAccount(a, verifier, options))
-			created := err == nil
-			facts, err := r.afterPassword(ctx, a, c, verifier, err, mysql.CreateAccountInPlain(a, c.password, options))
-			if err != nil && !created && !errors.Is(err, context.Canceled) {
-				// It was refused, so somebody else may own that name: only
-				// what lies in the state folder is ours to take back.
-				return "", errors.Join(err, r.forgetPending(a, c))
-			}
-			return facts, err
-		},
 		undo: func(ctx context.Context) error {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
 			if err := r.view.server.Exec(ctx, mysql.DropAccount(a)); err != nil {
@@ -199,6 +186,20 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 			return r.forgetPending(a, c)
 		},
 	})
+	s.act = func(ctx context.Context) (string, error) {
+		if err := r.keepPending(account, c); err != nil {
+			return "", err
+		}
+		verifier := r.verifierOf(c.password)
+		err := r.send(ctx, s, r.view.server.CreateAccount(a, verifier, options))
+		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, mysql.CreateAccountInPlain(a, c.password, options))
+		if err != nil && !s.touched {
+			// It was refused, so somebody else may own that name: only what
+			// lies in the state folder is ours to take back.
+			return "", errors.Join(err, r.forgetPending(a, c))
+		}
+		return facts, err
+	}
 }
 
 // keepPending puts a password that stands nowhere else into the state folder,
@@ -230,10 +231,10 @@ func (r *run) verifierOf(p secret.Password) secret.Verifier {
 // afterPassword finishes setting a password: in plain where the server's
 // policy refuses verifiers and nobody can listen, else by reading back what
 // the server now holds.
-func (r *run) afterPassword(ctx context.Context, a dbms.Account, c *credential, verifier secret.Verifier, err error, inPlain mysql.Statement) (string, error) {
+func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *credential, verifier secret.Verifier, err error, inPlain mysql.Statement) (string, error) {
 	const optionForbids, policyRefuses = 1290, 1819
 	if code := mysql.Code(err); (code == optionForbids || code == policyRefuses) && r.view.server.Encrypted() {
-		if err := r.view.server.Exec(ctx, inPlain); err != nil {
+		if err := r.send(ctx, s, inPlain); err != nil {
 			return "", err
 		}
 		return a.String() + ", " + c.source + ", sent as it is: the server's policy wants to see it", nil
@@ -327,19 +328,9 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 	for _, s := range r.view.server.SetVerifier(a, secret.Verifier{}) {
 		statements = append(statements, s.String())
 	}
-	r.plan.add(&step{
+	s := r.plan.add(&step{
 		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: a.String() + ", " + c.source, SQL: statements},
 		object: "password of " + a.String(),
-		act: func(ctx context.Context) (string, error) {
-			if c.made {
-				if err := r.keepPending(account, c); err != nil {
-					return "", err
-				}
-			}
-			verifier := r.verifierOf(c.password)
-			err := r.view.server.Exec(ctx, r.view.server.SetVerifier(a, verifier)...)
-			return r.afterPassword(ctx, a, c, verifier, err, mysql.SetPasswordInPlain(a, c.password))
-		},
 		undo: func(ctx context.Context) error {
 			if state.Plugin != "mysql_native_password" && state.Plugin != "caching_sha2_password" || len(state.Verifier) == 0 {
 				return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Plugin, a)
@@ -350,6 +341,20 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 			return r.forgetPending(a, c)
 		},
 	})
+	s.act = func(ctx context.Context) (string, error) {
+		if c.made {
+			if err := r.keepPending(account, c); err != nil {
+				return "", err
+			}
+		}
+		verifier := r.verifierOf(c.password)
+		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
+		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, mysql.SetPasswordInPlain(a, c.password))
+		if err != nil && !s.touched {
+			return "", errors.Join(err, r.forgetPending(a, c))
+		}
+		return facts, err
+	}
 }
 
 func (r *run) accountNamed(user string) *estate.Account {
@@ -375,10 +380,10 @@ func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options mysql
 		return
 	}
 	statement := mysql.SetOptions(a, options)
-	r.plan.add(&step{
+	s := r.plan.add(&step{
 		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}},
 		object: "limits of " + a.String(),
-		act:    func(ctx context.Context) (string, error) { return "", r.view.server.Exec(ctx, statement) },
 		undo:   func(ctx context.Context) error { return r.view.server.Exec(ctx, mysql.SetOptions(a, has)) },
 	})
+	s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
 }

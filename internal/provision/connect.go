@@ -54,8 +54,12 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (*mysql
 		if err != nil {
 			return nil, err
 		}
-		if login.User == "" || login.User == options.User {
-			login.User, login.Password = options.User, options.Password
+		if login.User == "" {
+			login.User = options.User
+		}
+		// A file that names another user holds that user's password.
+		if options.User == "" || login.User == options.User {
+			login.Password = options.Password
 		}
 	}
 	if login.User == "" {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
@@ -38,7 +39,7 @@ func (r *run) planImport(ctx context.Context) error {
 	}
 	there := 0
 	for _, table := range expected {
-		if slices.Contains(own, table) {
+		if slices.Contains(own, r.view.server.TableName(table)) {
 			there++
 		}
 	}
@@ -153,10 +154,13 @@ func (r *run) planScript(source load.Source, summary load.Summary) {
 		facts += ", " + counted(n, "table", "tables")
 	}
 	s := &step{Row: Row{Step: stepSQL, Outcome: Imported, Facts: facts}, object: "import of " + source.Name}
+	var report load.Report
 	s.act = func(ctx context.Context) (string, error) {
-		began := now()
-		report, err := r.importScript(ctx, source)
-		s.Seconds = since(began)
+		began := time.Now()
+		s.touched = true // what came before a statement that fails is there
+		var err error
+		report, err = r.importScript(ctx, source)
+		s.Seconds = time.Since(began).Seconds()
 		if err != nil {
 			return "", err
 		}
@@ -166,7 +170,7 @@ func (r *run) planScript(source load.Source, summary load.Summary) {
 		}
 		return facts, nil
 	}
-	s.undo = r.removeImported
+	s.undo = func(ctx context.Context) error { return r.removeImported(ctx, report.Made) }
 	r.plan.add(s)
 }
 
@@ -208,8 +212,9 @@ func (r *run) ownLogin(ctx context.Context) (*mysql.Server, error) {
 	})
 }
 
-// removeImported removes what the database holds now and did not before.
-func (r *run) removeImported(ctx context.Context) error {
+// removeImported removes what a script made, and nothing else: an application
+// may be at work in a database that stood before.
+func (r *run) removeImported(ctx context.Context, made map[dbms.Object]bool) error {
 	name := r.app.Database.Name
 	if r.view.asAdmin() {
 		// A statement that was given up here may still be at work there.
@@ -217,37 +222,45 @@ func (r *run) removeImported(ctx context.Context) error {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
 		}
 	}
-	now, err := r.view.server.Contents(ctx, name)
+	contents, err := r.view.server.Contents(ctx, name)
 	if err != nil {
 		return err
 	}
-	had := map[string]bool{}
-	for _, t := range r.plan.contents.Tables {
-		had["t "+t.Name] = true
-	}
-	for _, list := range [][]dbms.Object{r.plan.contents.Routines, r.plan.contents.Events} {
-		for _, o := range list {
-			had[o.Kind+" "+o.Name] = true
+	before, now := objectsOf(r.plan.contents), objectsOf(contents[name])
+	var statements []mysql.Statement
+	for object := range made {
+		if object.Kind == "TABLE" || object.Kind == "VIEW" || object.Kind == "SEQUENCE" { // MariaDB lists sequences as tables
+			object.Name = r.view.server.TableName(object.Name)
+			// Dumps hold the place of a view with a table for a while.
+			for _, kind := range []string{"TABLE", "VIEW"} {
+				if object.Kind = kind; now[object] && !before[object] {
+					statements = append(statements, mysql.DropObject(kind, name, object.Name))
+				}
+			}
+		} else if now[object] && !before[object] {
+			statements = append(statements, mysql.DropObject(object.Kind, name, object.Name))
 		}
 	}
-	var statements []mysql.Statement
-	for _, t := range now[name].Tables {
+	return r.view.server.ExecWithoutForeignKeys(ctx, statements...)
+}
+
+// objectsOf lists what a database holds by keyword and name, but for triggers,
+// which go with their tables.
+func objectsOf(c dbms.Contents) map[dbms.Object]bool {
+	objects := map[dbms.Object]bool{}
+	for _, t := range c.Tables {
 		kind := "TABLE"
 		if t.View {
 			kind = "VIEW"
 		}
-		if !had["t "+t.Name] {
-			statements = append(statements, mysql.DropObject(kind, name, t.Name))
-		}
+		objects[dbms.Object{Kind: kind, Name: t.Name}] = true
 	}
-	for _, list := range [][]dbms.Object{now[name].Routines, now[name].Events} {
+	for _, list := range [][]dbms.Object{c.Routines, c.Events} {
 		for _, o := range list {
-			if !had[o.Kind+" "+o.Name] {
-				statements = append(statements, mysql.DropObject(o.Kind, name, o.Name))
-			}
+			objects[o] = true
 		}
 	}
-	return r.view.server.ExecWithoutForeignKeys(ctx, statements...)
+	return objects
 }
 
 // counted writes a number with the noun that fits it.

@@ -222,7 +222,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		return
 	}
 	if login.Address.Socket != "" {
-		r.lookAtSocket(login.Address.Socket)
+		r.lookAtSocket()
 	}
 	seen := counted(tables, "table", "tables")
 	if tables == 0 {
@@ -266,9 +266,9 @@ func (r *run) lookAtTables(ctx context.Context, server *mysql.Server, database s
 	return nil
 }
 
-// lookAtSocket compares the socket that was used with the one PHP takes for
+// lookAtSocket compares the server's socket with the one PHP takes for
 // localhost by itself, unless the estate file has settled that.
-func (r *run) lookAtSocket(used string) {
+func (r *run) lookAtSocket() {
 	entry := r.Estate.Servers[r.app.Server]
 	said := r.phpDefaultSocket()
 	if said == "" || entry.Socket == "" || entry.SeenByApps != nil && entry.SeenByApps.Socket != "" || sameFile(said, entry.Socket) {

@@ -173,17 +173,23 @@ func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attribut
 	if r.plan.fresh {
 		outcome = Made
 	}
-	set := func(a atomicfile.Attributes) error {
-		if err := atomicfile.Chown(path, a.UID, a.GID); err != nil {
-			return err
-		}
-		return os.Chmod(path, a.Mode)
-	}
+	set := func(a atomicfile.Attributes) error { return setAttributes(path, a) }
 	r.plan.add(&step{
 		Row: Row{Step: stepOwnership, Outcome: outcome, Facts: shown + ", " + describeAttributes(want)}, object: "owner and mode of " + path,
 		act:  func(context.Context) (string, error) { return "", set(want) },
 		undo: func(context.Context) error { return set(has) },
 	})
+}
+
+func setAttributes(path string, a atomicfile.Attributes) error {
+	err := atomicfile.Chown(path, a.UID, a.GID)
+	if err == nil {
+		err = os.Chmod(path, a.Mode)
+	}
+	if err != nil {
+		return fault.At(fault.Failed, fault.Place{File: path}, "run as root or as its owner", "owner and mode cannot be set: %v", err).With(err)
+	}
+	return nil
 }
 
 // planWritable takes care of the folders that the application may write to,
@@ -216,19 +222,17 @@ func (r *run) planWritable() (fine []string, err error) {
 		asked.Mode = want.Mode
 		switch {
 		case absent:
-			r.plan.add(&step{
+			s := r.plan.add(&step{
 				Row: Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, object: "folder " + path,
-				act: func(context.Context) (string, error) {
-					if err := os.MkdirAll(path, 0o700); err != nil {
-						return "", err
-					}
-					if err := atomicfile.Chown(path, asked.UID, asked.GID); err != nil {
-						return "", err
-					}
-					return "", os.Chmod(path, asked.Mode)
-				},
 				undo: func(context.Context) error { return os.Remove(path) },
 			})
+			s.act = func(context.Context) (string, error) {
+				if err := os.MkdirAll(path, 0o700); err != nil {
+					return "", fault.At(fault.Failed, fault.Place{File: path}, "make the folder by hand, or run as root", "the folder cannot be made: %v", err).With(err)
+				}
+				s.touched = true
+				return "", setAttributes(path, asked)
+			}
 		case has == asked:
 			fine = append(fine, name+" writable")
 		default:

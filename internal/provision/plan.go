@@ -40,6 +40,9 @@ type step struct {
 	act func(ctx context.Context) (facts string, err error)
 	// undo takes the change back; nil where there is nothing to take back.
 	undo func(ctx context.Context) error
+	// touched is set by act as soon as something may have been changed, so
+	// that it is undone also when act fails later.
+	touched bool
 	// object names what act makes, for the journal and for "undone".
 	object string
 }
@@ -47,6 +50,19 @@ type step struct {
 func (p *plan) add(s *step) *step {
 	p.steps = append(p.steps, s)
 	return s
+}
+
+// send sends the statements of a step one by one. The step counts as touched
+// once one of them succeeded, or may have: the server did not refuse it.
+func (r *run) send(ctx context.Context, s *step, statements ...mysql.Statement) error {
+	for _, statement := range statements {
+		err := r.view.server.Exec(ctx, statement)
+		s.touched = s.touched || mysql.Code(err) == 0
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (p *plan) keep(name, facts string) {
@@ -97,7 +113,7 @@ func (r *run) checkAdministrator() error {
 	grants := r.view.catalogue.GrantsOf(r.view.server.CurrentUser)
 	if lacks := r.view.server.AdministratorLacks(grants, r.app.Database.Name, wanted); len(lacks) > 0 {
 		return fault.New(fault.Invalid, "grant them, WITH GRANT OPTION, or name another administrator in the estate file",
-			"the administrator %s lacks rights for this: %s", r.view.server.CurrentUser, strings.Join(lacks, ", "))
+			"server %s: the administrator %s lacks rights for this: %s", r.app.Server, r.view.server.CurrentUser, strings.Join(lacks, ", "))
 	}
 	return nil
 }
@@ -126,11 +142,11 @@ func (r *run) planDatabase(context.Context) error {
 		}
 		r.plan.newDatabase = true
 		statement := mysql.CreateDatabase(want)
-		r.plan.add(&step{
+		s := r.plan.add(&step{
 			Row: Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: []string{statement.String()}}, object: "database " + want.Name,
-			act:  func(ctx context.Context) (string, error) { return "", r.view.server.Exec(ctx, statement) },
 			undo: r.dropOwnDatabase,
 		})
+		s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
 	}
 	return nil
 }

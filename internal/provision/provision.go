@@ -192,7 +192,7 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 	var results []Result
 	for _, app := range apps {
 		if ctx.Err() != nil {
-			return results, fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+			return results, fault.Stopped(ctx.Err())
 		}
 		r := &run{Engine: e, app: app, options: options, began: time.Now()}
 		r.result.Header = Header{App: app.Name, Server: app.Server}

@@ -8,6 +8,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
 )
 
 // planRights compares, for every account, the rights held on the database as
@@ -31,11 +32,17 @@ func (r *run) planRights(context.Context) error {
 		if r.plan.open {
 			words = account.Rights.Installing
 		}
-		for _, a := range accountsOf(account) {
-			if !r.view.asAdmin() {
-				a = currentAccount(r.view.server.CurrentUser)
+		accounts := accountsOf(account)
+		if !r.view.asAdmin() { // only the account that is logged in sees its rights
+			accounts = nil
+			if account == r.app.Accounts[0] {
+				accounts = []dbms.Account{currentAccount(r.view.server.CurrentUser)}
 			}
-			r.planRightsOf(account, a, words)
+		}
+		for _, a := range accounts {
+			if err := r.planRightsOf(account, a, words); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -52,7 +59,7 @@ func (r *run) withoutExtra(held dbms.Privileges) dbms.Privileges {
 	return held.Minus(dbms.Privileges{"DELETE HISTORY", "DELETE VERSIONING ROWS"})
 }
 
-func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []string) {
+func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []string) error {
 	name := r.app.Database.Name
 	grants := r.view.catalogue.Grants(a)
 	held, leaking := r.view.server.HeldOn(name, grants)
@@ -73,7 +80,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 	}
 	if held.Equal(want) && len(leaking) == 0 {
 		r.plan.keep(stepRights, describe())
-		return
+		return nil
 	}
 	remedy := "yellowfield provision " + r.app.Name + " --mend rights"
 	var facts string
@@ -93,32 +100,40 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 			severity = estate.GoodToKnow // it works, and only the provider can change it
 		}
 		r.plan.differs(stepRights, severity, "ask whoever made the account", facts)
-		return
+		return nil
 	}
 	if r.plan.stuck != "" && !exists {
-		return // the account itself is not made
+		return nil // the account itself is not made
 	}
 	untouched := len(held) == 0 && len(leaking) == 0 && !account.Existing
 	if !untouched && !r.options.mends(mendRights) {
 		r.plan.differs(stepRights, estate.MustFix, remedy, facts)
-		return
+		return nil
 	}
 	outcome := Mended
 	if untouched {
 		outcome = Made
 	}
 	statements, lowers := r.view.server.LowerOrRaise(a, name, grants, want)
-	r.plan.add(&step{
+	if lowers {
+		if lacks := r.view.server.LacksForEndingSessions(r.view.catalogue.GrantsOf(r.view.server.CurrentUser)); len(lacks) > 0 {
+			return fault.New(fault.Invalid, "grant it, or log in as an administrator who has it",
+				"server %s: the administrator %s lacks %s, without which open sessions of %s would keep the rights that are taken away",
+				r.app.Server, r.view.server.CurrentUser, strings.Join(lacks, " and "), a)
+		}
+	}
+	s := r.plan.add(&step{
 		Row: Row{Step: stepRights, Outcome: outcome, Facts: describe(), SQL: texts(statements)}, object: "rights of " + a.String(),
-		act: func(ctx context.Context) (string, error) {
-			if err := r.view.server.Exec(ctx, statements...); err != nil || !lowers {
-				return "", err
-			}
-			// Open sessions keep database rights until their next USE.
-			return "", r.view.server.EndSessions(ctx, a)
-		},
 		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, held, want, grants, leaking) },
 	})
+	s.act = func(ctx context.Context) (string, error) {
+		if err := r.send(ctx, s, statements...); err != nil || !lowers {
+			return "", err
+		}
+		// Open sessions keep database rights until their next USE.
+		return "", r.view.server.EndSessions(ctx, a)
+	}
+	return nil
 }
 
 // effective gives the rights that an account has on a database by whatever

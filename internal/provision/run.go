@@ -5,16 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
 )
-
-func now() time.Time                { return time.Now() }
-func since(began time.Time) float64 { return time.Since(began).Seconds() }
 
 // provision plans, and unless this is a dry run, does what is planned.
 func (r *run) provision(ctx context.Context) error {
@@ -133,12 +128,10 @@ func (r *run) openJournal() error {
 }
 
 // do makes one change. changed tells, beside an error, that something may have
-// been changed all the same, so that it must be undone: a statement that was
-// interrupted may have reached the server, an import leaves what came before
-// the statement that failed, and an account may stand without its password.
+// been changed all the same, so that it must be undone.
 func (r *run) do(ctx context.Context, s *step) (changed bool, err error) {
 	if ctx.Err() != nil {
-		return false, fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+		return false, fault.Stopped(ctx.Err())
 	}
 	entry := state.Entry{Event: state.Intended, Step: s.Step, Object: s.object}
 	if err := r.journal.Record(entry); err != nil {
@@ -148,8 +141,7 @@ func (r *run) do(ctx context.Context, s *step) (changed bool, err error) {
 	if err != nil {
 		entry.Event, entry.Detail = state.Failed, fault.As(err).What
 		_ = r.journal.Record(entry) // the error at hand matters more
-		refused := mysql.Code(err) != 0
-		return s.Step == stepSQL || s.Step != stepSettings && !refused, err
+		return s.touched, err
 	}
 	row := s.Row
 	row.SQL, row.Diff = nil, ""

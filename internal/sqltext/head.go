@@ -137,8 +137,6 @@ type Head struct {
 	Name   ObjectName
 	// Table is the table a trigger belongs to.
 	Table ObjectName
-	// IfExists is set by IF EXISTS and IF NOT EXISTS.
-	IfExists bool
 
 	create           int // end of the CREATE keyword
 	definerFrom      int // the DEFINER clause, empty when there is none
@@ -232,7 +230,6 @@ func (h *Head) readObject(s *Scanner) {
 func (h *Head) readObjectName(s *Scanner) {
 	t, ok := s.Next()
 	for ok && (t.Is("IF") || t.Is("NOT") || t.Is("EXISTS")) {
-		h.IfExists = h.IfExists || t.Is("EXISTS")
 		t, ok = s.Next()
 	}
 	if !ok {

@@ -103,9 +103,6 @@ func (r *Reader) Next() (Statement, error) {
 	}
 }
 
-// Delimiter in force, for tests of the splitting.
-func (r *Reader) Delimiter() string { return string(r.delimiter) }
-
 // Read reports how many bytes of the script have been passed.
 func (r *Reader) Read() int64 { return r.offset + int64(r.pos) }
 

@@ -225,7 +225,7 @@ func (s *Server) initialise(ctx context.Context, serverProgram string) error {
 	case err = <-p.ended:
 	case <-ctx.Done():
 		p.kill()
-		return fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+		return fault.Stopped(ctx.Err())
 	}
 	if err != nil {
 		return s.brokenOff("could not be initialised", "initialise.log", err)
@@ -242,7 +242,7 @@ func (s *Server) await(ctx context.Context) error {
 			s.process = nil
 			return s.brokenOff("ended at its start", "server.log", err)
 		case <-ctx.Done():
-			return fault.New(fault.Interrupted, "", "interrupted").With(ctx.Err())
+			return fault.Stopped(ctx.Err())
 		case <-time.After(50 * time.Millisecond):
 		}
 		if server, err := mysql.Connect(ctx, s.Login()); err == nil {

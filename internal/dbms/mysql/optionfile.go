@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"strconv"
 	"strings"
 
 	"yellowfield/internal/fault"
@@ -17,15 +16,13 @@ import (
 type OptionFile struct {
 	User     string
 	Password secret.Password
-	Host     string
-	Socket   string
-	Port     int
 }
 
 // ReadOptionFile reads the [client] section of a file such as ~/.my.cnf by
 // the rules of the MySQL Reference Manual, "Using Option Files": dashes and
 // underscores are the same, values may be quoted, and \b \t \n \r \\ \s are
-// escapes. A missing file gives a zero OptionFile. Includes are not followed.
+// escapes. A missing file gives a zero OptionFile. Includes are not followed,
+// and where the server is says the estate file alone.
 func ReadOptionFile(path string) (OptionFile, error) {
 	var o OptionFile
 	file, err := os.Open(path)
@@ -39,7 +36,7 @@ func ReadOptionFile(path string) (OptionFile, error) {
 	defer file.Close()
 	inClient := false
 	lines := bufio.NewScanner(file)
-	for number := 1; lines.Scan(); number++ {
+	for lines.Scan() {
 		line := strings.TrimSpace(lines.Text())
 		if line == "" || line[0] == '#' || line[0] == ';' {
 			continue
@@ -61,14 +58,6 @@ func ReadOptionFile(path string) (OptionFile, error) {
 			o.User = value
 		case "password":
 			o.Password = secret.NewPassword(value)
-		case "host":
-			o.Host = value
-		case "socket":
-			o.Socket = value
-		case "port":
-			if o.Port, err = strconv.Atoi(value); err != nil {
-				return o, fault.At(fault.Invalid, fault.Place{File: path, Line: number}, "correct the line", "%q is no port number", value)
-			}
 		}
 	}
 	return o, lines.Err()

@@ -115,6 +115,26 @@ func (s *Server) AdministratorLacks(g dbms.Grants, database string, grants dbms.
 	return slices.Compact(lacks)
 }
 
+// LacksForEndingSessions names the global rights that an administrator with
+// grants g would need to end other accounts' sessions, and lacks. Neither
+// product says so when asked to: they pass over what the account may not see.
+func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
+	if s.Facts.Product == dbms.MariaDB {
+		if g.Global.Has("SUPER") || g.Global.Has("CONNECTION ADMIN") {
+			return nil
+		}
+		return []string{"CONNECTION ADMIN"}
+	}
+	var lacks []string
+	if !g.Global.Has("SUPER") && !g.Global.Has("CONNECTION_ADMIN") {
+		lacks = append(lacks, "CONNECTION_ADMIN")
+	}
+	if !g.Global.Has("PROCESS") {
+		lacks = append(lacks, "PROCESS")
+	}
+	return lacks
+}
+
 // LowerOrRaise gives the statements that turn the held rights into the wanted
 // ones without a gap: first the target is granted, then exactly what is too
 // much is revoked. lowers tells whether open sessions would keep rights that

@@ -42,11 +42,11 @@ type Facts struct {
 	Product               dbms.Product
 	Version               string // "10.11.19"
 	Socket                string // the socket it listens on, in its own view of the files
-	DefaultCharset        string
 	BinaryLog             bool
 	TrustFunctionCreators bool
 	PartialRevokes        bool // MySQL: _ and % in grants stand for themselves
 	ReadOnly              bool
+	LowerCaseTables       bool // table names are stored in small letters
 }
 
 // Server is a server with an open login.
@@ -154,7 +154,7 @@ func (s *Server) Encrypted() bool {
 func (s *Server) readFacts(ctx context.Context) error {
 	variables := map[string]string{}
 	err := s.each(ctx, `SHOW GLOBAL VARIABLES WHERE Variable_name IN ('version', 'version_comment', 'socket',
-		'character_set_server', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only')`, nil,
+		'lower_case_table_names', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only')`, nil,
 		func(scan func(...any) error) error {
 			var name, value string
 			err := scan(&name, &value)
@@ -168,14 +168,22 @@ func (s *Server) readFacts(ctx context.Context) error {
 	version, _, _ := strings.Cut(variables["version"], "-")
 	s.Facts = Facts{
 		Product: dbms.MySQL, Version: version, Socket: variables["socket"],
-		DefaultCharset: variables["character_set_server"],
-		BinaryLog:      on("log_bin"), TrustFunctionCreators: on("log_bin_trust_function_creators"),
+		LowerCaseTables: variables["lower_case_table_names"] == "1",
+		BinaryLog:       on("log_bin"), TrustFunctionCreators: on("log_bin_trust_function_creators"),
 		PartialRevokes: on("partial_revokes"), ReadOnly: variables["read_only"] != "" && variables["read_only"] != "OFF" && variables["read_only"] != "0",
 	}
 	if strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb") {
 		s.Facts.Product = dbms.MariaDB
 	}
 	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.CurrentUser)
+}
+
+// TableName is a table's name as the server stores it.
+func (s *Server) TableName(name string) string {
+	if s.Facts.LowerCaseTables {
+		return strings.ToLower(name)
+	}
+	return name
 }
 
 // each runs a query and calls take for every row.
@@ -276,7 +284,7 @@ func (s *Server) failed(statement Statement, err error) error {
 		return fault.New(fault.Failed, next, "server %s: %s", s.Server, spoken.Error()).With(spoken)
 	}
 	if errors.Is(err, context.Canceled) {
-		return fault.New(fault.Interrupted, "", "interrupted").With(err)
+		return fault.Stopped(err)
 	}
 	if IsGone(err) {
 		return fault.New(fault.Failed, "look at the server's error log, then run the command again",
@@ -337,12 +345,16 @@ var loginHints = map[int]string{
 func (l Login) refused(err error) error {
 	who := l.User + " cannot log in to server " + l.Server + " at " + l.Address.String()
 	if spoken := serverError(l.Server, Statement{}, err); spoken != nil {
-		return fault.New(fault.Failed, loginHints[spoken.Code], "%s: %s", who, spoken.Error()).With(spoken)
+		next := loginHints[spoken.Code]
+		if next == "" {
+			next = "the server's error log may say more"
+		}
+		return fault.New(fault.Failed, next, "%s: %s", who, spoken.Error()).With(spoken)
 	}
 	next := "check that the server is running and that the address in the estate file is right"
 	switch {
 	case errors.Is(err, context.Canceled):
-		return fault.New(fault.Interrupted, "", "interrupted").With(err)
+		return fault.Stopped(err)
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
 	case errors.Is(err, fs.ErrPermission):

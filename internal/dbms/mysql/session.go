@@ -42,8 +42,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 }
 
 // EndSessions ends the open connections of an account, which would keep rights
-// and logins that have been taken away. It returns how many there were, as far
-// as the server tells. On MySQL, which can end connections only one by one and
+// and logins that have been taken away. On MySQL, which can end connections only one by one and
 // lists them by user name alone, those of every account of that name end.
 func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 	if s.Facts.Product == dbms.MariaDB {
