@@ -102,7 +102,8 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.AddGroup(&cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
-	root.AddCommand(newProvisionCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	cobra.EnableCommandSorting = false // they stand in the order of the work
+	root.AddCommand(newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
 	return root
 }
 
@@ -216,4 +217,12 @@ func (p *program) appNames(_ *cobra.Command, _ []string, _ string) ([]string, co
 		return nil, cobra.ShellCompDirectiveError
 	}
 	return estate.Names(engine.Estate.Apps), cobra.ShellCompDirectiveNoFileComp
+}
+
+// appNamesThenFiles completes an app's name, and files behind it.
+func (p *program) appNamesThenFiles(command *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	return p.appNames(command, args, typed)
 }

@@ -395,6 +395,11 @@ func (s *Script) decodeNode(d *decoder, node ast.Node, path string) {
 
 var condition = regexp.MustCompile(`^\s*(>=|<=)?\s*(\S.*?)\s*$`)
 
+func (v *Variable) decodeNode(d *decoder, node ast.Node, path string) {
+	text, _ := d.text(node, path)
+	*v = Variable(text)
+}
+
 func (c *Condition) decodeNode(d *decoder, node ast.Node, path string) {
 	c.Severity = MustFix
 	if _, isMap := node.(*ast.MappingNode); isMap {

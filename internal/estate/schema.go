@@ -60,7 +60,14 @@ func (Condition) JSONSchema() *jsonschema.Schema {
 
 // JSONSchema: a file's path, or the path with more.
 func (Script) JSONSchema() *jsonschema.Schema {
-	return oneOf(text(), object([]string{"file"}, "file", text(), "prefix_token", text()))
+	yes := &jsonschema.Schema{Type: "boolean"}
+	return oneOf(text(), object([]string{"file"}, "file", text(), "encoding", text(), "prefix_token", text(),
+		"retarget", yes, "map_collations", yes, "convert_charset", yes))
+}
+
+// JSONSchema: a value as text, number or boolean.
+func (Variable) JSONSchema() *jsonschema.Schema {
+	return oneOf(text(), &jsonschema.Schema{Type: "number"}, &jsonschema.Schema{Type: "boolean"})
 }
 
 // JSONSchema: addresses and what to write there.

@@ -72,20 +72,22 @@ type SeenByApps struct {
 
 // App is one application.
 type App struct {
-	Name      string      `yaml:"-" json:"-"`
-	Server    string      `yaml:"server" jsonschema_description:"The server its database is on."`
-	Folder    string      `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
-	Labels    []string    `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
-	Database  Database    `yaml:"database" jsonschema:"required" jsonschema_description:"The application's database."`
-	Accounts  []*Account  `yaml:"accounts" jsonschema_description:"Its accounts; the settings get the first one."`
-	Shared    bool        `yaml:"shared" jsonschema_description:"Another app that says so too may use the same database or account, with another prefix."`
-	Prefix    string      `yaml:"prefix" jsonschema_description:"Table prefix, for settings values and imports."`
-	PHP       *PHP        `yaml:"php" jsonschema_description:"What the application needs of PHP."`
-	Import    []Script    `yaml:"import" jsonschema_description:"SQL scripts to import into an empty database, in this order."`
-	Settings  []*Settings `yaml:"settings" jsonschema_description:"The application's settings files."`
-	Installer Installer   `yaml:"installer" jsonschema_description:"What the application's own web installer makes."`
-	Ownership *Ownership  `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
-	Notes     []string    `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
+	Name     string     `yaml:"-" json:"-"`
+	Server   string     `yaml:"server" jsonschema_description:"The server its database is on."`
+	Folder   string     `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
+	Labels   []string   `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
+	Database Database   `yaml:"database" jsonschema:"required" jsonschema_description:"The application's database."`
+	Accounts []*Account `yaml:"accounts" jsonschema_description:"Its accounts; the settings get the first one."`
+	Shared   bool       `yaml:"shared" jsonschema_description:"Another app that says so too may use the same database or account, with another prefix."`
+	Prefix   string     `yaml:"prefix" jsonschema_description:"Table prefix, for settings values and imports."`
+	PHP      *PHP       `yaml:"php" jsonschema_description:"What the application needs of PHP."`
+	Import   []Script   `yaml:"import" jsonschema_description:"SQL scripts to import into an empty database, in this order."`
+	// ServerDuringImport are global variables of the server, by their names.
+	ServerDuringImport map[string]Variable `yaml:"server_during_import" jsonschema_description:"Global variables of the server that are set for the import only, and restored whatever happens."`
+	Settings           []*Settings         `yaml:"settings" jsonschema_description:"The application's settings files."`
+	Installer          Installer           `yaml:"installer" jsonschema_description:"What the application's own web installer makes."`
+	Ownership          *Ownership          `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
+	Notes              []string            `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
 }
 
 // Database is the application's database.
@@ -170,9 +172,16 @@ type Condition struct {
 
 // Script is one SQL file to import.
 type Script struct {
-	File        string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder; plain or gzip."`
-	PrefixToken string `yaml:"prefix_token" jsonschema_description:"What stands for the table prefix in the script."`
+	File           string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder; plain, or packed with gzip, bzip2, xz, zstd or zip."`
+	Encoding       string `yaml:"encoding" jsonschema_description:"Its encoding, utf-8 if nothing is said; binary for bytes that are not looked at."`
+	PrefixToken    string `yaml:"prefix_token" jsonschema_description:"What stands for the table prefix in the script."`
+	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name: leave that out, and import into the app's."`
+	MapCollations  bool   `yaml:"map_collations" jsonschema_description:"Put the nearest collation in place of one that the server lacks."`
+	ConvertCharset bool   `yaml:"convert_charset" jsonschema_description:"Make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB."`
 }
+
+// Variable is the value of a server variable, as text.
+type Variable string
 
 // Settings is one settings file.
 type Settings struct {

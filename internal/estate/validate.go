@@ -129,11 +129,25 @@ func (e *Estate) validateApp(a *App, path string) {
 			e.fault(at+".prefix_token", "write prefix: for the app", "a prefix token needs a prefix to put in its place")
 		}
 	}
+	for name := range a.ServerDuringImport {
+		if !slices.Contains(ImportVariables, name) {
+			e.fault(path+".server_during_import", fault.DidYouMean(name, ImportVariables, "allowed: "+strings.Join(ImportVariables, ", ")),
+				"%q is not set for an import", name)
+		}
+	}
 	if a.Installer.Tables && len(a.Import) > 0 {
 		e.fault(path+".installer.tables", "remove one of the two", "the tables cannot come from both the installer and an import")
 	}
 	e.validateSettings(a, path)
 	e.validateOwnership(a, path+".ownership")
+}
+
+// ImportVariables are the global variables that server_during_import may hold:
+// what an import can need, and nothing about logins, files or other databases'
+// safety.
+var ImportVariables = []string{
+	"innodb_default_row_format", "innodb_strict_mode", "log_bin_trust_function_creators", "max_allowed_packet",
+	"max_statement_time", "net_read_timeout", "net_write_timeout",
 }
 
 func (e *Estate) validateDatabase(a *App, server *Server, path string) {

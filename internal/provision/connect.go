@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
@@ -190,12 +191,18 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			return busy("from another host or folder")
 		}
 		defer release()
+		if err := r.restoreForgotten(ctx, c); err != nil {
+			return err
+		}
 	}
 	if err := r.look(ctx); err != nil {
 		return err
 	}
 	if c.admin == nil {
 		defer r.view.server.Close()
+	}
+	if len(r.forgotten) > 0 {
+		r.tell(Row{Step: "server", Outcome: Mended, Facts: "what an interrupted import had changed is restored: " + strings.Join(r.forgotten, ", ")})
 	}
 	return work(ctx)
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,26 +17,124 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
+	"yellowfield/internal/sqltext"
 )
+
+// ImportOptions are what `import` is told beside the estate file.
+type ImportOptions struct {
+	Files    []load.Source // in place of the estate file's scripts; Prefix is filled in
+	Retarget bool          // of the estate file's scripts, too
+	load.Options
+}
 
 // planImport reads every script to its end, so that what can be known is known
 // before anything is changed, and decides whether to import.
 func (r *run) planImport(ctx context.Context) error {
 	app := r.app
+	if err := r.planCleaning(ctx); err != nil {
+		return err
+	}
 	own := ownTables(app, r.plan.contents)
-	if app.Installer.Tables && len(own) == 0 {
+	if app.Installer.Tables && len(own) == 0 && r.options.Import == nil {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the installer makes the tables"}})
 	}
-	if len(app.Import) == 0 {
+	scripts := r.scripts()
+	if len(scripts) == 0 {
 		return nil
 	}
-	if _, err := os.Stat(app.Folder); errors.Is(err, fs.ErrNotExist) && len(own) == 0 {
+	if _, err := os.Stat(app.Folder); errors.Is(err, fs.ErrNotExist) && len(own) == 0 && r.options.Import == nil {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name}})
 		return nil
 	}
-	sources, summaries, expected, err := r.readScripts(ctx, len(own) > 0)
+	target, err := r.importTarget(ctx)
 	if err != nil {
 		return err
+	}
+	expected, err := r.readScripts(ctx, scripts, target, len(own) > 0)
+	if err != nil {
+		return err
+	}
+	if decided, err := r.mayImport(scripts, own, expected); decided || err != nil {
+		return err
+	}
+	if err := refusals(scripts); err != nil {
+		return err
+	}
+	if err := r.mayDefineRoutines(scripts); err != nil {
+		return err
+	}
+	if err := r.canLogInFromHere(); err != nil {
+		return err
+	}
+	if err := r.planServerSettings(); err != nil {
+		return err
+	}
+	r.plan.scripts = scripts
+	for _, s := range scripts {
+		r.planScript(s, target)
+	}
+	r.planRestoring()
+	return nil
+}
+
+// script is one script of the import with what is known of it.
+type script struct {
+	load.Source
+	options load.Options
+	survey  *load.Survey
+}
+
+// scripts are those of the estate file, or those named on the command line.
+func (r *run) scripts() []*script {
+	var scripts []*script
+	asked := load.Options{}
+	if r.options.Import != nil {
+		asked = r.options.Import.Options
+	}
+	for _, s := range r.app.Import {
+		options := asked
+		options.MapCollations = options.MapCollations || s.MapCollations
+		options.ConvertCharset = options.ConvertCharset || s.ConvertCharset
+		scripts = append(scripts, &script{options: options, Source: load.Source{
+			Path: r.app.InFolder(s.File), Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
+		}})
+	}
+	if r.options.Import == nil || len(r.options.Import.Files) == 0 {
+		if r.options.Import != nil {
+			for _, s := range scripts {
+				s.Retarget = s.Retarget || r.options.Import.Retarget
+			}
+		}
+		return scripts
+	}
+	var named []*script
+	for _, file := range r.options.Import.Files {
+		file.Prefix = r.app.Prefix
+		one := &script{Source: file, options: asked}
+		for _, s := range scripts { // a script of the estate file keeps what is said of it there
+			if s.Path == file.Path {
+				one = s
+				one.Retarget = one.Retarget || file.Retarget
+				if file.Encoding != "" {
+					one.Encoding = file.Encoding
+				}
+			}
+		}
+		named = append(named, one)
+	}
+	return named
+}
+
+// mayImport decides, from the tables that are there, whether the scripts run.
+// decided tells that there is nothing more to do.
+func (r *run) mayImport(scripts []*script, own, expected []string) (decided bool, err error) {
+	app := r.app
+	if r.options.Import != nil {
+		if len(own) > 0 && !r.options.Import.IntoExisting {
+			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables; else empty the database first",
+				"the database %s holds %s already (%s)", app.Database.Name, counted(len(own), "table", "tables"), some(own))
+		}
+		return false, nil
 	}
 	there := 0
 	for _, table := range expected {
@@ -45,29 +144,58 @@ func (r *run) planImport(ctx context.Context) error {
 	}
 	switch {
 	case len(own) > 0 && there == len(expected):
-		for i, source := range sources {
-			facts := filepath.Base(source.Name) + ": the tables are there"
-			if n := len(summaries[i].Tables); n > 0 {
-				facts = filepath.Base(source.Name) + ": its " + counted(n, "table is", "tables are") + " there"
+		for _, s := range scripts {
+			facts := filepath.Base(s.Name) + ": the tables are there"
+			if s.survey != nil && len(s.survey.Tables) > 0 {
+				facts = filepath.Base(s.Name) + ": its " + counted(len(s.survey.Tables), "table is", "tables are") + " there"
 			}
 			r.plan.keep(stepSQL, facts)
 		}
-		return nil
+		return true, nil
 	case len(own) > 0:
-		return r.Estate.Fault(fault.Protected, r.path("import"), "look at the database, and empty it if nothing in it is needed",
+		return true, r.Estate.Fault(fault.Protected, r.path("import"), "look at the database, and empty it if nothing in it is needed",
 			"the database %s holds %s (%s), among them %d of the %d that the scripts make: it is not known who made them",
 			app.Database.Name, counted(len(own), "table", "tables"), some(own), there, len(expected))
 	}
-	if err := r.mayDefineRoutines(summaries); err != nil {
-		return err
+	return false, nil
+}
+
+// refusals are the faults for what the guard and the server's limits forbid.
+func refusals(scripts []*script) error {
+	var errs []error
+	for _, s := range scripts {
+		for _, finding := range s.survey.Refused {
+			errs = append(errs, fault.At(fault.Protected, finding.Place, finding.Next, "%s", finding.What))
+		}
 	}
-	if err := r.canLogInFromHere(); err != nil {
-		return err
+	return errors.Join(errs...)
+}
+
+// importTarget is all that the importer has to know of the database and its
+// server. Sessions are opened later, by importScript.
+func (r *run) importTarget(ctx context.Context) (load.Target, error) {
+	facts, err := r.view.server.ScriptFacts(ctx)
+	if err != nil {
+		return load.Target{}, err
 	}
-	for i, source := range sources {
-		r.planScript(source, summaries[i])
+	if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
+		facts.MaxPacket = wanted
 	}
-	return nil
+	target := load.Target{
+		Database: r.app.Database.Name, Charset: r.app.Database.Charset,
+		Server: load.Server{
+			Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts.Product == dbms.MariaDB, Version: r.view.server.VersionNumber()},
+			SQLMode: facts.SQLMode, MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine,
+			Collations: facts.Collations, Engines: facts.Engines,
+		},
+	}
+	if !r.plan.contents.Empty() {
+		target.Holds = map[string]bool{}
+		for object := range objectsOf(r.plan.contents) {
+			target.Holds[object.Name] = true
+		}
+	}
+	return target, nil
 }
 
 // ownTables are the tables that count as the app's: all, or those with its
@@ -84,21 +212,26 @@ func ownTables(app *estate.App, contents dbms.Contents) []string {
 
 // readScripts reads all scripts and collects the tables they make. A script
 // that is gone is no error when the tables are there.
-func (r *run) readScripts(ctx context.Context, tablesThere bool) (sources []load.Source, summaries []load.Summary, expected []string, err error) {
+func (r *run) readScripts(ctx context.Context, scripts []*script, target load.Target, tablesThere bool) (expected []string, err error) {
 	var errs []error
-	for _, script := range r.app.Import {
-		source := load.Source{Path: r.app.InFolder(script.File), Name: script.File, PrefixToken: script.PrefixToken, Prefix: r.app.Prefix}
-		summary, err := load.Check(ctx, source)
-		source.Length = summary.Length
-		if errors.Is(err, fs.ErrNotExist) && tablesThere {
-			err = nil
+	for _, s := range scripts {
+		survey, err := load.Check(ctx, s.Source, target, s.options)
+		if errors.Is(err, fs.ErrNotExist) && tablesThere && r.options.Import == nil {
+			continue
 		}
 		if err != nil {
 			errs = append(errs, err)
+			continue
 		}
-		sources, summaries, expected = append(sources, source), append(summaries, summary), append(expected, summary.Tables...)
+		s.survey = survey
+		expected = append(expected, survey.Tables...)
+		if target.Holds != nil { // what one script makes, the next one finds
+			for _, table := range survey.Tables {
+				delete(target.Holds, table)
+			}
+		}
 	}
-	return sources, summaries, expected, errors.Join(errs...)
+	return expected, errors.Join(errs...)
 }
 
 func some(names []string) string {
@@ -111,25 +244,25 @@ func some(names []string) string {
 
 // mayDefineRoutines checks beforehand what binary logging would refuse half
 // way: triggers and functions of an account without SUPER.
-func (r *run) mayDefineRoutines(summaries []load.Summary) error {
+func (r *run) mayDefineRoutines(scripts []*script) error {
 	routines := 0
-	for _, s := range summaries {
-		routines += s.Triggers + s.Functions
+	for _, s := range scripts {
+		routines += s.survey.Routines()
 	}
 	facts := r.view.server.Facts
-	if routines == 0 || !facts.BinaryLog || facts.TrustFunctionCreators {
+	if routines == 0 || !facts.BinaryLog || facts.TrustFunctionCreators || isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
 		return nil
 	}
 	what := counted(routines, "trigger or function", "triggers and functions")
 	if !r.view.asAdmin() {
-		return r.Estate.Fault(fault.Invalid, r.path("import"), "give the server an admin, or have log_bin_trust_function_creators set for the import",
+		return r.Estate.Fault(fault.Invalid, r.path("import"), "give the server an admin, or have its administrator set log_bin_trust_function_creators",
 			"the scripts define %s, which server %s lets only an administrator do while its binary log is on", what, r.app.Server)
 	}
 	// SUPER alone gets past error 1419, and it takes foreign definers as well.
 	if r.view.catalogue.GrantsOf(r.view.server.CurrentUser).Global.Has("SUPER") {
 		return nil
 	}
-	return fault.New(fault.Invalid, "grant it, or set log_bin_trust_function_creators for the import",
+	return fault.New(fault.Invalid, "grant it, or write server_during_import: {log_bin_trust_function_creators: \"ON\"} for the app",
 		"the scripts define %s, and the administrator %s lacks SUPER, which that takes while the binary log is on", what, r.view.server.CurrentUser)
 }
 
@@ -148,55 +281,140 @@ func (r *run) canLogInFromHere() error {
 		"the import runs as %s, which may come from %s and not through the socket", r.app.Accounts[0].Name, strings.Join(hosts, ", "))
 }
 
-func (r *run) planScript(source load.Source, summary load.Summary) {
-	facts := filepath.Base(source.Name) + ": " + counted(summary.Statements, "statement", "statements")
-	if n := len(summary.Tables); n > 0 {
+func (r *run) planScript(source *script, target load.Target) {
+	survey := source.survey
+	facts := filepath.Base(source.Name) + ": " + counted(survey.Statements, "statement", "statements")
+	if n := len(survey.Tables); n > 0 {
 		facts += ", " + counted(n, "table", "tables")
 	}
+	if survey.Rows > 0 {
+		facts += ", " + counted(int(survey.Rows), "row", "rows")
+	}
+	for _, kind := range []struct{ keyword, noun string }{{"VIEW", "view"}, {"TRIGGER", "trigger"}, {"FUNCTION", "function"}, {"PROCEDURE", "procedure"}, {"EVENT", "event"}} {
+		if n := survey.Defines[kind.keyword]; n > 0 {
+			facts += ", " + counted(n, kind.noun, kind.noun+"s")
+		}
+	}
 	s := &step{Row: Row{Step: stepSQL, Outcome: Imported, Facts: facts}, object: "import of " + source.Name}
+	for _, note := range survey.Notes {
+		s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
+	}
+	if source.survey.OneByOne != "" && !source.options.OneByOne {
+		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow, Facts: "sent one by one: " + survey.OneByOne})
+	}
 	var report load.Report
 	s.act = func(ctx context.Context) (string, error) {
 		began := time.Now()
+		if err := r.noteUnfinished(); err != nil {
+			return "", err
+		}
 		s.touched = true // what came before a statement that fails is there
 		var err error
-		report, err = r.importScript(ctx, source)
+		report, err = r.importScript(ctx, source, target)
 		s.Seconds = time.Since(began).Seconds()
 		if err != nil {
 			return "", err
 		}
+		s.Import = &ImportReport{
+			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
+			Sessions: report.Lanes, OneByOne: report.OneByOne,
+		}
+		s.also = append(s.also, r.remarks(report)...)
 		facts := filepath.Base(source.Name) + ": " + report.Describe()
 		if report.Replayed > 0 {
 			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
 		}
 		return facts, nil
 	}
-	s.undo = func(ctx context.Context) error { return r.removeImported(ctx, report.Made) }
+	s.undo = func(ctx context.Context) error {
+		if err := r.removeImported(ctx, report.Made); err != nil {
+			return err
+		}
+		if err := r.importIsOver(); err != nil {
+			return err
+		}
+		if len(survey.Touches) > 0 {
+			return fault.New(fault.Protected, "look through these tables; the script's rows may be in them",
+				"what the script did to tables that were there before stays: %s", some(names(survey.Touches)))
+		}
+		return nil
+	}
 	r.plan.add(s)
+}
+
+// ImportReport is what one script's import did, for scripts.
+type ImportReport struct {
+	Script     string `json:"script"`
+	Bytes      int64  `json:"bytes"` // unpacked
+	Statements int    `json:"statements"`
+	Rows       int64  `json:"rows"`
+	Sessions   int    `json:"sessions"`             // that took rows side by side
+	OneByOne   string `json:"one_by_one,omitempty"` // why statements were not joined
+}
+
+func names(objects map[dbms.Object]bool) []string {
+	var list []string
+	for object := range objects {
+		list = append(list, object.Name)
+	}
+	slices.Sort(list)
+	return list
+}
+
+// remark is a row about something that is good to know.
+func remark(place fault.Place, count int, what, next string) Row {
+	if count > 1 {
+		what += fmt.Sprintf(" (%s times, first here)", load.Thousands(int64(count)))
+	}
+	row := Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow, Facts: what, Remedy: next}
+	if place.File != "" {
+		row.Place = &place
+	}
+	return row
+}
+
+// remarks are what the server remarked, and what was found afterwards.
+func (r *run) remarks(report load.Report) []Row {
+	var rows []Row
+	const most = 5 // kinds of warnings that are shown
+	for i, w := range report.Warnings {
+		if i == most {
+			rows = append(rows, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
+				Facts: counted(len(report.Warnings)-most, "more kind of warning", "more kinds of warnings")})
+			break
+		}
+		rows = append(rows, remark(w.Place, w.Count, fmt.Sprintf("the server warns: %s (%d)", w.Message, w.Code), ""))
+	}
+	for _, o := range report.Orphans {
+		rows = append(rows, Row{Step: stepSQL, Outcome: Differs, Severity: estate.ShouldLook,
+			Facts:  fmt.Sprintf("rows of %s refer to rows of %s that do not exist (foreign key %s)", o.Table, o.References, o.Key),
+			Remedy: "the script switched the check off: look at these rows, and whether all files were imported"})
+	}
+	return rows
 }
 
 // importScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
-func (r *run) importScript(ctx context.Context, source load.Source) (load.Report, error) {
+func (r *run) importScript(ctx context.Context, source *script, target load.Target) (load.Report, error) {
 	login, err := r.ownLogin(ctx)
 	if err != nil {
 		return load.Report{}, err
 	}
 	defer login.Close()
-	session, err := login.OpenImport(ctx)
-	if err != nil {
-		return load.Report{}, err
-	}
-	defer session.Close()
-	target := load.Target{
-		Database: r.app.Database.Name, Exec: session.Exec,
-		Definer: mysql.Definer(currentAccount(login.CurrentUser)),
+	target.Definer = mysql.Definer(currentAccount(login.CurrentUser))
+	target.Open = func(ctx context.Context) (load.Session, error) {
+		session, err := login.OpenImport(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return session, nil
 	}
 	if r.view.asAdmin() {
-		target.Replay = func(ctx context.Context, statement string) error {
-			return r.view.server.ReplayAs(ctx, session, r.app.Database.Name, statement)
+		target.Replay = func(ctx context.Context, like load.Session, statement string) error {
+			return r.view.server.ReplayAs(ctx, like.(*mysql.ImportSession), r.app.Database.Name, statement)
 		}
 	}
-	return load.Import(ctx, source, target, func(p load.Progress) {
+	return load.Import(ctx, source.Source, source.survey, target, source.options, func(p load.Progress) {
 		if r.Listener.Progress != nil {
 			r.Listener.Progress(r.result.Header, p)
 		}
@@ -215,18 +433,23 @@ func (r *run) ownLogin(ctx context.Context) (*mysql.Server, error) {
 // removeImported removes what a script made, and nothing else: an application
 // may be at work in a database that stood before.
 func (r *run) removeImported(ctx context.Context, made map[dbms.Object]bool) error {
-	name := r.app.Database.Name
 	if r.view.asAdmin() {
 		// A statement that was given up here may still be at work there.
 		for _, a := range accountsOf(r.app.Accounts[0]) {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
 		}
 	}
+	return r.removeObjects(ctx, made, objectsOf(r.plan.contents))
+}
+
+// removeObjects drops what was made, but for what was there before.
+func (r *run) removeObjects(ctx context.Context, made, before map[dbms.Object]bool) error {
+	name := r.app.Database.Name
 	contents, err := r.view.server.Contents(ctx, name)
 	if err != nil {
 		return err
 	}
-	before, now := objectsOf(r.plan.contents), objectsOf(contents[name])
+	now := objectsOf(contents[name])
 	var statements []mysql.Statement
 	for object := range made {
 		if object.Kind == "TABLE" || object.Kind == "VIEW" || object.Kind == "SEQUENCE" { // MariaDB lists sequences as tables

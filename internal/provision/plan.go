@@ -30,6 +30,7 @@ type plan struct {
 	// absent tells that the app's folder is not there yet.
 	absent   bool
 	settings *publication
+	scripts  []*script // that will be imported
 }
 
 // step is one thing to do, or found to be done.
@@ -45,6 +46,10 @@ type step struct {
 	touched bool
 	// object names what act makes, for the journal and for "undone".
 	object string
+	// silent steps tell no row of their own.
+	silent bool
+	// also are rows told behind the step's own.
+	also []Row
 }
 
 func (p *plan) add(s *step) *step {
@@ -93,6 +98,9 @@ func (r *run) makePlan(ctx context.Context) error {
 		errs = append(errs, &stepError{"server", err})
 	}
 	for _, part := range parts {
+		if r.options.Import != nil && part.step != stepAccount && part.step != stepSQL {
+			continue
+		}
 		if err := part.plan(ctx); err != nil {
 			errs = append(errs, &stepError{part.step, err})
 		}

@@ -84,6 +84,7 @@ type Row struct {
 	SQL      []string        `json:"sql,omitempty"`     // what would be sent, secrets masked; dry run only
 	Diff     string          `json:"diff,omitempty"`    // what would change in a file, secrets masked; dry run only
 	Seconds  float64         `json:"seconds,omitempty"` // of steps that take long
+	Import   *ImportReport   `json:"import,omitempty"`  // of a script that was imported
 }
 
 // Header says where an application's rows begin.
@@ -128,6 +129,8 @@ type Options struct {
 	Only    []string // steps to do; empty for all
 	Mend    []string // differences to mend
 	Adopt   bool     // take existing accounts that have rights elsewhere
+	// Import narrows the run to importing SQL; nil for all of it.
+	Import *ImportOptions
 }
 
 func (o Options) mends(what string) bool { return slices.Contains(o.Mend, what) }
@@ -181,6 +184,12 @@ func (e *Engine) Provision(ctx context.Context, apps []*estate.App, options Opti
 	return e.each(ctx, apps, options, (*run).provision)
 }
 
+// Import imports SQL into an app's database, which provision has made.
+func (e *Engine) Import(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
+	options.Only = []string{stepSQL}
+	return e.each(ctx, []*estate.App{app}, options, (*run).importOnly)
+}
+
 // Verify compares estate file, server and files, and logs in as each
 // application would. It changes nothing on servers and in files; a password
 // that is pending no longer is forgotten.
@@ -216,6 +225,12 @@ type run struct {
 	view    *view
 	plan    *plan
 	journal *state.Run
+	// freeServer gives back the lock on the server's settings, while this run
+	// has changed them.
+	freeServer func()
+	// forgotten are server settings that were restored after a run that was
+	// killed.
+	forgotten []string
 }
 
 // begin tells the header once.

@@ -70,7 +70,12 @@ func (r *run) tellPlanned(s *step) {
 	if s.act != nil {
 		row.Outcome = planned[s.Outcome]
 	}
-	r.tell(row)
+	if !s.silent {
+		r.tell(row)
+	}
+	for _, also := range s.also {
+		r.tell(also)
+	}
 }
 
 // execute does the steps in their order, the intent of each in the journal
@@ -152,7 +157,12 @@ func (r *run) do(ctx context.Context, s *step) (changed bool, err error) {
 	if err := r.journal.Record(entry); err != nil {
 		return true, err
 	}
-	r.tell(row)
+	if !s.silent {
+		r.tell(row)
+	}
+	for _, also := range s.also {
+		r.tell(also)
+	}
 	return true, nil
 }
 
@@ -184,7 +194,7 @@ func (r *run) undo(ctx context.Context, done []*step) {
 func (r *run) tellNotReached(rest []*step) {
 	seen := map[string]bool{}
 	for _, s := range rest {
-		if s.act != nil && !seen[s.Step] && r.options.does(s.Step) {
+		if s.act != nil && !s.silent && !seen[s.Step] && r.options.does(s.Step) {
 			seen[s.Step] = true
 			r.tell(Row{Step: s.Step, Outcome: NotReached})
 		}
@@ -199,6 +209,8 @@ func (r *run) verify(ctx context.Context) error {
 		row := s.Row
 		row.SQL, row.Diff = nil, ""
 		switch {
+		case s.silent:
+			continue
 		case s.act != nil:
 			row.Outcome, row.Severity = Differs, estate.MustFix
 			row.Facts = "missing: " + s.object

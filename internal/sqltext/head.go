@@ -41,15 +41,16 @@ func (t Token) Plain() string {
 }
 
 // Scanner gives the tokens of one statement as Reader returned it. Comments
-// are passed over; the content of conditional comments is given as if it
-// stood there openly, because a server may execute it.
+// are passed over, also conditional ones that the dialect's server does not
+// execute; the content of the others is given as if it stood there openly.
 type Scanner struct {
-	text []byte
-	pos  int
+	text    []byte
+	pos     int
+	dialect Dialect
 }
 
 // NewScanner scans text.
-func NewScanner(text []byte) *Scanner { return &Scanner{text: text} }
+func NewScanner(text []byte, d Dialect) *Scanner { return &Scanner{text: text, dialect: d} }
 
 // Next gives the next token; ok is false at the end.
 func (s *Scanner) Next() (token Token, ok bool) {
@@ -62,9 +63,10 @@ func (s *Scanner) Next() (token Token, ok bool) {
 		case c == '#', bytes.HasPrefix(rest, []byte("--")) && (len(rest) == 2 || rest[2] <= ' '):
 			s.skipPast("\n")
 		case bytes.HasPrefix(rest, []byte("/*!")), bytes.HasPrefix(rest, []byte("/*M!")):
-			s.pos += bytes.IndexByte(rest, '!') + 1
-			for s.pos < len(s.text) && s.text[s.pos] >= '0' && s.text[s.pos] <= '9' {
-				s.pos++
+			if opening, executed := s.dialect.executes(rest); executed {
+				s.pos += opening
+			} else {
+				s.pos += skippedComment(rest)
 			}
 		case bytes.HasPrefix(rest, []byte("/*")):
 			s.pos += 2
@@ -72,7 +74,7 @@ func (s *Scanner) Next() (token Token, ok bool) {
 		case bytes.HasPrefix(rest, []byte("*/")): // the end of a conditional comment
 			s.pos += 2
 		case c == '\'' || c == '"' || c == '`':
-			return s.take(quotedLength(rest), kindOfQuote(c)), true
+			return s.take(quotedLength(rest, s.dialect.escapes(c)), s.dialect.kindOfQuote(c)), true
 		case isWordByte(c):
 			n := 1
 			for n < len(rest) && isWordByte(rest[n]) {
@@ -100,8 +102,28 @@ func (s *Scanner) skipPast(closer string) {
 	}
 }
 
-func kindOfQuote(c byte) TokenKind {
-	if c == '`' {
+// skippedComment is the length of a conditional comment that is not executed;
+// comments inside it are comments of their own.
+func skippedComment(text []byte) int {
+	depth := 0
+	for i := 0; i+1 < len(text); i++ {
+		switch {
+		case text[i] == '/' && text[i+1] == '*':
+			depth++
+			i++
+		case text[i] == '*' && text[i+1] == '/':
+			depth--
+			i++
+			if depth == 0 {
+				return i + 1
+			}
+		}
+	}
+	return len(text)
+}
+
+func (d Dialect) kindOfQuote(c byte) TokenKind {
+	if c == '`' || c == '"' && d.ANSIQuotes {
 		return Name
 	}
 	return String
@@ -109,11 +131,11 @@ func kindOfQuote(c byte) TokenKind {
 
 // quotedLength is the length of the literal or quoted name that text begins
 // with. Reader has made sure that it is closed.
-func quotedLength(text []byte) int {
+func quotedLength(text []byte, escapes bool) int {
 	quote := text[0]
 	for i := 1; i < len(text); i++ {
 		switch {
-		case text[i] == '\\' && quote != '`':
+		case text[i] == '\\' && escapes:
 			i++
 		case text[i] == quote:
 			if i+1 < len(text) && text[i+1] == quote {
@@ -142,6 +164,7 @@ type Head struct {
 	definerFrom      int // the DEFINER clause, empty when there is none
 	definerTo        int
 	loadableFunction bool
+	dialect          Dialect
 }
 
 // ObjectName is a name that may be qualified by a database.
@@ -160,13 +183,13 @@ var objects = map[string]bool{
 
 // ParseHead reads the head of a statement. It never fails: what it cannot
 // tell stays empty.
-func ParseHead(text []byte) Head {
-	s := NewScanner(text)
+func ParseHead(text []byte, d Dialect) Head {
+	s := NewScanner(text, d)
 	first, ok := s.Next()
 	if !ok || first.Kind != Word {
 		return Head{}
 	}
-	head := Head{Verb: strings.ToUpper(string(first.Text))}
+	head := Head{Verb: strings.ToUpper(string(first.Text)), dialect: d}
 	switch head.Verb {
 	case "CREATE", "ALTER", "DROP":
 		head.create = first.End
@@ -292,7 +315,7 @@ func (h Head) WithDefiner(text []byte, definer string) []byte {
 		return append(append(bytes.Clone(bare[:h.definerFrom]), definer...), bare[h.definerFrom:]...)
 	}
 	at := h.create
-	s := &Scanner{text: text, pos: h.create}
+	s := &Scanner{text: text, pos: h.create, dialect: h.dialect}
 	if t, ok := s.Next(); ok && t.Is("OR") {
 		if t, ok = s.Next(); ok && t.Is("REPLACE") {
 			at = t.End

@@ -9,8 +9,11 @@ package sqltext
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
+	"maps"
+	"math/bits"
 	"strings"
 	"unicode/utf8"
 
@@ -29,7 +32,13 @@ type Statement struct {
 	// Line and Column of the first character, from 1; columns count
 	// characters, not bytes.
 	Line, Column int
+	// Dialect is how the server reads this statement, given the sql_mode that
+	// the script has set before it.
+	Dialect Dialect
 }
+
+// Head tells what the beginning of the statement says.
+func (s Statement) Head() Head { return ParseHead(s.Text, s.Dialect) }
 
 // Reader reads a script statement by statement. Its memory is that of the
 // longest statement, whatever the length of the script.
@@ -48,15 +57,18 @@ type Reader struct {
 	tokensSeen []int // where in buf the current statement holds the token
 	special    [256]bool
 	begun      bool
+	modes      modes
 }
 
 // readAhead is the size of one read: large enough that the cost of a system
 // call disappears behind scanning.
 const readAhead = 256 << 10
 
-// NewReader reads the script src. name is the file's name for error messages.
-func NewReader(name string, src io.Reader) *Reader {
+// NewReader reads the script src. name is the file's name for error messages,
+// mode the sql_mode that the session begins with.
+func NewReader(name string, src io.Reader, d Dialect, mode string) *Reader {
 	r := &Reader{name: name, src: src, line: 1, col: 1, buf: make([]byte, 0, readAhead)}
+	r.modes = modes{dialect: d.WithMode(mode), now: mode}
 	r.setDelimiter([]byte(";"))
 	return r
 }
@@ -70,7 +82,7 @@ func (r *Reader) ReplacePrefix(token, prefix string) {
 
 func (r *Reader) setDelimiter(delimiter []byte) {
 	r.delimiter = bytes.Clone(delimiter)
-	r.special = [256]bool{'\'': true, '"': true, '`': true, '-': true, '#': true, '/': true, '*': true}
+	r.special = [256]bool{'\'': true, '"': true, '`': true, '-': true, '#': true, '/': true, '*': true, '\\': true}
 	r.special[r.delimiter[0]] = true
 	if len(r.token) > 0 {
 		r.special[r.token[0]] = true
@@ -83,7 +95,8 @@ func (r *Reader) setDelimiter(delimiter []byte) {
 // could carry out, are errors with their place. Reading errors of the source
 // come back as they are, wrapped with the file's name.
 func (r *Reader) Next() (Statement, error) {
-	r.consume(r.pos)
+	// The statement before is forgotten only together with the gap behind it:
+	// it mostly ends with its line, and then no column has to be counted.
 	if !r.begun {
 		r.begun = true
 		if r.ensure(3) && bytes.HasPrefix(r.buf, []byte("\ufeff")) {
@@ -97,10 +110,42 @@ func (r *Reader) Next() (Statement, error) {
 			return Statement{}, err
 		}
 		statement, err := r.scanStatement()
-		if err != nil || len(statement.Text) > 0 {
+		if err != nil {
 			return statement, err
 		}
+		if len(statement.Text) > 0 {
+			statement.Dialect = r.modes.dialect
+			r.modes.observe(statement.Text)
+			return statement, nil
+		}
 	}
+}
+
+// Mark is a place in a script from which it can be read on: where a statement
+// begins, with all that the script has said to its reader before.
+type Mark struct {
+	Offset       int64
+	line, column int
+	delimiter    []byte
+	modes        modes
+}
+
+// Mark gives the place of the statement that Next returned last, as it was
+// read: before what the statement itself sets.
+func (r *Reader) Mark() Mark {
+	m := Mark{Offset: r.offset, line: r.line, column: r.col, delimiter: r.delimiter, modes: r.modes}
+	m.modes.saved = maps.Clone(m.modes.saved)
+	return m
+}
+
+// Resume reads on at a mark; src begins at its offset.
+func (r *Reader) Resume(src io.Reader, m Mark) {
+	r.src, r.err, r.begun = src, nil, true
+	r.buf, r.pos = make([]byte, 0, readAhead), 0
+	r.offset, r.line, r.col = m.Offset, m.line, m.column
+	r.modes = m.modes
+	r.modes.saved = maps.Clone(m.modes.saved)
+	r.setDelimiter(m.delimiter)
 }
 
 // Read reports how many bytes of the script have been passed.
@@ -135,7 +180,9 @@ func (r *Reader) consume(n int) {
 		r.col = 1
 		gone = gone[bytes.LastIndexByte(gone, '\n')+1:]
 	}
-	r.col += utf8.RuneCount(gone)
+	if len(gone) > 0 {
+		r.col += utf8.RuneCount(gone)
+	}
 	r.offset += int64(n)
 	r.pos -= n
 	// Slicing keeps the cost of small statements small; the bytes are moved
@@ -197,6 +244,7 @@ func isSpace(c byte) bool {
 // skipGap passes over what stands between statements and leaves the place at
 // the first character of the next one. io.EOF: there is none.
 func (r *Reader) skipGap() error {
+	begun := r.pos
 	for {
 		if !r.ensure(1) {
 			r.consume(r.pos)
@@ -209,8 +257,9 @@ func (r *Reader) skipGap() error {
 		switch {
 		case isSpace(c):
 			r.pos++
-			if r.pos > readAhead {
+			if r.pos-begun > readAhead {
 				r.consume(r.pos)
+				begun = 0
 			}
 		case c == '#' || r.atDashComment():
 			r.skipLine()
@@ -296,15 +345,30 @@ func (r *Reader) clientCommand() (bool, error) {
 		}
 		r.setDelimiter(fields[0])
 		return true, nil
-	case "source", "system", "tee", "connect", "pager", "edit":
-		return false, fault.At(fault.Invalid, r.placeAt(r.pos), "remove the line, or name the files one by one under import",
-			"%q is a command of the stock client, not of the server", name)
 	}
-	if len(word) > 1 && word[0] == '\\' {
-		return false, fault.At(fault.Invalid, r.placeAt(r.pos), "remove the line, or name the files one by one under import",
-			"%q is a command of the stock client, not of the server", string(word[:2]))
+	if clientCommands[name] || len(word) > 1 && word[0] == '\\' {
+		if word[0] == '\\' {
+			name = string(word[:2])
+		}
+		return false, r.refuseCommand(r.pos, name)
 	}
 	return false, nil
+}
+
+// clientCommands are the words that the stock clients take for themselves at
+// the beginning of a line (MySQL Reference Manual, "mysql Client Commands";
+// MariaDB, "mariadb Command-Line Client"). USE and HELP are known to servers,
+// too, and are none.
+var clientCommands = map[string]bool{
+	"?": true, "charset": true, "clear": true, "connect": true, "costs": true, "edit": true, "ego": true, "exit": true,
+	"go": true, "nopager": true, "notee": true, "nowarning": true, "pager": true, "print": true, "prompt": true,
+	"query_attributes": true, "quit": true, "rehash": true, "resetconnection": true, "sandbox": true, "source": true,
+	"ssl_session_data_print": true, "status": true, "system": true, "tee": true, "warnings": true,
+}
+
+func (r *Reader) refuseCommand(at int, name string) error {
+	return fault.At(fault.Invalid, r.placeAt(at), "remove the line, or name the files one by one under import",
+		"%q is a command of the stock client, not of the server", name)
 }
 
 // scanStatement reads from pos to the delimiter or the end of the input. An
@@ -313,9 +377,7 @@ func (r *Reader) scanStatement() (Statement, error) {
 	r.tokensSeen = r.tokensSeen[:0]
 	conditional := -1 // where the conditional comment we are in was opened
 	for {
-		for r.pos < len(r.buf) && !r.special[r.buf[r.pos]] {
-			r.pos++
-		}
+		r.skipPlain()
 		if !r.ensure(1) {
 			if conditional >= 0 {
 				return Statement{}, r.ended(conditional, "a conditional comment", "*/")
@@ -338,6 +400,13 @@ func (r *Reader) scanStatement() (Statement, error) {
 			if err := r.skipQuoted(c); err != nil {
 				return Statement{}, err
 			}
+		case c == '\\' && r.ensure(2) && r.buf[r.pos+1] != 'N': // \N is NULL
+			if r.buf[r.pos+1]|0x20 == 'g' { // \g and \G end a statement
+				end := r.pos
+				r.pos += 2
+				return r.statement(end), nil
+			}
+			return Statement{}, r.refuseCommand(r.pos, string(r.buf[r.pos:r.pos+2]))
 		case c == '#' || c == '-' && r.atDashComment():
 			r.skipLine()
 		case c == '/' && r.atBlockComment():
@@ -356,6 +425,45 @@ func (r *Reader) scanStatement() (Statement, error) {
 	}
 }
 
+// skipPlain passes over what needs no decision: ordinary characters, and
+// string literals that end within the buffer. Nearly all of a dump is such,
+// so this loop decides how fast a script is read.
+func (r *Reader) skipPlain() {
+	buf, pos := r.buf, r.pos
+	special, escapes := &r.special, r.modes.dialect.escapes('\'')
+	for pos < len(buf) {
+		for pos+4 <= len(buf) {
+			four := buf[pos : pos+4 : pos+4]
+			if special[four[0]] || special[four[1]] || special[four[2]] || special[four[3]] {
+				break
+			}
+			pos += 4
+		}
+		for pos < len(buf) && !special[buf[pos]] {
+			pos++
+		}
+		if pos == len(buf) || buf[pos] != '\'' {
+			break
+		}
+		end := pos + 1
+		for {
+			end += literalEnd(buf[end:], '\'', escapes)
+			if end >= len(buf) || buf[end] == '\'' {
+				break
+			}
+			end += 2 // a backslash and what it escapes
+			if end >= len(buf) {
+				break
+			}
+		}
+		if end >= len(buf) {
+			break // skipQuoted reads on
+		}
+		pos = end + 1
+	}
+	r.pos = pos
+}
+
 var quoteNames = map[byte]string{
 	'\'': "a string literal", '"': "a double-quoted string", '`': "a quoted name",
 }
@@ -364,6 +472,7 @@ var quoteNames = map[byte]string{
 // care: it closes the literal and opens the next at once.
 func (r *Reader) skipQuoted(quote byte) error {
 	opened := r.pos
+	escapes := r.modes.dialect.escapes(quote)
 	r.pos++
 	for r.ensure(1) {
 		rest := r.buf[r.pos:]
@@ -399,10 +508,7 @@ func (r *Reader) skipQuoted(quote byte) error {
 			}
 			r.pos = len(r.buf)
 		default:
-			i := 0
-			for i < len(rest) && rest[i] != quote && rest[i] != '\\' {
-				i++
-			}
+			i := literalEnd(rest, quote, escapes)
 			if i == len(rest) {
 				r.pos = len(r.buf)
 				continue
@@ -418,6 +524,32 @@ func (r *Reader) skipQuoted(quote byte) error {
 		}
 	}
 	return r.ended(opened, quoteNames[quote], string(quote))
+}
+
+// literalEnd finds the first quote, or backslash where that escapes; it looks
+// at eight bytes at a time.
+func literalEnd(text []byte, quote byte, escapes bool) int {
+	const ones, highs = 0x0101010101010101, 0x8080808080808080
+	quotes, backslashes := ones*uint64(quote), ones*uint64('\\')
+	if !escapes {
+		backslashes = quotes
+	}
+	i := 0
+	for ; i+8 <= len(text); i += 8 {
+		word := binary.LittleEndian.Uint64(text[i:])
+		// A byte that equals the wanted one is zero in the difference, and
+		// the lowest such byte is marked in its highest bit.
+		q, b := word^quotes, word^backslashes
+		if found := ((q-ones)&^q | (b-ones)&^b) & highs; found != 0 {
+			return i + bits.TrailingZeros64(found)/8
+		}
+	}
+	for ; i < len(text); i++ {
+		if text[i] == quote || text[i] == '\\' && escapes {
+			break
+		}
+	}
+	return i
 }
 
 func dropFrom(positions []int, from int) []int {

@@ -55,7 +55,7 @@ func TestReaderSplitsWhereTheStockClientDoes(t *testing.T) {
 			"whole":        strings.NewReader(row.script),
 			"byte by byte": iotest.OneByteReader(strings.NewReader(row.script)),
 		} {
-			got, err := readAll(NewReader("t.sql", src))
+			got, err := readAll(NewReader("t.sql", src, Dialect{}, ""))
 			require.NoError(t, err, name)
 			assert.Equal(t, row.want, got, "%s, %s", name, reading)
 		}
@@ -63,7 +63,7 @@ func TestReaderSplitsWhereTheStockClientDoes(t *testing.T) {
 }
 
 func TestReaderGivesPlaces(t *testing.T) {
-	r := NewReader("t.sql", strings.NewReader("-- x\n  SELECT 'é';  SELECT\n2;\nDELIMITER //\n\tSELECT 3//"))
+	r := NewReader("t.sql", strings.NewReader("-- x\n  SELECT 'é';  SELECT\n2;\nDELIMITER //\n\tSELECT 3//"), Dialect{}, "")
 	var places []string
 	for {
 		s, err := r.Next()
@@ -87,11 +87,11 @@ func TestReaderNamesWhereAnOpenPieceBegins(t *testing.T) {
 		"SELECT 1;\n\\! rm -rf /\n":     `t.sql:2:1: "\\!" is a command of the stock client`,
 		"DELIMITER \nSELECT 1":          "t.sql:1:1: DELIMITER needs a word",
 	} {
-		_, err := readAll(NewReader("t.sql", strings.NewReader(script)))
+		_, err := readAll(NewReader("t.sql", strings.NewReader(script), Dialect{}, ""))
 		assert.ErrorContains(t, err, want)
 		assert.Equal(t, fault.Invalid, fault.As(err).Class)
 	}
-	_, err := readAll(NewReader("t.sql", iotest.ErrReader(errors.New("disk on fire"))))
+	_, err := readAll(NewReader("t.sql", iotest.ErrReader(errors.New("disk on fire")), Dialect{}, ""))
 	assert.ErrorContains(t, err, "disk on fire")
 }
 
@@ -101,13 +101,13 @@ func TestReaderReplacesPrefixTokensOutsideLiteralsAndComments(t *testing.T) {
 		"INSERT INTO `cl_xcl_` VALUES ('@p_ stays', \"@p_ too\")", "DROP TABLE cl_x, /* @p_ */ cl_y",
 	}
 	for _, src := range []io.Reader{strings.NewReader(script), iotest.OneByteReader(strings.NewReader(script))} {
-		r := NewReader("t.sql", src)
+		r := NewReader("t.sql", src, Dialect{}, "")
 		r.ReplacePrefix("@p_", "cl_")
 		got, err := readAll(r)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
 	}
-	r := NewReader("t.sql", strings.NewReader("SELECT * FROM #__hives # a comment\n;"))
+	r := NewReader("t.sql", strings.NewReader("SELECT * FROM #__hives # a comment\n;"), Dialect{}, "")
 	r.ReplacePrefix("#__", "cl_")
 	got, err := readAll(r)
 	require.NoError(t, err)
@@ -118,7 +118,7 @@ func TestReaderKeepsMemoryConstant(t *testing.T) {
 	line := "INSERT INTO t VALUES (1,'" + strings.Repeat("x", 400) + "');\n"
 	const megabytes = 64
 	src := io.LimitReader(repeat(line), megabytes<<20)
-	r := NewReader("big.sql", src)
+	r := NewReader("big.sql", src, Dialect{}, "")
 	largest := 0
 	for {
 		if _, err := r.Next(); err != nil {
@@ -154,10 +154,10 @@ func TestParseHead(t *testing.T) {
 		"DROP TRIGGER IF EXISTS t1":                                                                 "DROP TRIGGER .t1 on .",
 		"(SELECT 1)":                                                                                "  . on .",
 	} {
-		h := ParseHead([]byte(statement))
+		h := ParseHead([]byte(statement), Dialect{})
 		assert.Equal(t, want, fmt.Sprintf("%s %s %s.%s on %s.%s", h.Verb, h.Object, h.Name.Schema, h.Name.Name, h.Table.Schema, h.Table.Name), statement)
 	}
-	assert.True(t, ParseHead([]byte("CREATE FUNCTION f RETURNS STRING SONAME 'x.so'")).IsLoadableFunction())
+	assert.True(t, ParseHead([]byte("CREATE FUNCTION f RETURNS STRING SONAME 'x.so'"), Dialect{}).IsLoadableFunction())
 }
 
 func TestDefinerIsTakenOutAndPutIn(t *testing.T) {
@@ -171,7 +171,7 @@ func TestDefinerIsTakenOutAndPutIn(t *testing.T) {
 		"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'": {
 			"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'", "CREATE DEFINER=x@y SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'"},
 	} {
-		h := ParseHead([]byte(statement))
+		h := ParseHead([]byte(statement), Dialect{})
 		assert.Equal(t, want[0], string(h.WithoutDefiner([]byte(statement))))
 		assert.Equal(t, want[1], string(h.WithDefiner([]byte(statement), "DEFINER=x@y")))
 	}
@@ -185,12 +185,12 @@ func FuzzReader(f *testing.F) {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, script []byte) {
-		whole, wholeErr := readAll(NewReader("f.sql", bytes.NewReader(script)))
-		single, singleErr := readAll(NewReader("f.sql", iotest.OneByteReader(bytes.NewReader(script))))
+		whole, wholeErr := readAll(NewReader("f.sql", bytes.NewReader(script), Dialect{}, ""))
+		single, singleErr := readAll(NewReader("f.sql", iotest.OneByteReader(bytes.NewReader(script)), Dialect{}, ""))
 		require.Equal(t, whole, single)
 		require.Equal(t, fmt.Sprint(wholeErr), fmt.Sprint(singleErr))
 
-		r := NewReader("f.sql", bytes.NewReader(script))
+		r := NewReader("f.sql", bytes.NewReader(script), Dialect{}, "")
 		end := int64(0)
 		for {
 			s, err := r.Next()
@@ -200,10 +200,10 @@ func FuzzReader(f *testing.F) {
 			require.GreaterOrEqual(t, s.Offset, end)
 			end = s.Offset + int64(s.Size)
 			require.Equal(t, string(script[s.Offset:end]), string(s.Text))
-			scanner := NewScanner(s.Text)
+			scanner := NewScanner(s.Text, s.Dialect)
 			for _, ok := scanner.Next(); ok; _, ok = scanner.Next() {
 			}
-			ParseHead(s.Text).WithDefiner(s.Text, "DEFINER=x")
+			ParseHead(s.Text, Dialect{}).WithDefiner(s.Text, "DEFINER=x")
 		}
 	})
 }
@@ -213,7 +213,7 @@ func BenchmarkReader(b *testing.B) {
 	script := []byte(strings.Repeat("INSERT INTO `cl_seasons` VALUES "+strings.Repeat(row, 2000)+"(1);\n", 50))
 	b.SetBytes(int64(len(script)))
 	for b.Loop() {
-		r := NewReader("b.sql", bytes.NewReader(script))
+		r := NewReader("b.sql", bytes.NewReader(script), Dialect{}, "")
 		for {
 			if _, err := r.Next(); err != nil {
 				break

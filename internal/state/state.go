@@ -111,6 +111,50 @@ func (f *Folder) DropPending(a Account) error {
 	return nil
 }
 
+// Note keeps what has to be known by whoever comes next if this program dies: an
+// import that is under way, a server's settings as they were. kind and name
+// say whose it is; it is on the disk when SetNote returns.
+func (f *Folder) SetNote(kind, name string, note any) error {
+	if _, err := f.subfolder(kind); err != nil {
+		return err
+	}
+	content, err := json.Marshal(note)
+	if err == nil {
+		err = atomicfile.Write(f.notePath(kind, name), content, atomicfile.Private)
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "make room on the disk; nothing is changed without a note of it", "the state folder cannot be written: %v", err).With(err)
+	}
+	return nil
+}
+
+func (f *Folder) notePath(kind, name string) string {
+	return filepath.Join(f.path, kind, url.PathEscape(name)+".json")
+}
+
+// Note reads a note back; found is false when there is none.
+func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
+	content, err := os.ReadFile(f.notePath(kind, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(content, note)
+	}
+	if err != nil {
+		return false, fault.New(fault.Failed, "look at the file, and remove it if it means nothing", "the note %s cannot be read: %v", f.notePath(kind, name), err).With(err)
+	}
+	return true, nil
+}
+
+// DropNote forgets a note; it is no error when there is none.
+func (f *Folder) DropNote(kind, name string) error {
+	if err := os.Remove(f.notePath(kind, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.New(fault.Failed, "remove the file by hand", "the note %s cannot be removed: %v", f.notePath(kind, name), err).With(err)
+	}
+	return nil
+}
+
 // Event says what a journal entry reports.
 type Event string
 

@@ -41,9 +41,9 @@ func NewProgress(s *Screen) *Progress { return &Progress{screen: s} }
 
 // Update tells the newest state.
 func (p *Progress) Update(now load.Progress) {
-	if p.name != now.Source.Name {
+	if p.name != now.Name {
 		p.Done()
-		p.name, p.spoken = now.Source.Name, time.Now()
+		p.name, p.spoken = now.Name, time.Now()
 	}
 	p.latest.Store(&now)
 	switch {
@@ -56,20 +56,31 @@ func (p *Progress) Update(now load.Progress) {
 	case time.Since(p.spoken) >= lineEvery:
 		p.spoken = time.Now()
 		percent := 100.0
-		if now.Source.Length > 0 {
-			percent = 100 * float64(now.BytesRead) / float64(now.Source.Length)
+		if now.Length > 0 {
+			percent = 100 * float64(now.BytesRead) / float64(now.Length)
 		}
-		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Source.Name, percent, Size(now.BytesRead), Size(now.Source.Length), counts(now))
+		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Name, percent, Size(now.BytesRead), Size(now.Length), counts(now))
 	}
 }
 
+// counts says how much is done and how fast: rows, or statements where there
+// are no rows to count, and the table that is being filled.
 func counts(now load.Progress) string {
-	rate := float64(now.Statements) / max(now.Elapsed.Seconds(), 0.001)
-	return fmt.Sprintf("%s statements, %s/s", load.Thousands(int64(now.Statements)), load.Thousands(int64(rate)))
+	n, noun := now.Rows, "rows"
+	if n == 0 {
+		n, noun = int64(now.Statements), "statements"
+	}
+	rate := float64(n) / max(now.Elapsed.Seconds(), 0.001)
+	text := fmt.Sprintf("%s %s, %s/s", load.Thousands(n), noun, load.Thousands(int64(rate)))
+	if now.Table != "" {
+		const widestTable = 20
+		text += ", " + ansi.Truncate(now.Table, widestTable, "~")
+	}
+	return text
 }
 
 const (
-	besideBar  = 56 // columns of the figures behind the bar, at most
+	besideBar  = 74 // columns of the figures behind the bar, at most
 	widestBar  = 24
 	shortest   = 4
 	widestName = 30
@@ -79,12 +90,12 @@ func (p *Progress) begin() {
 	name := ansi.Truncate(filepath.Base(p.name), min(widestName, p.screen.width-besideBar-shortest-4), "")
 	width := min(widestBar, max(shortest, p.screen.width-besideBar-ansi.StringWidth(name)-4))
 	p.bars = mpb.New(mpb.WithOutput(terminalOf(p.screen.Err)), mpb.WithWidth(width), mpb.WithRefreshRate(refreshing))
-	p.bar = p.bars.New(p.latest.Load().Source.Length, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
+	p.bar = p.bars.New(p.latest.Load().Length, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Name("  "+name+" ")),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 			now := p.latest.Load()
-			return fmt.Sprintf(" %s, %s, %s left", part(now.BytesRead, now.Source.Length), counts(*now), left(*now))
+			return fmt.Sprintf(" %s, %s, %s left", part(now.BytesRead, now.Length), counts(*now), left(*now))
 		})))
 }
 
@@ -98,7 +109,7 @@ func part(read, total int64) string {
 
 // left estimates the time left from the bytes read so far.
 func left(now load.Progress) string {
-	rest := now.Elapsed.Seconds() * float64(now.Source.Length-now.BytesRead) / float64(max(now.BytesRead, 1))
+	rest := now.Elapsed.Seconds() * float64(now.Length-now.BytesRead) / float64(max(now.BytesRead, 1))
 	const minute = 60
 	if rest >= minute {
 		return fmt.Sprintf("%d min", int(rest/minute+0.5))

@@ -120,8 +120,8 @@ func TestConnectionRevealsOnDemandOnly(t *testing.T) {
 }
 
 func TestProgressFigures(t *testing.T) {
-	now := load.Progress{Source: load.Source{Length: 3 << 20}, BytesRead: 1 << 20, Statements: 5000, Elapsed: 2 * time.Second}
-	assert.Equal(t, "1.0 of 3.0 MiB", part(now.BytesRead, now.Source.Length))
+	now := load.Progress{Length: 3 << 20, BytesRead: 1 << 20, Statements: 5000, Elapsed: 2 * time.Second}
+	assert.Equal(t, "1.0 of 3.0 MiB", part(now.BytesRead, now.Length))
 	assert.Equal(t, "5,000 statements, 2,500/s", counts(now))
 	assert.Equal(t, "4 s", left(now))
 	now.Elapsed = 2 * time.Minute

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -146,6 +147,119 @@ func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64,
 	}
 	rows, _ = result.RowsAffected()
 	return rows, nil
+}
+
+// Query gives all rows of a query as text, NULL as "".
+func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
+	rows, err := i.conn.QueryContext(ctx, query)
+	if err != nil {
+		if spoken := i.server.ServerError(Statement{Text: shorten(query)}, err); spoken != nil {
+			return nil, spoken
+		}
+		return nil, i.server.failed(Statement{Text: query}, err)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	var all [][]string
+	for rows.Next() {
+		values := make([]sql.NullString, len(columns))
+		into := make([]any, len(columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, i.server.failed(Statement{Text: query}, err)
+		}
+		texts := make([]string, len(columns))
+		for i, v := range values {
+			texts[i] = v.String
+		}
+		all = append(all, texts)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, i.server.failed(Statement{Text: query}, err)
+	}
+	return all, nil
+}
+
+// ScriptFacts is what a server means for a script that is to run on it.
+type ScriptFacts struct {
+	SQLMode       string // that a new session begins with
+	MaxPacket     int    // bytes of the longest statement
+	DefaultEngine string
+	Collations    map[string]string // to their character set
+	Engines       map[string]bool   // that it can use, in small letters
+}
+
+// ScriptFacts asks the server. MariaDB lists its collations in full only in
+// COLLATION_CHARACTER_SET_APPLICABILITY (MariaDB, "Information Schema
+// COLLATION_CHARACTER_SET_APPLICABILITY Table").
+func (s *Server) ScriptFacts(ctx context.Context) (ScriptFacts, error) {
+	f := ScriptFacts{Collations: map[string]string{}, Engines: map[string]bool{}}
+	err := s.row(ctx, "SELECT @@GLOBAL.sql_mode, @@GLOBAL.max_allowed_packet, @@GLOBAL.default_storage_engine", nil, &f.SQLMode, &f.MaxPacket, &f.DefaultEngine)
+	if err != nil {
+		return f, err
+	}
+	query := "SELECT COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATIONS WHERE CHARACTER_SET_NAME IS NOT NULL"
+	const fullNames = 101001 // the version that brought them
+	if s.Facts.Product == dbms.MariaDB && s.VersionNumber() >= fullNames {
+		query = "SELECT FULL_COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"
+	}
+	err = s.each(ctx, query, nil, func(scan func(...any) error) error {
+		var name, charset string
+		err := scan(&name, &charset)
+		f.Collations[name] = charset
+		return err
+	})
+	if err != nil {
+		return f, err
+	}
+	err = s.each(ctx, "SELECT LOWER(ENGINE) FROM information_schema.ENGINES WHERE SUPPORT IN ('YES', 'DEFAULT')", nil, func(scan func(...any) error) error {
+		var name string
+		err := scan(&name)
+		f.Engines[name] = true
+		return err
+	})
+	return f, err
+}
+
+// VersionNumber is the server's version as conditional comments count it:
+// 101106 for 10.11.6.
+func (s *Server) VersionNumber() int {
+	number := 0
+	for i, part := range strings.SplitN(s.Facts.Version, ".", 3) {
+		n, _ := strconv.Atoi(part)
+		number += n * []int{10000, 100, 1}[i]
+	}
+	return number
+}
+
+// GlobalVariables reads server-wide variables; one that the product does not
+// have is left out.
+func (s *Server) GlobalVariables(ctx context.Context, names ...string) (map[string]string, error) {
+	values := map[string]string{}
+	quoted := make([]string, len(names))
+	for i, name := range names {
+		quoted[i] = quoteText(name)
+	}
+	err := s.each(ctx, "SHOW GLOBAL VARIABLES WHERE Variable_name IN ("+strings.Join(quoted, ", ")+")", nil, func(scan func(...any) error) error {
+		var name, value string
+		err := scan(&name, &value)
+		values[strings.ToLower(name)] = value
+		return err
+	})
+	return values, err
+}
+
+// SetGlobal is the statement that sets a server-wide variable.
+func SetGlobal(name, value string) Statement {
+	if value == "" || strings.Trim(value, "0123456789.") != "" {
+		value = quoteText(value)
+	}
+	return plain("SET GLOBAL %s = %s", name, value)
 }
 
 // stored are the session variables that the server keeps with a trigger or

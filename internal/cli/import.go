@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/load"
+	"yellowfield/internal/provision"
+)
+
+func newImportCommand(p *program) *cobra.Command {
+	options := provision.Options{Command: "import", Import: &provision.ImportOptions{}}
+	var each load.Source // what the flags say of every file
+	command := &cobra.Command{
+		Use:     "import APP [FILE...]",
+		Short:   "Import SQL into an app's database, as the app's own account",
+		GroupID: groupMake,
+		Long: `Imports SQL scripts into the database of an app that provision has made: those
+of the estate file, or the files named here, in their order and as one. Plain
+text or packed with gzip, bzip2, xz, zstd or zip; - is standard input.
+
+The whole of it is read before anything runs: what reaches outside the database
+is refused with its line, and what differs from this server is named. Rows are
+joined and sent over several sessions where the outcome is the same as with one
+statement after the other. When a statement fails, what the import made is
+removed.`,
+		Example: `  yellowfield import combledger --dry-run
+  yellowfield import combledger backup.sql.zst
+  zcat old.sql.gz | yellowfield import combledger - --retarget`,
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: p.appNamesThenFiles,
+		RunE: func(command *cobra.Command, args []string) error {
+			for _, name := range args[1:] {
+				source := each
+				source.Name = name
+				if name == "-" {
+					path, remove, err := load.Spool(os.Stdin)
+					if err != nil {
+						return err
+					}
+					defer remove()
+					source.Path, source.Name = path, "standard input"
+				} else if path, err := filepath.Abs(name); err == nil {
+					source.Path = path
+				}
+				options.Import.Files = append(options.Import.Files, source)
+			}
+			options.Import.Retarget = each.Retarget
+			if err := load.CheckEncoding(each.Encoding); err != nil {
+				return err
+			}
+			if len(args) == 1 && (each.Encoding != "" || each.PrefixToken != "") {
+				return fault.New(fault.Invalid, "name the files, or write this into the estate file", "--encoding and --prefix-token are for files named here")
+			}
+			return p.withApps(args[:1], nil, func(engine *provision.Engine, apps []*estate.App) error {
+				p.listen(engine)
+				results, err := engine.Import(command.Context(), apps[0], options)
+				if err != nil {
+					return err
+				}
+				return p.conclude(engine, "import", options.DryRun, results)
+			})
+		},
+	}
+	flags := command.Flags()
+	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "read the scripts and say what they hold, and touch nothing")
+	flags.BoolVar(&options.Import.IntoExisting, "into-existing", false, "the scripts may touch tables that are there already")
+	flags.BoolVar(&each.Retarget, "retarget", false, "leave out what makes or chooses a database of a fixed name")
+	flags.BoolVar(&options.Import.MapCollations, "map-collations", false, "put the nearest collation in place of one that the server lacks")
+	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB")
+	flags.BoolVar(&options.Import.OneByOne, "one-by-one", false, "send every statement as it stands, one after the other")
+	flags.StringVar(&each.Encoding, "encoding", "", "`encoding` of the files named here, utf-8 if nothing is said; binary for bytes that are not looked at")
+	flags.StringVar(&each.PrefixToken, "prefix-token", "", "`text` that stands for the app's table prefix in the files named here")
+	return command
+}

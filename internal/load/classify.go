@@ -1,0 +1,188 @@
+package load
+
+import (
+	"strings"
+
+	"yellowfield/internal/sqltext"
+)
+
+// classify says what the importer can do with a statement that is no INSERT of
+// literal rows, and which tables it concerns. It is careful: what it does not
+// know for certain is anything.
+func classify(head sqltext.Head, tokens []sqltext.Token, s sqltext.Statement) (kind, []string) {
+	name := head.Name.Name
+	switch head.Verb {
+	case "SET":
+		if words(tokens, "SET", "AUTOCOMMIT") || words(tokens, "SET", "@", "@", "AUTOCOMMIT") || words(tokens, "SET", "@", "@", "SESSION", ".", "AUTOCOMMIT") || words(tokens, "SET", "SESSION", "AUTOCOMMIT") {
+			return transaction, nil
+		}
+		if second(tokens, "STATEMENT") || second(tokens, "TRANSACTION") {
+			return anything, nil
+		}
+		return setting, nil
+	case "START", "COMMIT":
+		return transaction, nil
+	case "BEGIN":
+		if len(tokens) == 1 || second(tokens, "WORK") {
+			return transaction, nil
+		}
+	case "LOCK", "UNLOCK":
+		if second(tokens, "TABLES") || second(tokens, "TABLE") {
+			return tableLock, nil
+		}
+	case "INSERT", "REPLACE", "UPDATE", "DELETE":
+		return change, nil
+	case "CREATE":
+		switch head.Object {
+		case "TABLE":
+			table, ok := sqltext.ParseTable(s.Text, s.Dialect)
+			if !ok || table.Derived || second(tokens, "TEMPORARY") {
+				return anything, nil
+			}
+			concerned := []string{name}
+			for _, f := range table.Foreign {
+				concerned = append(concerned, f.References.Name)
+			}
+			return definition, concerned
+		case "INDEX":
+			if _, ok := indexClauses(head, tokens, s.Text); ok {
+				return indexes, []string{indexed(tokens)}
+			}
+		case "TRIGGER":
+			return definition, []string{head.Table.Name}
+		case "FUNCTION", "PROCEDURE", "EVENT":
+			return definition, nil
+		}
+	case "DROP":
+		if list := dropped(head, tokens); list != nil {
+			return definition, list
+		}
+		switch head.Object {
+		case "FUNCTION", "PROCEDURE", "EVENT", "VIEW":
+			return definition, nil
+		}
+	case "ALTER":
+		if head.Object != "TABLE" {
+			break
+		}
+		last := len(tokens) - 1
+		if last >= 4 && tokens[last].Is("KEYS") && (tokens[last-1].Is("DISABLE") || tokens[last-1].Is("ENABLE")) {
+			return keySwitch, []string{name}
+		}
+		if _, ok := indexClauses(head, tokens, s.Text); ok {
+			return indexes, []string{name}
+		}
+	}
+	return anything, nil
+}
+
+// words reports whether the tokens begin with the given words and characters.
+func words(tokens []sqltext.Token, want ...string) bool {
+	if len(tokens) < len(want) {
+		return false
+	}
+	for i, w := range want {
+		if !strings.EqualFold(string(tokens[i].Text), w) {
+			return false
+		}
+	}
+	return true
+}
+
+// dropped are the tables of a DROP TABLE; nil for another statement.
+func dropped(head sqltext.Head, tokens []sqltext.Token) []string {
+	if head.Verb != "DROP" || head.Object != "TABLE" || second(tokens, "TEMPORARY") {
+		return nil
+	}
+	var list []string
+	for i := 2; i < len(tokens); i++ {
+		t := tokens[i]
+		switch {
+		case t.Is("IF"), t.Is("EXISTS"), t.IsPunct(','), t.Is("RESTRICT"), t.Is("CASCADE"):
+		case t.IsPunct('.'):
+			list = list[:max(0, len(list)-1)]
+		default:
+			list = append(list, t.Plain())
+		}
+	}
+	return list
+}
+
+// indexed is the table of a CREATE INDEX.
+func indexed(tokens []sqltext.Token) string {
+	for i, t := range tokens {
+		if t.Is("ON") && i+1 < len(tokens) {
+			if i+3 < len(tokens) && tokens[i+2].IsPunct('.') {
+				return tokens[i+3].Plain()
+			}
+			return tokens[i+1].Plain()
+		}
+	}
+	return ""
+}
+
+// indexClauses gives the ADD clauses of a statement that does nothing but add
+// keys to one table. FULLTEXT and SPATIAL are left out: a server builds only
+// one of these at a time. Foreign keys concern two tables.
+func indexClauses(head sqltext.Head, tokens []sqltext.Token, text []byte) (clauses string, ok bool) {
+	if head.Verb == "CREATE" {
+		return createdIndex(tokens, text)
+	}
+	i := 2
+	for i < len(tokens) && !tokens[i].Is("ADD") {
+		if tokens[i].Is("IGNORE") || tokens[i].Is("ONLINE") || i > 6 {
+			return "", false
+		}
+		i++
+	}
+	if i == len(tokens) {
+		return "", false
+	}
+	from := tokens[i].Start
+	depth := 0
+	for first := true; i < len(tokens); i++ {
+		t := tokens[i]
+		switch {
+		case first:
+			if !t.Is("ADD") || i+1 >= len(tokens) || !(tokens[i+1].Is("PRIMARY") || tokens[i+1].Is("UNIQUE") || tokens[i+1].Is("KEY") || tokens[i+1].Is("INDEX")) {
+				return "", false
+			}
+			first = false
+		case t.IsPunct('('):
+			depth++
+		case t.IsPunct(')'):
+			depth--
+		case t.IsPunct(',') && depth == 0:
+			first = true
+		}
+	}
+	return string(text[from:tokens[len(tokens)-1].End]), true
+}
+
+// createdIndex turns CREATE [UNIQUE] INDEX name ON table (columns) into the
+// clause of an ALTER TABLE.
+func createdIndex(tokens []sqltext.Token, text []byte) (string, bool) {
+	unique := second(tokens, "UNIQUE")
+	i := 1
+	if unique {
+		i++
+	}
+	if i+5 >= len(tokens) || !tokens[i].Is("INDEX") || !tokens[i+2].Is("ON") {
+		return "", false
+	}
+	clause := "ADD INDEX "
+	if unique {
+		clause = "ADD UNIQUE INDEX "
+	}
+	name := string(tokens[i+1].Text)
+	for i += 3; i < len(tokens); i++ {
+		if tokens[i].IsPunct('(') {
+			last := tokens[len(tokens)-1]
+			if !last.IsPunct(')') { // options behind: ALGORITHM, LOCK, COMMENT
+				return "", false
+			}
+			return clause + name + " " + string(text[tokens[i].Start:last.End]), true
+		}
+	}
+	return "", false
+}

@@ -1,0 +1,758 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"io"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/sqltext"
+)
+
+// engine runs one import. One goroutine, the leader, reads the script and runs
+// on the main session whatever is not rows; lanes take rows side by side. A
+// statement on the main session waits for the lanes that work on the tables it
+// concerns, so that every statement finds the tables as the script left them.
+type engine struct {
+	source  Source
+	survey  *Survey
+	target  Target
+	options Options
+	judge   *judge
+	script  *script
+
+	main    Session
+	pending bool // the main session is in a transaction of ours
+	batch   *batcher
+	fold    *job
+	lanes   []*lane
+	most    int // lanes
+	waiting sync.WaitGroup
+	memory  *semaphore.Weighted // text that waits for lanes
+
+	variables []string  // session variables that decide what becomes of a row
+	initial   []string  // their values when a session begins
+	settings  *settings // as the script has them now; nil when a SET may have changed them
+	last      *settings // as they were known last
+	unchecked bool      // rows came while foreign keys were not checked
+	tables    map[string]*table
+	// Tables that foreign keys join are a group, which goes to one lane while
+	// foreign keys are checked: rows of a child find those of the parent.
+	groups     map[string]string // a table to another of its group, up to the group's name
+	groupLanes map[string]*lane
+
+	failing sync.Mutex
+	failure error
+	failed  atomic.Int64 // offset of the statement that failed; beyond every script while none has
+
+	report    Report
+	reporting sync.Mutex
+	done      atomic.Int64 // bytes of the script
+	rows      atomic.Int64
+	sent      atomic.Int64 // statements
+	at        atomic.Pointer[string]
+	began     time.Time
+	told      atomic.Int64
+	telling   sync.Mutex
+	progress  func(Progress)
+}
+
+// table is what the importer knows of a table that rows go into.
+type table struct {
+	name          string
+	definition    *sqltext.Table // nil when it is no ordinary table
+	created       string         // SHOW CREATE TABLE
+	transactional bool
+	hasAuto       bool
+	triggered     bool
+	lane          *lane
+	deferred      []string // definitions of keys that are built after the rows
+	stale         bool     // its definition has changed since it was looked at
+}
+
+// plain reports whether rows can go to a lane.
+func (t *table) plain() bool { return t.definition != nil && !t.triggered }
+
+// rowVariables are the session variables that decide what becomes of a literal
+// row, on either product.
+var rowVariables = []string{
+	"auto_increment_increment", "auto_increment_offset", "character_set_client", "character_set_connection",
+	"character_set_results", "check_constraint_checks", "collation_connection", "explicit_defaults_for_timestamp",
+	"foreign_key_checks", "innodb_strict_mode", "old_mode", "sql_mode", "system_versioning_insert_history",
+	"time_zone", "unique_checks",
+}
+
+// memoryLimit is how much text may wait for the lanes.
+const memoryLimit = 24 << 20
+
+// smallImport is below how many bytes of rows one lane is enough.
+const smallImport = 2 << 20
+
+// Import sends a script to its target, as its survey allows. It stops at the
+// first statement that the server refuses; the error has the statement's
+// place, its beginning, what the server said and what to do. What was sent
+// before stays: undoing it is for the caller, who knows what was there.
+func Import(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
+	e := &engine{
+		source: s, survey: survey, target: target, options: o, judge: newJudge(s, target, o), progress: progress,
+		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, groups: map[string]string{}, groupLanes: map[string]*lane{}, began: time.Now(),
+		report: Report{Made: map[dbms.Object]bool{}, filled: map[string]bool{}, OneByOne: survey.OneByOne},
+	}
+	e.failed.Store(1 << 62)
+	if o.OneByOne {
+		e.report.OneByOne = "as asked for"
+	}
+	e.batch = newBatcher(target.Server.MaxPacket, func(j *job) error { return e.hand(ctx, j) })
+	if err := e.start(ctx); err != nil {
+		return e.report, err
+	}
+	e.read(ctx)
+	for _, l := range e.lanes {
+		close(l.work)
+	}
+	e.waiting.Wait()
+	err := e.failure
+	if err == nil {
+		err = e.finish(ctx)
+	}
+	if ctx.Err() != nil {
+		err = fault.New(fault.Interrupted, "run the command again when it suits", "the import of %s was interrupted after %s of %s bytes",
+			s.Name, Thousands(e.done.Load()), Thousands(survey.Length)).With(ctx.Err())
+	}
+	e.main.Close()
+	e.script.close()
+	e.report.Statements, e.report.Rows = int(e.sent.Load()), e.rows.Load()
+	e.report.Lanes = len(e.lanes)
+	e.report.close(time.Since(e.began))
+	if err == nil {
+		e.done.Store(survey.Length)
+	}
+	e.tell()
+	return e.report, err
+}
+
+func (e *engine) start(ctx context.Context) error {
+	var err error
+	if e.script, err = e.source.script(e.target.Server); err != nil {
+		return err
+	}
+	if e.main, err = e.target.Open(ctx); err != nil {
+		e.script.close()
+		return err
+	}
+	known, err := e.main.Query(ctx, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+strings.Join(rowVariables, "', '")+"')")
+	if err != nil {
+		return err
+	}
+	for _, row := range known {
+		e.variables = append(e.variables, row[0])
+	}
+	now, err := e.readSettings(ctx)
+	if err != nil {
+		return err
+	}
+	e.initial, e.settings, e.last = now.values, now, now
+	e.most = e.options.Lanes
+	var total int64
+	for _, d := range e.survey.data {
+		total += d.bytes
+	}
+	if e.most == 0 {
+		e.most = min(runtime.NumCPU(), 8)
+		if total < smallImport {
+			e.most = 1
+		}
+	}
+	return nil
+}
+
+func (e *engine) readSettings(ctx context.Context) (*settings, error) {
+	rows, err := e.main.Query(ctx, "SELECT @@SESSION."+strings.Join(e.variables, ", @@SESSION."))
+	if err != nil {
+		return nil, err
+	}
+	return &settings{values: rows[0], checks: rows[0][slices.Index(e.variables, "foreign_key_checks")] != "0"}, nil
+}
+
+// read is the leader's loop.
+func (e *engine) read(ctx context.Context) {
+	offset := int64(0)
+	for !e.stopsBefore(offset) {
+		statement, err := e.script.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err == nil {
+			offset = statement.Offset
+			err = ctx.Err()
+		}
+		if err == nil {
+			err = e.take(ctx, statement)
+		}
+		if err != nil {
+			e.fail(offset, e.explain(ctx, statement, err))
+			break
+		}
+	}
+	err := e.endFold(ctx)
+	if err == nil {
+		err = e.batch.flush()
+	}
+	if err == nil {
+		e.settle(ctx)
+		err = e.commit(ctx)
+	}
+	if err != nil {
+		e.fail(offset, err)
+	}
+}
+
+// take deals with one statement.
+func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
+	oneByOne := e.report.OneByOne != ""
+	if r := e.survey.runs[s.Offset]; r != nil && !oneByOne {
+		if taken, err := e.giveRun(ctx, r, s); taken || err != nil {
+			return err
+		}
+	}
+	v := e.judge.look(s)
+	switch {
+	case v.objection != nil: // the survey has let nothing through; this is the last line
+		return fault.New(fault.Protected, v.objection.next, "%s", v.objection.what)
+	case v.dropped != "":
+		e.done.Add(int64(s.Size))
+		return nil
+	case v.kind == rows && !oneByOne:
+		taken, err := e.takeRows(ctx, v)
+		if taken || err != nil {
+			return err
+		}
+		v = e.judge.lookClosely(v)
+		if v.objection != nil {
+			return fault.New(fault.Protected, v.objection.next, "%s", v.objection.what)
+		}
+	case v.kind == indexes && !oneByOne:
+		return e.takeIndexes(ctx, v)
+	}
+	return e.takeOther(ctx, v, oneByOne)
+}
+
+// takeOther runs a statement on the main session, after all that it depends
+// on.
+func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error {
+	if err := e.endFold(ctx); err != nil {
+		return err
+	}
+	if err := e.batch.flush(); err != nil {
+		return err
+	}
+	if !oneByOne {
+		if v.kind == tableLock || v.kind == transaction || v.kind == keySwitch && e.tables[v.tables[0]] != nil && e.tables[v.tables[0]].transactional {
+			// Nothing else takes part in this import, and what it does is
+			// committed as the importer sees fit. InnoDB has no keys to
+			// switch off.
+			e.sent.Add(1)
+			e.done.Add(int64(v.Size))
+			return nil
+		}
+		switch {
+		case v.kind == setting:
+			e.settings = nil
+		case v.kind == definition || v.kind == keySwitch:
+			e.settle(ctx, v.tables...)
+		default:
+			e.settle(ctx)
+		}
+		if v.kind == change && !e.pending {
+			if _, err := e.main.Exec(ctx, "START TRANSACTION"); err != nil {
+				return err
+			}
+			e.pending = true
+		} else if v.kind != change && v.kind != setting {
+			if err := e.commit(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	if e.stopsBefore(v.Offset) {
+		return nil
+	}
+	return e.sendMain(ctx, v)
+}
+
+// commit ends a transaction of ours on the main session.
+func (e *engine) commit(ctx context.Context) error {
+	if !e.pending {
+		return nil
+	}
+	e.pending = false
+	_, err := e.main.Exec(ctx, "COMMIT")
+	return err
+}
+
+// sendMain sends a statement on the main session and keeps the account of it.
+func (e *engine) sendMain(ctx context.Context, v verdict) error {
+	changed, replayed, err := e.target.send(ctx, e.main, v)
+	if refused := (*dbms.ServerError)(nil); v.head.Verb == "CREATE" && !v.temporary && !errors.As(err, &refused) && v.head.Object != "INDEX" {
+		e.made(v.head)
+	}
+	if err != nil {
+		return err
+	}
+	if !asksForOutcome(e.report.OneByOne) {
+		if err := e.warnedMain(ctx, v); err != nil {
+			return err
+		}
+	}
+	e.sent.Add(1)
+	e.done.Add(int64(v.Size))
+	switch {
+	case v.head.Verb == "INSERT" || v.head.Verb == "REPLACE":
+		e.rows.Add(changed)
+		e.filled(v.head.Name.Name)
+	case v.kind == definition, v.kind == keySwitch:
+		for _, name := range v.tables {
+			e.forget(name)
+		}
+		if v.head.Object == "TRIGGER" && v.head.Verb == "CREATE" {
+			if e.target.Triggered == nil {
+				e.target.Triggered = map[string]bool{}
+			}
+			e.target.Triggered[v.head.Table.Name] = true
+		}
+	case v.kind == anything:
+		for name := range e.tables {
+			e.forget(name)
+		}
+	}
+	if replayed {
+		e.report.Replayed++
+	}
+	e.tellSometimes()
+	return nil
+}
+
+// asksForOutcome reports whether the script looks at what the statement before
+// did, so that nothing may be asked in between.
+func asksForOutcome(why string) bool { return strings.Contains(why, "outcome") }
+
+// forget drops what is known of a table whose definition may have changed.
+func (e *engine) forget(name string) {
+	if t := e.tables[name]; t != nil && t.deferred == nil {
+		delete(e.tables, name)
+	}
+}
+
+// made records an object that the script made.
+func (e *engine) made(head sqltext.Head) {
+	e.reporting.Lock()
+	e.report.Made[dbms.Object{Kind: head.Object, Name: head.Name.Name}] = true
+	e.reporting.Unlock()
+}
+
+func (e *engine) filled(name string) {
+	e.reporting.Lock()
+	e.report.filled[name] = true
+	e.reporting.Unlock()
+}
+
+// takeRows sends rows to the lane of their table; taken is false when they
+// have to go another way.
+func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error) {
+	if err := e.endFold(ctx); err != nil {
+		return false, err
+	}
+	t, err := e.table(ctx, v.insert.Table.Name, v.Dialect)
+	if err != nil || !t.plain() {
+		return false, err
+	}
+	r := readRows(v, t)
+	if !r.literal {
+		return false, nil
+	}
+	if err := e.beforeRows(ctx); err != nil {
+		return false, err
+	}
+	if err := e.batch.add(v, r, t, e.settings); err != nil {
+		return false, err
+	}
+	return true, e.afterRows(ctx, t, v.Offset)
+}
+
+// beforeRows makes the main session's work visible to the lanes, and its
+// settings known.
+func (e *engine) beforeRows(ctx context.Context) error {
+	if err := e.commit(ctx); err != nil {
+		return err
+	}
+	if e.settings != nil {
+		return nil
+	}
+	now, err := e.readSettings(ctx)
+	if err != nil {
+		return err
+	}
+	if slices.Equal(now.values, e.last.values) {
+		e.settings = e.last // the same, so that rows can still be joined
+		return nil
+	}
+	if now.checks != e.last.checks { // whether tables depend on each other is another question now
+		if err := e.batch.flush(); err != nil {
+			return err
+		}
+		e.settle(ctx)
+	}
+	e.settings, e.last = now, now
+	if !now.checks {
+		e.unchecked = true
+	}
+	return nil
+}
+
+// hand gives a job to the lane of its table.
+func (e *engine) hand(ctx context.Context, j *job) error {
+	l, err := e.laneFor(ctx, j.table, j.settings)
+	if err != nil {
+		return err
+	}
+	// Not under ctx: a lane that gave up still takes tasks and lets their
+	// memory go.
+	if err := e.memory.Acquire(context.WithoutCancel(ctx), min(memoryLimit, int64(len(j.text)))); err != nil {
+		return err
+	}
+	l.give(task{job: j, at: j.offset(), bytes: j.bytes})
+	return nil
+}
+
+// laneFor chooses a lane: that of the table as long as it has work, or of its
+// relatives while foreign keys are checked, else the one with the least to do.
+func (e *engine) laneFor(ctx context.Context, t *table, s *settings) (*lane, error) {
+	var err error
+	if !s.checks {
+		if t.lane == nil || t.lane.load() == 0 {
+			t.lane, err = e.idlest(ctx)
+		}
+		return t.lane, err
+	}
+	group := e.group(t.name)
+	if e.groupLanes[group] == nil {
+		if e.groupLanes[group], err = e.idlest(ctx); err != nil {
+			return nil, err
+		}
+	}
+	t.lane = e.groupLanes[group]
+	return t.lane, nil
+}
+
+// idlest gives the lane with the least to do, a new one while there may be
+// more.
+func (e *engine) idlest(ctx context.Context) (*lane, error) {
+	var least *lane
+	for _, l := range e.lanes {
+		if least == nil || l.load() < least.load() {
+			least = l
+		}
+	}
+	if least == nil || least.load() > 0 && len(e.lanes) < e.most {
+		opened, err := e.openLane(ctx)
+		switch {
+		case err == nil:
+			e.lanes = append(e.lanes, opened)
+			least = opened
+		case least == nil:
+			return nil, err
+		default:
+			e.most = len(e.lanes) // the account may have no more connections
+		}
+	}
+	return least, nil
+}
+
+// settle waits until the lanes have done and committed all that concerns the
+// given tables, or everything when none is given.
+func (e *engine) settle(_ context.Context, tables ...string) {
+	if len(tables) == 0 {
+		for _, l := range e.lanes {
+			l.drain()
+		}
+		return
+	}
+	for _, name := range tables {
+		if t := e.tables[name]; t != nil && t.lane != nil {
+			t.lane.drain()
+		}
+	}
+}
+
+// fail keeps the failure that comes first in the script.
+func (e *engine) fail(at int64, err error) {
+	e.failing.Lock()
+	defer e.failing.Unlock()
+	if at < e.failed.Load() {
+		e.failed.Store(at)
+		e.failure = err
+	}
+}
+
+// stopsBefore reports whether the import ends before this place: what comes
+// earlier in the script still has its say.
+func (e *engine) stopsBefore(at int64) bool { return e.failed.Load() <= at }
+
+// count keeps the account of a job that went well.
+func (e *engine) count(j *job) {
+	e.sent.Add(int64(len(j.parts)))
+	e.done.Add(j.bytes)
+	if j.isRows {
+		e.rows.Add(j.rows)
+		e.filled(j.table.name)
+		e.at.Store(&j.table.name)
+	}
+	e.tellSometimes()
+}
+
+// table finds out about the table that rows go into. One that does not exist
+// is no plain table: the server's own error is the best.
+func (e *engine) table(ctx context.Context, name string, d sqltext.Dialect) (*table, error) {
+	old := e.tables[name]
+	if old != nil && !old.stale {
+		return old, nil
+	}
+	t := &table{name: name, triggered: e.target.Triggered[name]}
+	if old != nil && old.lane != nil {
+		old.lane.drain()
+	}
+	e.tables[name] = t
+	if err := e.batch.flush(); err != nil {
+		return nil, err
+	}
+	if err := e.describe(ctx, t, d); err != nil || t.definition == nil {
+		return t, err
+	}
+	for _, f := range t.definition.Foreign {
+		e.join(name, f.References.Name)
+	}
+	return t, e.deferKeys(ctx, t, d)
+}
+
+func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) error {
+	shown, err := e.main.Query(ctx, "SHOW CREATE TABLE "+quoted(t.name))
+	if isRefusal(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if len(shown) == 0 || len(shown[0]) < 2 {
+		return nil
+	}
+	t.created = shown[0][1]
+	definition, ok := sqltext.ParseTable([]byte(t.created), d)
+	if !ok {
+		return nil // a view, or a sequence
+	}
+	t.definition = definition
+	t.transactional = strings.EqualFold(definition.Options.Engine, "InnoDB")
+	t.hasAuto = slices.ContainsFunc(definition.Columns, func(c sqltext.Column) bool { return c.Auto })
+	return nil
+}
+
+func quoted(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+// join puts two tables into one group.
+func (e *engine) join(a, b string) {
+	if b == "" || a == b {
+		return
+	}
+	from, to := e.group(a), e.group(b)
+	if from == to {
+		return
+	}
+	if x, y := e.groupLanes[from], e.groupLanes[to]; x != nil && y != nil && x != y {
+		x.drain()
+		y.drain()
+	} else if y == nil {
+		e.groupLanes[to] = x
+	}
+	e.groups[from] = to
+}
+
+func (e *engine) group(name string) string {
+	for e.groups[name] != "" {
+		name = e.groups[name]
+	}
+	return name
+}
+
+// giveRun hands a long series of INSERTs to a lane that reads it from the file
+// by itself, and goes on behind it.
+func (e *engine) giveRun(ctx context.Context, r *run, first sqltext.Statement) (taken bool, err error) {
+	if err := e.endFold(ctx); err != nil {
+		return false, err
+	}
+	v := e.judge.look(first)
+	t, err := e.table(ctx, v.insert.Table.Name, v.Dialect)
+	if err != nil || !t.plain() || v.objection != nil {
+		return false, err
+	}
+	if err := e.beforeRows(ctx); err != nil {
+		return false, err
+	}
+	if err := e.batch.flush(); err != nil {
+		return false, err
+	}
+	l, err := e.laneFor(ctx, t, e.settings)
+	if err != nil {
+		return false, err
+	}
+	now, own := e.settings, *e.judge
+	own.own = maps.Clone(own.own)
+	l.give(task{at: r.from.Offset, bytes: r.bytes, do: func(ctx context.Context, l *lane) error {
+		return l.readRun(ctx, r, t, now, &own)
+	}})
+	if err := e.afterRows(ctx, t, e.lastOf(r)); err != nil {
+		return true, err
+	}
+	if r.to.Offset == 0 { // nothing behind it
+		e.script.Resume(strings.NewReader(""), r.from)
+		return true, nil
+	}
+	if _, err := e.script.plain.Seek(r.to.Offset, io.SeekStart); err != nil {
+		return true, fault.New(fault.Failed, "check the disk", "%s cannot be read on: %v", e.source.Name, err).With(err)
+	}
+	e.script.Resume(e.script.plain, r.to)
+	return true, nil
+}
+
+// lastOf is the offset of the table's last row when the run holds it.
+func (e *engine) lastOf(r *run) int64 {
+	if d := e.survey.data[r.table]; d != nil && d.last < r.end {
+		return d.last
+	}
+	return r.from.Offset
+}
+
+// readRun reads a run from the file and sends it.
+func (l *lane) readRun(ctx context.Context, r *run, t *table, s *settings, j *judge) error {
+	e := l.e
+	script, err := e.source.script(e.target.Server)
+	if err != nil {
+		return err
+	}
+	defer script.close()
+	if _, err := script.plain.Seek(r.from.Offset, io.SeekStart); err != nil {
+		return fault.New(fault.Failed, "check the disk", "%s cannot be read again: %v", e.source.Name, err).With(err)
+	}
+	script.Resume(script.plain, r.from)
+	batch := newBatcher(e.target.Server.MaxPacket, func(job *job) error {
+		if e.stopsBefore(job.offset()) || ctx.Err() != nil {
+			return errStopped
+		}
+		if err := l.run(ctx, job); err != nil {
+			e.fail(job.offset(), err)
+			return errStopped
+		}
+		return nil
+	})
+	for {
+		statement, err := script.Next()
+		if errors.Is(err, io.EOF) || err == nil && statement.Offset >= r.end {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		v := j.look(statement)
+		rows := readRows(v, t)
+		if !rows.literal {
+			return fault.At(fault.Failed, fault.Place{File: e.source.Name, Line: statement.Line, Column: statement.Column}, "run the import again",
+				"the script has changed while it was read")
+		}
+		if err := batch.add(v, rows, t, s); err != nil {
+			return stopped(ctx, err)
+		}
+	}
+	return stopped(ctx, batch.flush())
+}
+
+// errStopped ends a run whose failure is recorded already.
+var errStopped = errors.New("stopped")
+
+func stopped(ctx context.Context, err error) error {
+	if errors.Is(err, errStopped) {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return nil
+	}
+	return err
+}
+
+// send runs one statement as the application's account.
+func (t Target) send(ctx context.Context, session Session, v verdict) (rows int64, replayed bool, err error) {
+	rows, err = session.Exec(ctx, string(v.text))
+	if err == nil || !mysql.IsLoggingRefusal(err) || t.Replay == nil {
+		return rows, false, err
+	}
+	if err := t.mayReplay(v.head); err != nil {
+		return 0, false, err
+	}
+	text := v.text
+	if v.head.Verb == "CREATE" {
+		text = sqltext.ParseHead(v.text, v.Dialect).WithDefiner(v.text, t.Definer)
+	}
+	return 0, true, t.Replay(ctx, session, string(text))
+}
+
+// mayReplay makes sure that a statement which an administrator is to run
+// stays inside the database: the server would obey a qualified name.
+func (t Target) mayReplay(head sqltext.Head) error {
+	kind := head.Object == "TRIGGER" || head.Object == "FUNCTION" && !head.IsLoadableFunction()
+	inside := func(n sqltext.ObjectName) bool { return n.Schema == "" || n.Schema == t.Database }
+	if (head.Verb == "CREATE" || head.Verb == "DROP") && kind && inside(head.Name) && inside(head.Table) {
+		return nil
+	}
+	return fault.New(fault.Protected, "remove the statement, or take the database's name out of it",
+		"the statement reaches outside the database %s and is not run as administrator", t.Database)
+}
+
+// isRefusal reports whether it was the server that said no, and is still
+// there.
+func isRefusal(err error) bool {
+	var spoken *dbms.ServerError
+	return errors.As(err, &spoken)
+}
+
+// tell reports progress; tellSometimes no more often than is of use.
+func (e *engine) tell() {
+	p := Progress{
+		Name: e.source.Name, Length: e.survey.Length, BytesRead: e.done.Load(), Statements: int(e.sent.Load()),
+		Rows: e.rows.Load(), RowsExpected: e.survey.Rows, Elapsed: time.Since(e.began),
+	}
+	if at := e.at.Load(); at != nil {
+		p.Table = *at
+	}
+	e.telling.Lock()
+	defer e.telling.Unlock()
+	e.progress(p)
+}
+
+// progressEvery is how often progress is told: often enough for a smooth bar.
+const progressEvery = 100 * time.Millisecond
+
+func (e *engine) tellSometimes() {
+	now, last := int64(time.Since(e.began)), e.told.Load()
+	if now-last >= int64(progressEvery) && e.told.CompareAndSwap(last, now) {
+		e.tell()
+	}
+}

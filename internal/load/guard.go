@@ -1,0 +1,320 @@
+package load
+
+import (
+	"strings"
+
+	"yellowfield/internal/sqltext"
+)
+
+// objection is why a statement is not run.
+type objection struct{ what, next string }
+
+func object(what, next string) *objection { return &objection{what: what, next: next} }
+
+const removeIt = "remove the statement"
+
+// verbs are the statements an application's script may hold. What is not among
+// them is refused: a list of what is forbidden would never be complete.
+var verbs = set("CREATE ALTER DROP INSERT REPLACE UPDATE DELETE SELECT WITH VALUES TABLE TRUNCATE RENAME SET START BEGIN " +
+	"COMMIT ROLLBACK SAVEPOINT RELEASE LOCK UNLOCK ANALYZE OPTIMIZE CHECK REPAIR CHECKSUM CALL DO PREPARE EXECUTE " +
+	"DEALLOCATE USE SHOW DESCRIBE DESC EXPLAIN IF SIGNAL")
+
+// definable are the kinds of objects that live in a database.
+var definable = set("TABLE VIEW TRIGGER FUNCTION PROCEDURE EVENT INDEX SEQUENCE PACKAGE DATABASE SCHEMA")
+
+// readable are the system schemas that every account may read.
+var readable = set("information_schema performance_schema")
+
+// accountVerbs begin statements about accounts and rights.
+var accountVerbs = set("GRANT REVOKE")
+
+// abroad are storage engines whose rows lie on another server or in files of
+// any path.
+var abroad = set("federated federatedx connect spider s3 mroonga ndb ndbcluster oqgraph")
+
+func set(words string) map[string]bool {
+	m := map[string]bool{}
+	for word := range strings.FieldsSeq(words) {
+		m[word] = true
+	}
+	return m
+}
+
+// guard judges statements: what reaches outside the database is refused. It is
+// the first wall; the second is the server, which runs the script as the
+// application's own account.
+type guard struct {
+	database string
+	// own are further names that mean the database: those of a script that
+	// is retargeted.
+	own map[string]bool
+}
+
+func (g *guard) inside(schema string) bool {
+	return schema == "" || schema == g.database || g.own[schema]
+}
+
+// judge gives the objection against a statement, nil if it may run.
+func (g *guard) judge(tokens []sqltext.Token, head sqltext.Head, d sqltext.Dialect) *objection {
+	if len(tokens) == 0 {
+		return nil
+	}
+	verb := head.Verb
+	if verb == "" {
+		if tokens[0].IsPunct('(') || tokens[0].IsPunct('{') {
+			return g.reach(tokens, head)
+		}
+		return nil // no SQL at all: the server says so
+	}
+	switch {
+	case accountVerbs[verb], verb == "CREATE" && (head.Object == "USER" || head.Object == "ROLE"),
+		(verb == "ALTER" || verb == "DROP" || verb == "RENAME") && (second(tokens, "USER") || second(tokens, "ROLE")):
+		return object("the statement is about accounts and rights, which the estate file describes", removeIt+"; put what the application needs under accounts")
+	case verb == "LOAD":
+		return object("LOAD reads a file of the server or of this host", "give the rows as INSERT statements")
+	case !verbs[verb]:
+		return object(verb+" is not for an application's script: it concerns the whole server or its connections", removeIt)
+	case (verb == "CREATE" || verb == "ALTER" || verb == "DROP") && !definable[head.Object]:
+		return object(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database", removeIt)
+	case head.IsLoadableFunction():
+		return object("CREATE FUNCTION ... SONAME loads program code into the server", removeIt)
+	case verb == "DROP" && (head.Object == "DATABASE" || head.Object == "SCHEMA"):
+		return object("the script drops a database", "use --retarget (retarget: true for the script) if it only sets up its own place")
+	case (head.Object == "DATABASE" || head.Object == "SCHEMA") && !g.inside(head.Name.Name):
+		return object("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes"}[verb]+" a database of its own, "+head.Name.Name,
+			"use --retarget (retarget: true for the script) to import into "+g.database+" instead")
+	case verb == "USE" && len(tokens) > 1 && !g.inside(tokens[1].Plain()):
+		return object("the script goes to another database, "+tokens[1].Plain(), "use --retarget (retarget: true for the script) to import into "+g.database+" instead")
+	case verb == "PREPARE" || verb == "EXECUTE" && second(tokens, "IMMEDIATE"):
+		return g.prepared(tokens, d)
+	case verb == "SET":
+		if o := assignments(tokens); o != nil {
+			return o
+		}
+	}
+	return g.reach(tokens, head)
+}
+
+func second(tokens []sqltext.Token, word string) bool {
+	return len(tokens) > 1 && tokens[1].Is(word)
+}
+
+// prepared looks into a statement given as text.
+func (g *guard) prepared(tokens []sqltext.Token, d sqltext.Dialect) *objection {
+	last := tokens[len(tokens)-1]
+	if last.Kind != sqltext.String || len(tokens) > 1 && tokens[len(tokens)-2].IsPunct('@') {
+		return object("what is prepared here is made up while the script runs, so it cannot be looked into beforehand", "write the statement itself")
+	}
+	inner := unescape(last.Plain())
+	return g.judge(sqltext.Tokens(inner, d), sqltext.ParseHead(inner, d), d)
+}
+
+// unescape resolves the backslashes of a string.
+func unescape(text string) []byte {
+	var b []byte
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\\' && i+1 < len(text) {
+			i++
+			switch text[i] {
+			case 'n', 't', 'r', '0', 'Z', 'b':
+				b = append(b, ' ')
+				continue
+			}
+		}
+		b = append(b, text[i])
+	}
+	return b
+}
+
+// assignments refuses what changes the server or an account. tokens begin
+// with SET.
+func assignments(tokens []sqltext.Token) *objection {
+	fresh := true
+	for i, t := range tokens[1:] {
+		switch {
+		case fresh && (t.Is("PASSWORD") || t.Is("ROLE")) || fresh && t.Is("DEFAULT") && i+2 < len(tokens) && tokens[i+2].Is("ROLE"):
+			return object("the statement is about accounts and rights, which the estate file describes", removeIt)
+		case fresh && t.Is("RESOURCE"):
+			return object("the statement is about resource groups of the server", removeIt)
+		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")):
+			return object("the statement changes a setting of the whole server", "put it under server_during_import if the import needs it and it is on the list, else remove it")
+		}
+		fresh = t.IsPunct(',') || fresh && t.IsPunct('@')
+	}
+	return nil
+}
+
+// introducers are the words behind which a table or another object is named.
+var introducers = set("FROM JOIN STRAIGHT_JOIN INTO UPDATE TABLE TABLES REFERENCES VIEW TRIGGER FUNCTION PROCEDURE EVENT SEQUENCE CALL " +
+	"EXISTS TRUNCATE INSERT REPLACE IGNORE DELETE USING HANDLER LIKE TO OF DESCRIBE EXPLAIN LOW_PRIORITY DELAYED QUICK")
+
+// enders close a list of tables.
+var enders = set("WHERE SET ON VALUES VALUE SELECT GROUP ORDER HAVING LIMIT WINDOW UNION FOR AS BEGIN PARTITION")
+
+// bodyWords begin statements inside a routine that reach outside.
+var bodyWords = set("GRANT REVOKE LOAD FLUSH KILL SHUTDOWN INSTALL UNINSTALL PURGE RESET CHANGE USE")
+
+// reach looks through the tokens for names in other databases, files and what
+// a routine's body must not do.
+func (g *guard) reach(tokens []sqltext.Token, head sqltext.Head) *objection {
+	none := sqltext.Token{Kind: sqltext.Punct, Text: []byte{0}}
+	at := func(i int) sqltext.Token {
+		if i < 0 || i >= len(tokens) {
+			return none
+		}
+		return tokens[i]
+	}
+	routine := head.Verb == "CREATE" || head.Verb == "ALTER" || head.Verb == "BEGIN" || head.Verb == "IF"
+	type level struct{ list bool } // in a list of tables at this depth of brackets
+	levels := []level{{}}
+	expecting := false // a table's name comes next
+	for i := 0; i < len(tokens); i++ {
+		t := tokens[i]
+		top := &levels[len(levels)-1]
+		switch {
+		case t.IsPunct('('):
+			// Behind a name it opens arguments, else it groups tables.
+			before := at(i - 1)
+			grouped := top.list && expecting && (before.Kind == sqltext.Word || before.Kind == sqltext.Punct)
+			levels = append(levels, level{list: grouped})
+			expecting = grouped
+			continue
+		case t.IsPunct(')'):
+			if len(levels) > 1 {
+				levels = levels[:len(levels)-1]
+			}
+			expecting = false
+			continue
+		case t.IsPunct(','):
+			expecting = top.list
+			continue
+		case t.IsPunct(';'):
+			*top, expecting = level{}, false
+			continue
+		}
+		if t.Kind == sqltext.Word {
+			if o := g.word(at, i, routine); o != nil {
+				return o
+			}
+		}
+		isName := t.Kind == sqltext.Name || t.Kind == sqltext.Word
+		if isName && at(i+1).IsPunct('.') && !at(i-1).IsPunct('.') && !at(i-1).IsPunct('@') {
+			schema := t.Plain()
+			threeParts := at(i + 3).IsPunct('.')
+			called := at(i + 3).IsPunct('(')
+			if (expecting || threeParts || called) && !g.inside(schema) && !isRowOfTrigger(schema) && (head.Verb == "SELECT" || head.Verb == "CREATE" || head.Verb == "INSERT" || head.Verb == "SHOW" || !readable[strings.ToLower(schema)]) {
+				if !readable[strings.ToLower(schema)] {
+					return object("the statement reaches into another database, "+schema+" ("+schema+"."+at(i+2).Plain()+")",
+						"take the database's name out of it; --retarget does so where the script chooses that database itself")
+				}
+			}
+			if readable[strings.ToLower(schema)] && expecting && (at(i-1).Is("INTO") || at(i-1).Is("UPDATE") || at(i-1).Is("TABLE")) {
+				return object("the statement writes to the system schema "+schema, removeIt)
+			}
+			i += 2
+			if threeParts {
+				i += 2
+			}
+			expecting = false
+			continue
+		}
+		if t.Kind != sqltext.Word {
+			expecting = false
+			continue
+		}
+		word := strings.ToUpper(string(t.Text))
+		switch {
+		case introducers[word] && g.introduces(at, i, word):
+			top.list, expecting = word != "EXISTS" || top.list, true
+		case head.Object == "TRIGGER" && word == "ON", head.Object == "INDEX" && word == "ON":
+			top.list, expecting = false, true
+		case enders[word]:
+			top.list, expecting = false, false
+		case word == "LATERAL", word == "ONLY", word == "IF", word == "NOT", word == "LOCAL", word == "TEMPORARY":
+		default:
+			expecting = false
+		}
+	}
+	return nil
+}
+
+func isRowOfTrigger(name string) bool {
+	return strings.EqualFold(name, "NEW") || strings.EqualFold(name, "OLD")
+}
+
+// introduces sorts out the other meanings of an introducer.
+func (g *guard) introduces(at func(int) sqltext.Token, i int, word string) bool {
+	before := at(i - 1)
+	switch word {
+	case "UPDATE": // ON DUPLICATE KEY UPDATE, ON UPDATE, FOR UPDATE
+		return !before.Is("KEY") && !before.Is("ON") && !before.Is("FOR") && !before.Is("BEFORE") && !before.Is("AFTER") && !before.Is("OR")
+	case "INSERT", "DELETE":
+		return !before.Is("ON") && !before.Is("BEFORE") && !before.Is("AFTER") && !before.Is("OR") && !at(i+1).IsPunct('(')
+	case "FROM": // EXTRACT(YEAR FROM x), TRIM(LEADING 'a' FROM x), SUBSTRING(x FROM 2)
+		for j := i - 1; j > i-12 && j > 0; j-- {
+			if at(j).IsPunct('(') {
+				f := at(j - 1)
+				return !f.Is("EXTRACT") && !f.Is("TRIM") && !f.Is("SUBSTRING") && !f.Is("SUBSTR") && !f.Is("MID")
+			}
+			if at(j).Is("SELECT") {
+				break
+			}
+		}
+	case "TO", "OF", "USING", "LIKE", "REPLACE", "IGNORE", "EXPLAIN", "TABLE":
+		return at(i+1).Kind != sqltext.String && !at(i+1).IsPunct('(')
+	}
+	return true
+}
+
+// word refuses single words and pairs of words, wherever they stand.
+func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *objection {
+	t, next := at(i), at(i+1)
+	if at(i - 1).IsPunct('.') {
+		return nil
+	}
+	switch word := strings.ToUpper(string(t.Text)); word {
+	case "INTO":
+		if next.Is("OUTFILE") || next.Is("DUMPFILE") {
+			return object("the statement writes a file on the server", removeIt)
+		}
+	case "LOAD_FILE":
+		if next.IsPunct('(') {
+			return object("LOAD_FILE reads a file of the server", "give the value itself, for instance in hexadecimal")
+		}
+	case "DIRECTORY":
+		if at(i-1).Is("DATA") || at(i-1).Is("INDEX") {
+			return object("the table would lie in a folder of the server's host named here", "remove the option")
+		}
+	case "ENGINE":
+		engine := next
+		if engine.IsPunct('=') {
+			engine = at(i + 2)
+		}
+		if abroad[strings.ToLower(engine.Plain())] {
+			return object("a table of the engine "+engine.Plain()+" keeps its rows outside this database", "use another engine")
+		}
+	case "SET":
+		if next.Is("GLOBAL") || next.Is("PERSIST") || next.Is("PASSWORD") || next.IsPunct('@') && at(i+2).IsPunct('@') && (at(i+3).Is("GLOBAL") || at(i+3).Is("PERSIST")) {
+			return object("the statement changes a setting of the whole server or an account", removeIt)
+		}
+	case "CREATE", "ALTER", "DROP", "RENAME":
+		if i > 0 && (next.Is("USER") || next.Is("ROLE") || next.Is("DATABASE") || next.Is("SCHEMA") || next.Is("SERVER") || next.Is("TABLESPACE")) {
+			return object("the routine would "+strings.ToLower(word)+" a "+strings.ToLower(string(next.Text)), removeIt)
+		}
+	default:
+		if routine && i > 0 && bodyWords[word] && next.Kind == sqltext.Word && beginsStatement(at(i-1)) {
+			return object("the routine would run "+word+", which concerns the whole server or its accounts", removeIt)
+		}
+	}
+	return nil
+}
+
+// beginsStatement reports whether a statement of a body may begin behind t.
+func beginsStatement(t sqltext.Token) bool {
+	for _, word := range []string{"BEGIN", "THEN", "ELSE", "DO", "LOOP", "REPEAT", "ROW", "DEFINER", "INVOKER", "DETERMINISTIC", "DATA", "SQL", "HANDLER"} {
+		if t.Is(word) {
+			return true
+		}
+	}
+	return t.IsPunct(';') || t.IsPunct(')') || t.IsPunct(':') || t.Kind == sqltext.String
+}

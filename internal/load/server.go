@@ -1,0 +1,78 @@
+package load
+
+import (
+	"context"
+
+	"yellowfield/internal/sqltext"
+)
+
+// Session is one login of the application's own account on the server. It is
+// used by one goroutine at a time.
+type Session interface {
+	// Exec sends one statement and returns how many rows it changed. What the
+	// server refuses comes back as a *dbms.ServerError.
+	Exec(ctx context.Context, statement string) (rows int64, err error)
+	// Query gives all rows of a query as text, NULL as "".
+	Query(ctx context.Context, query string) ([][]string, error)
+	Close()
+}
+
+// Server is what an import has to know of the server beforehand.
+type Server struct {
+	Name    string // in messages
+	Dialect sqltext.Dialect
+	SQLMode string // that a session begins with
+	// MaxPacket is the longest statement it takes, in bytes.
+	MaxPacket     int
+	DefaultEngine string
+	// Collations maps each collation it has to its character set; Engines
+	// are the storage engines it can use, in small letters.
+	Collations map[string]string
+	Engines    map[string]bool
+	// OnlyAdminDefines says that the binary log keeps an ordinary account
+	// from defining triggers and functions.
+	OnlyAdminDefines bool
+}
+
+// hasCharset reports whether one of the collations is for the character set.
+func (s Server) hasCharset(name string) bool {
+	for _, charset := range s.Collations {
+		if charset == name {
+			return true
+		}
+	}
+	return name == "utf8" || name == "binary"
+}
+
+// Target is where a script goes.
+type Target struct {
+	Database string // that the script is for
+	Charset  string // of the database
+	Server   Server
+	// Holds are the tables and views that are there before the import;
+	// Triggered those that have triggers.
+	Holds, Triggered map[string]bool
+	// Open makes one more session. Sessions begin alike.
+	Open func(ctx context.Context) (Session, error)
+	// Replay runs a trigger or function that binary logging refuses to the
+	// application's account, as an administrator, under the settings of the
+	// given session; nil when there is none.
+	Replay func(ctx context.Context, like Session, statement string) error
+	// Definer is the clause that makes the application's account the definer.
+	Definer string
+}
+
+// Options are what the administrator decides about an import.
+type Options struct {
+	// OneByOne sends every statement as it stands, one after the other.
+	OneByOne bool
+	// IntoExisting allows a script to touch tables that are there already.
+	IntoExisting bool
+	// MapCollations replaces collations that the server lacks.
+	MapCollations bool
+	// ConvertCharset makes the script's tables utf8mb4 and InnoDB.
+	ConvertCharset bool
+	// Lanes is the number of sessions that take rows side by side; 0 for one
+	// a core, but no more than the tables are worth.
+	Lanes int
+}

@@ -1,0 +1,228 @@
+package load
+
+import (
+	"archive/zip"
+	"bufio"
+	"compress/bzip2"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/htmlindex"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/sqltext"
+)
+
+// Source is one script.
+type Source struct {
+	Path        string
+	Name        string // for messages, shorter than Path
+	Encoding    string // of the text; empty for UTF-8, BinaryEncoding for bytes that are passed on unseen
+	PrefixToken string // what stands for the table prefix in the script; may be empty
+	Prefix      string
+	// Retarget drops statements that make or choose a database of a fixed
+	// name, and takes that name out of qualified names.
+	Retarget bool
+}
+
+// BinaryEncoding is the encoding of a script whose bytes are not checked: dumps
+// that hold binary values outside of hexadecimal notation.
+const BinaryEncoding = "binary"
+
+// CheckEncoding says whether an encoding's name is known; the names are those
+// of the WHATWG Encoding Standard.
+func CheckEncoding(name string) error {
+	_, err := decoder(name)
+	return err
+}
+
+func decoder(name string) (encoding.Encoding, error) {
+	switch strings.ToLower(name) {
+	case "", "utf-8", "utf8", "utf8mb4", BinaryEncoding:
+		return nil, nil
+	case "latin1":
+		name = "windows-1252" // what the servers mean by latin1
+	}
+	found, err := htmlindex.Get(name)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "use a name such as utf-8, windows-1252, iso-8859-2, utf-16le or binary", "the encoding %q is not known", name)
+	}
+	return found, nil
+}
+
+// content is an opened source, unpacked and converted to UTF-8.
+type content struct {
+	io.Reader
+	close func()
+	// plain is the file itself where the script can be read from any place:
+	// neither packed nor converted.
+	plain *os.File
+}
+
+const fileBuffer = 256 << 10
+
+// open reads a script; how it is packed is told by its first bytes.
+func (s Source) open() (*content, error) {
+	file, err := os.Open(s.Path)
+	if err == nil {
+		info, statErr := file.Stat()
+		if err = statErr; err == nil && info.IsDir() {
+			err = errors.New("it is a folder")
+		}
+		if err != nil {
+			_ = file.Close()
+		}
+	}
+	if err != nil {
+		var pathError *fs.PathError
+		cause := err
+		if errors.As(err, &pathError) {
+			cause = pathError.Err
+		}
+		return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, "check the path and its permissions", "the script cannot be read: %v", cause).With(err)
+	}
+	c := &content{close: func() { _ = file.Close() }}
+	if err := c.unpack(file); err != nil {
+		c.close()
+		return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, "get the file again", "%v", err).With(err)
+	}
+	if err := c.decode(s.Encoding); err != nil {
+		c.close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *content) unpack(file *os.File) error {
+	buffered := bufio.NewReaderSize(file, fileBuffer)
+	magic, _ := buffered.Peek(6)
+	begins := func(with string) bool { return strings.HasPrefix(string(magic), with) }
+	switch {
+	case begins("\x1f\x8b"):
+		unpacked, err := gzip.NewReader(buffered)
+		if err != nil {
+			return fmt.Errorf("this is no whole gzip file: %w", err)
+		}
+		c.Reader = unpacked
+	case begins("BZh"):
+		c.Reader = bzip2.NewReader(buffered)
+	case begins("\xfd7zXZ\x00"):
+		unpacked, err := xz.NewReader(buffered)
+		if err != nil {
+			return fmt.Errorf("this is no whole xz file: %w", err)
+		}
+		c.Reader = unpacked
+	case begins("\x28\xb5\x2f\xfd"):
+		unpacked, err := zstd.NewReader(buffered, zstd.WithDecoderConcurrency(1))
+		if err != nil {
+			return fmt.Errorf("this is no whole zstd file: %w", err)
+		}
+		before := c.close
+		c.close = func() { unpacked.Close(); before() }
+		c.Reader = unpacked
+	case begins("PK\x03\x04"), begins("PK\x05\x06"):
+		return c.unzip(file)
+	default:
+		c.Reader = buffered
+		c.plain = file
+	}
+	return nil
+}
+
+// unzip takes the one script in a zip archive.
+func (c *content) unzip(file *os.File) error {
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	archive, err := zip.NewReader(file, info.Size())
+	if err != nil {
+		return fmt.Errorf("this is no whole zip file: %w", err)
+	}
+	var scripts []*zip.File
+	var names []string
+	for _, entry := range archive.File {
+		if !entry.FileInfo().IsDir() && strings.HasSuffix(strings.ToLower(entry.Name), ".sql") {
+			scripts = append(scripts, entry)
+			names = append(names, entry.Name)
+		}
+	}
+	if len(scripts) != 1 {
+		return fmt.Errorf("the zip file holds %d files that end in .sql (%s); it must be one", len(scripts), strings.Join(names, ", "))
+	}
+	unpacked, err := scripts[0].Open()
+	if err != nil {
+		return fmt.Errorf("the zip file cannot be unpacked: %w", err)
+	}
+	before := c.close
+	c.close = func() { _ = unpacked.Close(); before() }
+	c.Reader = unpacked
+	return nil
+}
+
+// decode converts the text to UTF-8. A byte order mark wins over what was
+// said: it is how Windows programs mark their UTF-16 files.
+func (c *content) decode(name string) error {
+	wanted, err := decoder(name)
+	if err != nil {
+		return err
+	}
+	buffered := bufio.NewReaderSize(c.Reader, fileBuffer)
+	mark, _ := buffered.Peek(2)
+	if string(mark) == "\xff\xfe" || string(mark) == "\xfe\xff" {
+		wanted = unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM)
+	}
+	c.Reader = buffered
+	if wanted != nil {
+		c.Reader = transform.NewReader(buffered, wanted.NewDecoder())
+		c.plain = nil
+	}
+	return nil
+}
+
+// script is a source being read statement by statement.
+type script struct {
+	*sqltext.Reader
+	*content
+}
+
+func (s Source) script(server Server) (*script, error) {
+	c, err := s.open()
+	if err != nil {
+		return nil, err
+	}
+	r := sqltext.NewReader(s.Name, c, server.Dialect, server.SQLMode)
+	if s.PrefixToken != "" {
+		r.ReplacePrefix(s.PrefixToken, s.Prefix)
+	}
+	return &script{Reader: r, content: c}, nil
+}
+
+// Spool keeps what comes from a stream in a file that only its owner can read,
+// because a script is read twice. remove deletes it.
+func Spool(stream io.Reader) (path string, remove func(), err error) {
+	file, err := os.CreateTemp("", "yellowfield-script-*") // 0600 by its nature
+	if err != nil {
+		return "", nil, fault.New(fault.Invalid, "set TMPDIR to a folder with room in it", "standard input cannot be kept for reading it twice: %v", err).With(err)
+	}
+	remove = func() { _ = os.Remove(file.Name()) }
+	_, err = io.Copy(file, stream)
+	if closing := file.Close(); err == nil {
+		err = closing
+	}
+	if err != nil {
+		remove()
+		return "", nil, fault.New(fault.Invalid, "set TMPDIR to a folder with room in it", "standard input cannot be kept for reading it twice: %v", err).With(err)
+	}
+	return file.Name(), remove, nil
+}
