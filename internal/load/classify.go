@@ -121,15 +121,16 @@ func indexed(tokens []sqltext.Token) string {
 	return ""
 }
 
-// indexClauses gives the ADD clauses of a statement that does nothing but add
-// keys to one table. FULLTEXT and SPATIAL are left out: a server builds only
-// one of these at a time. Foreign keys concern two tables.
+// indexClauses gives the clauses of a statement that does nothing but add keys
+// to one table, or change columns of it as administration pages do to make
+// AUTO_INCREMENT of them. FULLTEXT and SPATIAL are left out: a server builds
+// only one of these at a time. Foreign keys concern two tables.
 func indexClauses(head sqltext.Head, tokens []sqltext.Token, text []byte) (clauses string, ok bool) {
 	if head.Verb == "CREATE" {
 		return createdIndex(tokens, text)
 	}
 	i := 2
-	for i < len(tokens) && !tokens[i].Is("ADD") {
+	for i < len(tokens) && !tokens[i].Is("ADD") && !tokens[i].Is("MODIFY") {
 		if tokens[i].Is("IGNORE") || tokens[i].Is("ONLINE") || i > 6 {
 			return "", false
 		}
@@ -144,10 +145,13 @@ func indexClauses(head sqltext.Head, tokens []sqltext.Token, text []byte) (claus
 		t := tokens[i]
 		switch {
 		case first:
-			if !t.Is("ADD") || i+1 >= len(tokens) || !(tokens[i+1].Is("PRIMARY") || tokens[i+1].Is("UNIQUE") || tokens[i+1].Is("KEY") || tokens[i+1].Is("INDEX")) {
+			adds := t.Is("ADD") && i+1 < len(tokens) && (tokens[i+1].Is("PRIMARY") || tokens[i+1].Is("UNIQUE") || tokens[i+1].Is("KEY") || tokens[i+1].Is("INDEX"))
+			if !adds && !t.Is("MODIFY") && !t.Is("AUTO_INCREMENT") {
 				return "", false
 			}
 			first = false
+		case t.Is("REFERENCES"):
+			return "", false
 		case t.IsPunct('('):
 			depth++
 		case t.IsPunct(')'):

@@ -35,9 +35,10 @@ type engine struct {
 	main    Session
 	pending bool // the main session is in a transaction of ours
 	batch   *batcher
-	fold    *job
+	folds   []*fold
 	lanes   []*lane
-	most    int // lanes
+	most    int  // lanes
+	solo    bool // too few rows for lanes: everything runs on the main session
 	waiting sync.WaitGroup
 	memory  *semaphore.Weighted // text that waits for lanes
 
@@ -79,6 +80,7 @@ type table struct {
 	lane          *lane
 	deferred      []string // definitions of keys that are built after the rows
 	stale         bool     // its definition has changed since it was looked at
+	list          columnList
 }
 
 // plain reports whether rows can go to a lane.
@@ -96,7 +98,7 @@ var rowVariables = []string{
 // memoryLimit is how much text may wait for the lanes.
 const memoryLimit = 24 << 20
 
-// smallImport is below how many bytes of rows one lane is enough.
+// smallImport is below how many bytes of rows lanes are not worth their while.
 const smallImport = 2 << 20
 
 // Import sends a script to its target, as its survey allows. It stops at the
@@ -163,16 +165,15 @@ func (e *engine) start(ctx context.Context) error {
 		return err
 	}
 	e.initial, e.settings, e.last = now.values, now, now
-	e.most = e.options.Lanes
 	var total int64
 	for _, d := range e.survey.data {
 		total += d.bytes
 	}
+	e.most = e.options.Lanes
 	if e.most == 0 {
-		e.most = min(runtime.NumCPU(), 8)
-		if total < smallImport {
-			e.most = 1
-		}
+		const enough = 8
+		e.most = min(runtime.NumCPU(), enough)
+		e.solo = total < smallImport
 	}
 	return nil
 }
@@ -274,11 +275,10 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		default:
 			e.settle(ctx)
 		}
-		if v.kind == change && !e.pending {
-			if _, err := e.main.Exec(ctx, "START TRANSACTION"); err != nil {
+		if v.kind == change {
+			if err := e.begin(ctx); err != nil {
 				return err
 			}
-			e.pending = true
 		} else if v.kind != change && v.kind != setting {
 			if err := e.commit(ctx); err != nil {
 				return err
@@ -289,6 +289,19 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		return nil
 	}
 	return e.sendMain(ctx, v)
+}
+
+// begin opens a transaction on the main session, so that not every statement
+// is committed by itself. Where keys are not checked there is none: MariaDB
+// loads an empty table in bulk then, and would report a bad row only at the
+// commit.
+func (e *engine) begin(ctx context.Context) error {
+	if err := e.refresh(ctx); err != nil || e.pending || !e.settings.checks {
+		return err
+	}
+	e.pending = true
+	_, err := e.main.Exec(ctx, "START TRANSACTION")
+	return err
 }
 
 // commit ends a transaction of ours on the main session.
@@ -393,9 +406,16 @@ func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error
 // beforeRows makes the main session's work visible to the lanes, and its
 // settings known.
 func (e *engine) beforeRows(ctx context.Context) error {
-	if err := e.commit(ctx); err != nil {
-		return err
+	if !e.solo {
+		if err := e.commit(ctx); err != nil {
+			return err
+		}
 	}
+	return e.refresh(ctx)
+}
+
+// refresh asks for the session's settings after a SET.
+func (e *engine) refresh(ctx context.Context) error {
 	if e.settings != nil {
 		return nil
 	}
@@ -422,6 +442,9 @@ func (e *engine) beforeRows(ctx context.Context) error {
 
 // hand gives a job to the lane of its table.
 func (e *engine) hand(ctx context.Context, j *job) error {
+	if e.solo {
+		return e.runSolo(ctx, j)
+	}
 	l, err := e.laneFor(ctx, j.table, j.settings)
 	if err != nil {
 		return err
@@ -433,6 +456,39 @@ func (e *engine) hand(ctx context.Context, j *job) error {
 	}
 	l.give(task{job: j, at: j.offset(), bytes: j.bytes})
 	return nil
+}
+
+// runSolo sends a job on the main session. A refused one is sent again part by
+// part to find the one to blame: the server has taken back the whole of it.
+func (e *engine) runSolo(ctx context.Context, j *job) error {
+	var err error
+	if j.isRows {
+		err = e.begin(ctx)
+	} else {
+		err = e.commit(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = e.main.Exec(ctx, string(j.text))
+	switch {
+	case err == nil:
+		err = e.warned(ctx, e.main, j)
+	case isRefusal(err) && len(j.parts) == 1:
+		return e.explained(j, j.parts[0], j.text, err)
+	case isRefusal(err):
+		for _, p := range j.parts {
+			text := j.alone(p)
+			if _, err := e.main.Exec(ctx, string(text)); err != nil {
+				return e.explained(j, p, text, err)
+			}
+		}
+		err = nil
+	}
+	if err == nil {
+		e.count(j)
+	}
+	return err
 }
 
 // laneFor chooses a lane: that of the table as long as it has work, or of its
@@ -616,7 +672,7 @@ func (e *engine) giveRun(ctx context.Context, r *run, first sqltext.Statement) (
 		return false, err
 	}
 	now, own := e.settings, *e.judge
-	own.own = maps.Clone(own.own)
+	own.own, own.last.head = maps.Clone(own.own), nil
 	l.give(task{at: r.from.Offset, bytes: r.bytes, do: func(ctx context.Context, l *lane) error {
 		return l.readRun(ctx, r, t, now, &own)
 	}})

@@ -48,6 +48,27 @@ type judge struct {
 	// lacking collects collations of the script that the server does not
 	// have, and what takes their place.
 	mapped map[string]string
+	// last is the head of the last INSERT as it was read: in a dump the next
+	// one begins with the same bytes.
+	last struct {
+		head    []byte
+		dialect sqltext.Dialect
+		insert  sqltext.Insert
+	}
+}
+
+// insert reads the head of a plain INSERT.
+func (j *judge) insert(s sqltext.Statement) (sqltext.Insert, bool) {
+	if n := len(j.last.head); n > 0 && len(s.Text) > n && bytes.Equal(s.Text[:n], j.last.head) && s.Dialect == j.last.dialect {
+		return j.last.insert, true
+	}
+	insert, ok := sqltext.ParseInsert(s.Text, s.Dialect)
+	// Only a head that ends where its first row opens is sure to be whole.
+	if ok && insert.Body < len(s.Text) && s.Text[insert.Body] == '(' {
+		j.last.head = append(j.last.head[:0], s.Text[:insert.Body+1]...)
+		j.last.dialect, j.last.insert = s.Dialect, insert
+	}
+	return insert, ok
 }
 
 func newJudge(s Source, target Target, o Options) *judge {
@@ -60,7 +81,7 @@ func newJudge(s Source, target Target, o Options) *judge {
 // look decides about one statement.
 func (j *judge) look(s sqltext.Statement) verdict {
 	v := verdict{Statement: s, text: s.Text}
-	if insert, ok := sqltext.ParseInsert(s.Text, s.Dialect); ok {
+	if insert, ok := j.insert(s); ok {
 		v.kind, v.insert, v.tables = rows, insert, []string{insert.Table.Name}
 		v.head = sqltext.Head{Verb: "INSERT", Name: insert.Table}
 		if !j.inside(insert.Table.Schema) {

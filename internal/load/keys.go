@@ -137,8 +137,8 @@ func (l *lane) buildKeys(ctx context.Context, table string, deferred []string, c
 	return nil
 }
 
-// takeIndexes folds statements that add keys to one table into one, and lets
-// the table's lane run it.
+// takeIndexes folds statements that add keys to a table into one, and lets the
+// table's lane run it.
 func (e *engine) takeIndexes(ctx context.Context, v verdict) error {
 	tokens := sqltext.Tokens(v.text, v.Dialect)
 	clauses, ok := indexClauses(v.head, tokens, v.text)
@@ -150,43 +150,57 @@ func (e *engine) takeIndexes(ctx context.Context, v verdict) error {
 	if !ok || t.definition == nil || !t.transactional {
 		return e.takeOther(ctx, v, false)
 	}
-	if e.fold != nil && e.fold.table != t {
-		if err := e.endFold(ctx); err != nil {
-			return err
-		}
-	}
 	if err := e.beforeRows(ctx); err != nil {
 		return err
 	}
-	if e.fold == nil {
-		if err := e.batch.flush(); err != nil {
+	if err := e.batch.flush(); err != nil {
+		return err
+	}
+	// Columns change in a statement of their own kind: two changes of one
+	// column do not go together.
+	changesColumns := slices.ContainsFunc(tokens, func(t sqltext.Token) bool { return t.Is("MODIFY") })
+	at := slices.IndexFunc(e.folds, func(f *fold) bool { return f.table == t })
+	if at >= 0 && (e.folds[at].changesColumns || e.folds[at].settings != e.settings) {
+		if err := e.endFold(ctx); err != nil {
 			return err
 		}
-		head := "ALTER TABLE " + quoted(name) + " "
-		e.fold = &job{table: t, settings: e.settings, text: []byte(head), head: len(head)}
-	} else {
-		e.fold.text = append(e.fold.text, ", "...)
+		return e.takeIndexes(ctx, v)
 	}
-	start := len(e.fold.text)
-	e.fold.text = append(e.fold.text, clauses...)
-	e.fold.parts = append(e.fold.parts, part{Statement: placeOf(v.Statement), start: start, end: len(e.fold.text)})
-	e.fold.bytes += int64(v.Size)
+	if at < 0 {
+		head := "ALTER TABLE " + quoted(name) + " "
+		e.folds = append(e.folds, &fold{job: job{table: t, settings: e.settings, text: []byte(head), head: len(head)}})
+		at = len(e.folds) - 1
+	} else {
+		e.folds[at].text = append(e.folds[at].text, ", "...)
+	}
+	f := e.folds[at]
+	f.changesColumns = changesColumns
+	start := len(f.text)
+	f.text = append(f.text, clauses...)
+	f.parts = append(f.parts, part{Statement: placeOf(v.Statement), start: start, end: len(f.text)})
+	f.bytes += int64(v.Size)
 	return nil
 }
 
-// endFold sends the key definitions collected so far.
+// fold is a job that collects changes of one table. Those of different tables
+// do not depend on each other, so several are collected at a time.
+type fold struct {
+	job
+	changesColumns bool
+}
+
+// endFold sends what was collected.
 func (e *engine) endFold(ctx context.Context) error {
-	if e.fold == nil {
-		return nil
+	folds := e.folds
+	e.folds = nil
+	for _, f := range folds {
+		name := f.table.name
+		if err := e.hand(ctx, &f.job); err != nil {
+			return err
+		}
+		// Whoever asks for the table next finds its lane, and looks again.
+		e.tables[name] = &table{name: name, lane: f.table.lane, stale: true}
 	}
-	j := e.fold
-	e.fold = nil
-	delete(e.tables, j.table.name) // its definition changes
-	if err := e.hand(ctx, j); err != nil {
-		return err
-	}
-	// Whoever asks for the table next is to find its lane.
-	e.tables[j.table.name] = &table{name: j.table.name, lane: j.table.lane, stale: true}
 	return nil
 }
 

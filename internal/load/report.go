@@ -87,6 +87,9 @@ var atRow = regexp.MustCompile(`(?:at|for) row (\d+)$`)
 
 // warned collects what the server remarks about a job.
 func (e *engine) warned(ctx context.Context, session Session, j *job) error {
+	if !session.Warned() {
+		return nil
+	}
 	remarks, err := session.Query(ctx, "SHOW WARNINGS")
 	if err != nil {
 		return err
@@ -112,6 +115,9 @@ func (j *job) statementOfRow(n int) sqltext.Statement {
 }
 
 func (e *engine) warnedMain(ctx context.Context, v verdict) error {
+	if !e.main.Warned() {
+		return nil
+	}
 	remarks, err := e.main.Query(ctx, "SHOW WARNINGS")
 	if err != nil {
 		return err
@@ -153,6 +159,10 @@ func (e *engine) explained(j *job, p part, text []byte, err error) error {
 
 // explain gives what went wrong at a statement its place.
 func (e *engine) explain(ctx context.Context, s sqltext.Statement, err error) error {
+	var known *fault.Error
+	if errors.As(err, &known) && known.Place.File != "" {
+		return err
+	}
 	if ctx.Err() != nil || s.Line == 0 {
 		return err // Import says so, or the script could not be read
 	}

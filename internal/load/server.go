@@ -14,6 +14,9 @@ type Session interface {
 	Exec(ctx context.Context, statement string) (rows int64, err error)
 	// Query gives all rows of a query as text, NULL as "".
 	Query(ctx context.Context, query string) ([][]string, error)
+	// Warned reports whether the server may have remarks about the statement
+	// that Exec sent last.
+	Warned() bool
 	Close()
 }
 

@@ -4,8 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"net"
 	"strconv"
 	"strings"
+
+	driver "github.com/go-sql-driver/mysql"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -119,20 +122,48 @@ func (s *Server) Deviations(ctx context.Context, database string) ([]Deviation, 
 // ImportSession is one connection that an import runs on.
 type ImportSession struct {
 	server *Server
+	db     *sql.DB
 	conn   *sql.Conn
+	wire   *wire // nil where what comes over the wire cannot be read
 }
 
-// OpenImport opens a session for an import.
+// OpenImport opens a session for an import, with the login of s.
 func (s *Server) OpenImport(ctx context.Context) (*ImportSession, error) {
-	conn, err := s.Conn(ctx)
+	config, err := s.config()
 	if err != nil {
 		return nil, err
 	}
-	return &ImportSession{server: s, conn: conn}, nil
+	i := &ImportSession{server: s}
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		dialer := net.Dialer{Timeout: dialTimeout}
+		conn, err := dialer.DialContext(ctx, network, address)
+		if err != nil || s.Address.Socket == "" && s.Address.TLS != dbms.TLSNone {
+			return conn, err
+		}
+		i.wire = &wire{Conn: conn}
+		return i.wire, nil
+	}
+	connector, err := driver.NewConnector(config)
+	if err != nil {
+		return nil, err
+	}
+	i.db = sql.OpenDB(connector)
+	if i.conn, err = i.db.Conn(ctx); err != nil {
+		_ = i.db.Close()
+		return nil, s.refused(err)
+	}
+	return i, nil
 }
 
 // Close ends the session.
-func (i *ImportSession) Close() { _ = i.conn.Close() }
+func (i *ImportSession) Close() {
+	_ = i.conn.Close()
+	_ = i.db.Close()
+}
+
+// Warned reports whether the server had remarks about the statement before;
+// true also where that is not known.
+func (i *ImportSession) Warned() bool { return i.wire == nil || i.wire.warnings != 0 }
 
 // Exec sends one statement of a script and returns how many rows it changed.
 // What the server says comes back as *dbms.ServerError, without more words:

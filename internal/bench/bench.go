@@ -1,0 +1,288 @@
+package main
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/throwaway"
+)
+
+// workshop is a private server with what the two importers need.
+type workshop struct {
+	folder  string
+	program string // ours
+	server  *throwaway.Server
+	admin   *mysql.Server
+	product dbms.Product
+	root    string // of the other system that the server runs in
+	version string
+}
+
+// durable are the options of a server as Debian's configuration leaves it,
+// with a buffer pool that holds the data: throwaway servers are careless, and
+// would flatter one of the two.
+var durable = map[dbms.Product][]string{
+	dbms.MariaDB: {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=1", "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=128M"},
+	dbms.MySQL:   {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=ON", "--innodb-buffer-pool-size=1G", "--innodb-redo-log-capacity=256M", "--skip-log-bin"},
+}
+
+func openWorkshop(ctx context.Context, product dbms.Product, root, program, folder string) (*workshop, error) {
+	server, err := throwaway.Start(ctx, throwaway.Options{Product: product, Root: root, Arguments: durable[product]})
+	if err != nil {
+		return nil, err
+	}
+	w := &workshop{folder: folder, program: program, server: server, product: product, root: root}
+	if w.admin, err = mysql.Connect(ctx, server.Login()); err != nil {
+		server.Stop()
+		return nil, err
+	}
+	w.version = w.admin.Facts.Version
+	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: utf8mb4_unicode_ci}, accounts: [{name: bench, password: {file: %q}}]}\n",
+		product, server.Socket, server.Admin, folder, filepath.Join(folder, "password"))
+	if err := os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600); err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(filepath.Join(folder, "password"), []byte(password), 0o600); err != nil {
+		return nil, err
+	}
+	return w, w.provision()
+}
+
+// provision makes the database and the account.
+func (w *workshop) provision() error {
+	if err := w.execute("DROP DATABASE IF EXISTS ours"); err != nil {
+		return err
+	}
+	if out, err := exec.Command(w.program, w.arguments("provision", "ours", "--quiet")...).CombinedOutput(); err != nil {
+		return fmt.Errorf("provisioning: %w\n%s", err, out)
+	}
+	return nil
+}
+
+func (w *workshop) arguments(more ...string) []string {
+	return append([]string{"--estate", filepath.Join(w.folder, "yellowfield.yaml"), "--state", filepath.Join(w.folder, "state")}, more...)
+}
+
+const password = "bench-3f9a7c51d2"
+
+func (w *workshop) close() {
+	w.admin.Close()
+	w.server.Stop()
+}
+
+// measured is one import.
+type measured struct {
+	seconds float64
+	memory  int64 // the program's peak, bytes
+}
+
+// ours imports with this project's program: the whole command, reading the
+// script twice included.
+func (w *workshop) ours(dump string, more ...string) (measured, error) {
+	if err := w.provision(); err != nil {
+		return measured{}, err
+	}
+	return timed(exec.Command(w.program, append(w.arguments("import", "ours", dump, "--quiet"), more...)...))
+}
+
+// stock imports with the server's own client, as the same account.
+func (w *workshop) stock(dump string) (measured, error) {
+	for _, statement := range []string{"DROP DATABASE IF EXISTS stock", "CREATE DATABASE stock CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci", "GRANT ALL ON stock.* TO bench@localhost"} {
+		if err := w.execute(statement); err != nil {
+			return measured{}, err
+		}
+	}
+	command := exec.Command("mariadb", "--no-defaults", "--default-character-set=utf8mb4", "-ubench", "-S", w.server.Socket, "stock")
+	if w.product == dbms.MySQL {
+		inside := strings.TrimPrefix(w.server.Socket, filepath.Clean(w.root))
+		command = exec.Command("chroot", w.root, "/usr/bin/mysql", "--no-defaults", "--default-character-set=utf8mb4", "-ubench", "-S", inside, "stock")
+	}
+	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
+	file, err := os.Open(dump)
+	if err != nil {
+		return measured{}, err
+	}
+	defer file.Close()
+	command.Stdin = file
+	return timed(command)
+}
+
+func timed(command *exec.Cmd) (measured, error) {
+	began := time.Now()
+	var out strings.Builder
+	command.Stdout, command.Stderr = &out, &out
+	if err := command.Run(); err != nil {
+		return measured{}, fmt.Errorf("%s: %w\n%s", strings.Join(command.Args, " "), err, out.String())
+	}
+	m := measured{seconds: time.Since(began).Seconds()}
+	if usage, ok := command.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		m.memory = usage.Maxrss << 10
+	}
+	return m, nil
+}
+
+func (w *workshop) execute(statement string) error {
+	return w.admin.Exec(context.Background(), mysql.Statement{Text: statement})
+}
+
+var ownName = regexp.MustCompile("`(ours|stock)`\\.|DEFINER=`[^`]*`@`[^`]*`")
+
+// fingerprint describes all that a database holds: the definition of every
+// object, and for every table its checksum.
+func (w *workshop) fingerprint(ctx context.Context, database string) (map[string]string, error) {
+	login := w.server.Login()
+	login.Database = database
+	login.Password = secret.Password{}
+	server, err := mysql.Connect(ctx, login)
+	if err != nil {
+		return nil, err
+	}
+	defer server.Close()
+	session, err := server.OpenImport(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	found := map[string]string{}
+	for _, list := range []struct{ query, show string }{
+		{"SHOW FULL TABLES", "TABLE"},
+		{"SELECT TRIGGER_NAME, '' FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()", "TRIGGER"},
+		{"SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()", ""},
+		{"SELECT EVENT_NAME, '' FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()", "EVENT"},
+	} {
+		names, err := session.Query(ctx, list.query)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range names {
+			kind := list.show
+			if kind == "" {
+				kind = row[1]
+			}
+			shown, err := session.Query(ctx, "SHOW CREATE "+kind+" `"+row[0]+"`")
+			if err != nil {
+				return nil, err
+			}
+			text := strings.Join(shown[0][:min(3, len(shown[0]))], "\n")
+			if kind == "TABLE" && row[1] == "BASE TABLE" {
+				sum, err := session.Query(ctx, "CHECKSUM TABLE `"+row[0]+"`")
+				if err != nil {
+					return nil, err
+				}
+				text += "\nchecksum " + sum[0][1]
+			}
+			found[kind+" "+row[0]] = ownName.ReplaceAllString(text, "")
+		}
+	}
+	return found, nil
+}
+
+// compare gives the differences between the two databases.
+func (w *workshop) compare(ctx context.Context) ([]string, error) {
+	ours, err := w.fingerprint(ctx, "ours")
+	if err != nil {
+		return nil, err
+	}
+	stock, err := w.fingerprint(ctx, "stock")
+	if err != nil {
+		return nil, err
+	}
+	var differences []string
+	for name, want := range stock {
+		if ours[name] != want {
+			differences = append(differences, fmt.Sprintf("%s\nstock: %s\nours:  %s", name, want, ours[name]))
+		}
+	}
+	for name := range ours {
+		if stock[name] == "" {
+			differences = append(differences, name+" is only in ours")
+		}
+	}
+	sort.Strings(differences)
+	return differences, nil
+}
+
+// result is one shape on one server.
+type result struct {
+	Server, Shape string
+	Bytes         int64
+	Stock, Ours   float64 // medians, seconds
+	Memory        int64   // ours, peak over all runs
+	Differences   []string
+}
+
+func (r result) ratio() float64 { return r.Stock / r.Ours }
+
+// run imports a dump with both, in turn.
+func (w *workshop) run(ctx context.Context, s shape, size float64, runs int, tell func(string, ...any)) (result, error) {
+	path := filepath.Join(w.folder, strings.ReplaceAll(s.name, " ", "-")+".sql")
+	if err := write(path, func(f *os.File) { s.write(f, size) }); err != nil {
+		return result{}, err
+	}
+	defer os.Remove(path)
+	info, err := os.Stat(path)
+	if err != nil {
+		return result{}, err
+	}
+	r := result{Server: w.product.Title() + " " + w.version, Shape: s.name, Bytes: info.Size()}
+	var ours, stock []float64
+	for i := range runs {
+		one, err := w.stock(path)
+		if err != nil {
+			return r, err
+		}
+		stock = append(stock, one.seconds)
+		two, err := w.ours(path)
+		if err != nil {
+			return r, err
+		}
+		ours = append(ours, two.seconds)
+		r.Memory = max(r.Memory, two.memory)
+		if i == 0 {
+			if r.Differences, err = w.compare(ctx); err != nil {
+				return r, err
+			}
+		}
+		tell("%s, %s: run %d: stock %.2f s, ours %.2f s", r.Server, s.name, i+1, one.seconds, two.seconds)
+	}
+	r.Stock, r.Ours = median(stock), median(ours)
+	return r, nil
+}
+
+func write(path string, fill func(*os.File)) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	fill(f)
+	return f.Close()
+}
+
+func median(values []float64) float64 {
+	slices.Sort(values)
+	if n := len(values); n%2 == 0 {
+		return (values[n/2-1] + values[n/2]) / 2
+	}
+	return values[len(values)/2]
+}
+
+// sum names a dump, so that a table says what was measured.
+func sum(s shape) string {
+	hash := sha256.New()
+	s.write(hash, 0.01)
+	return hex.EncodeToString(hash.Sum(nil))[:8]
+}

@@ -1,0 +1,112 @@
+// Command bench measures the importer against the servers' stock clients, on
+// private servers and dumps of made-up data that it writes itself, and checks
+// that both leave the same behind.
+//
+//	go run ./internal/bench -size 1 -runs 3 -report docs/performance.md
+//
+// It must never touch a server it did not start.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+)
+
+func main() {
+	size := flag.Float64("size", 1, "factor on the size of the dumps")
+	runs := flag.Int("runs", 3, "runs of each importer, in turn")
+	only := flag.String("shapes", "", "part of the names of the shapes to measure; empty for all")
+	products := flag.String("dbms", "mariadb,mysql", "servers to measure on")
+	root := flag.String("mysql-root", "/var/cache/yellowfield-tests/mysql-root", "folder of a system with a MySQL server")
+	report := flag.String("report", "", "path of a Markdown report to write; a plot is written beside it")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	if err := measure(ctx, *size, *runs, *only, strings.Split(*products, ","), *root, *report); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func measure(ctx context.Context, size float64, runs int, only string, products []string, root, report string) error {
+	folder, err := os.MkdirTemp("", "yellowfield-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	program, err := build(folder)
+	if err != nil {
+		return err
+	}
+	var results []result
+	different := 0
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
+		if !slices.Contains(products, string(product)) {
+			continue
+		}
+		at := ""
+		if product == dbms.MySQL {
+			if _, err := os.Stat(filepath.Join(root, "usr/sbin/mysqld")); err != nil {
+				fmt.Println("NOT MEASURED: no MySQL server in " + root + "; run scripts/setup test")
+				continue
+			}
+			at = root
+		}
+		w, err := openWorkshop(ctx, product, at, program, folder)
+		if err != nil {
+			return err
+		}
+		for _, s := range shapes {
+			if !strings.Contains(s.name, only) {
+				continue
+			}
+			r, err := w.run(ctx, s, size, runs, func(format string, args ...any) { fmt.Printf(format+"\n", args...) })
+			if err != nil {
+				w.close()
+				return err
+			}
+			for _, d := range r.Differences {
+				different++
+				fmt.Println("DIFFERENT:", d)
+			}
+			fmt.Println(line(r))
+			results = append(results, r)
+		}
+		w.close()
+	}
+	if report != "" {
+		if err := writeReport(report, size, runs, results); err != nil {
+			return err
+		}
+	}
+	if different > 0 {
+		return fmt.Errorf("%d objects differ between the two importers", different)
+	}
+	return nil
+}
+
+// build makes our program.
+func build(folder string) (string, error) {
+	program := filepath.Join(folder, "yellowfield")
+	command := exec.Command("go", "build", "-o", program, "yellowfield/cmd/yellowfield")
+	command.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := command.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("building: %w\n%s", err, out)
+	}
+	return program, nil
+}
+
+func line(r result) string {
+	const mega = 1 << 20
+	return fmt.Sprintf("%-18s %-12s %7.1f MiB  stock %7.2f s  ours %6.2f s  %5.1f x  %6.1f MiB/s  peak %4.0f MiB",
+		r.Server, r.Shape, float64(r.Bytes)/mega, r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega)
+}

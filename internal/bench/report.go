@@ -1,0 +1,111 @@
+package main
+
+import (
+	"fmt"
+	"image/color"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"time"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+)
+
+// writeReport writes the table, the machine and the plot.
+func writeReport(path string, size float64, runs int, results []result) error {
+	var b strings.Builder
+	b.WriteString("# How fast imports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
+	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n", runs)
+	fmt.Fprintf(&b, "Machine: %s; measured on %s with sizes times %g.\n\n", machine(), time.Now().Format("2 January 2006"), size)
+	b.WriteString("![Times faster than the stock client](performance.png)\n\n")
+	b.WriteString("| server | dump | size | stock client | yellowfield | times faster | MiB/s | peak memory | result |\n|---|---|---:|---:|---:|---:|---:|---:|---|\n")
+	const mega = 1 << 20
+	for _, r := range results {
+		outcome := "equal"
+		if len(r.Differences) > 0 {
+			outcome = fmt.Sprintf("%d objects differ", len(r.Differences))
+		}
+		fmt.Fprintf(&b, "| %s | %s | %.1f MiB | %.2f s | %.2f s | %.1f | %.1f | %.0f MiB | %s |\n", r.Server, r.Shape, float64(r.Bytes)/mega,
+			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega, outcome)
+	}
+	b.WriteString("\nThe dumps:\n\n")
+	for _, s := range shapes {
+		fmt.Fprintf(&b, "- **%s** (%s): %s\n", s.name, sum(s), s.about)
+	}
+	b.WriteString("\nThe eight characters name what the generator writes, so that two reports can be told to speak of the same dumps.\n")
+	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
+		return err
+	}
+	return draw(filepath.Join(filepath.Dir(path), "performance.png"), results)
+}
+
+var modelName = regexp.MustCompile(`(?m)^model name\s*: (.*)$`)
+
+func machine() string {
+	text := fmt.Sprintf("%d cores", runtime.NumCPU())
+	if cpu, err := os.ReadFile("/proc/cpuinfo"); err == nil {
+		if m := modelName.FindSubmatch(cpu); m != nil {
+			text += " (" + strings.TrimSpace(string(m[1])) + ")"
+		}
+	}
+	if memory, err := os.ReadFile("/proc/meminfo"); err == nil {
+		var kilobytes int64
+		if _, err := fmt.Sscanf(string(memory), "MemTotal: %d kB", &kilobytes); err == nil {
+			text += fmt.Sprintf(", %d GiB of memory", kilobytes>>20)
+		}
+	}
+	return text
+}
+
+// draw plots how many times faster than the stock client each import was.
+func draw(path string, results []result) error {
+	p := plot.New()
+	p.Title.Text = "Times faster than the server's stock client"
+	p.Y.Label.Text = "times faster (1 = as fast)"
+	p.Y.Min = 0
+	colours := []color.Color{color.RGBA{0xd9, 0xa4, 0x06, 0xff}, color.RGBA{0x4a, 0x6c, 0x8c, 0xff}}
+	servers := map[string]plotter.Values{}
+	var order, names []string
+	for _, r := range results {
+		if servers[r.Server] == nil {
+			order = append(order, r.Server)
+		}
+		servers[r.Server] = append(servers[r.Server], r.ratio())
+		if len(order) == 1 {
+			names = append(names, r.Shape)
+		}
+	}
+	const width = 28
+	for i, server := range order {
+		bars, err := plotter.NewBarChart(servers[server], vg.Points(width))
+		if err != nil {
+			return err
+		}
+		bars.Color = colours[i%len(colours)]
+		bars.LineStyle.Width = 0
+		bars.Offset = vg.Points(width * (float64(i) - float64(len(order)-1)/2))
+		labels := plotter.XYLabels{}
+		for x, value := range servers[server] {
+			labels.XYs = append(labels.XYs, plotter.XY{X: float64(x), Y: value})
+			labels.Labels = append(labels.Labels, fmt.Sprintf("%.1f", value))
+		}
+		figures, err := plotter.NewLabels(labels)
+		if err != nil {
+			return err
+		}
+		figures.Offset.X = bars.Offset - vg.Points(width/3)
+		figures.Offset.Y = vg.Points(3)
+		p.Add(bars, figures)
+		p.Legend.Add(server, bars)
+	}
+	same := plotter.NewFunction(func(float64) float64 { return 1 })
+	same.Dashes = []vg.Length{vg.Points(4), vg.Points(4)}
+	p.Add(same)
+	p.Legend.Top = true
+	p.NominalX(names...)
+	return p.Save(vg.Points(860), vg.Points(420), path)
+}
