@@ -8,16 +8,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
-	"sort"
 	"strings"
 	"syscall"
 	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
-	"yellowfield/internal/secret"
+	"yellowfield/internal/oracle"
 	"yellowfield/internal/throwaway"
 )
 
@@ -106,11 +104,7 @@ func (w *workshop) stock(dump string) (measured, error) {
 			return measured{}, err
 		}
 	}
-	command := exec.Command("mariadb", "--no-defaults", "--default-character-set=utf8mb4", "-ubench", "-S", w.server.Socket, "stock")
-	if w.product == dbms.MySQL {
-		inside := strings.TrimPrefix(w.server.Socket, filepath.Clean(w.root))
-		command = exec.Command("chroot", w.root, "/usr/bin/mysql", "--no-defaults", "--default-character-set=utf8mb4", "-ubench", "-S", inside, "stock")
-	}
+	command := oracle.Client(w.server.Socket, w.root, "bench", "stock")
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
 	file, err := os.Open(dump)
 	if err != nil {
@@ -139,81 +133,17 @@ func (w *workshop) execute(statement string) error {
 	return w.admin.Exec(context.Background(), mysql.Statement{Text: statement})
 }
 
-var ownName = regexp.MustCompile("`(ours|stock)`\\.|DEFINER=`[^`]*`@`[^`]*`")
-
-// fingerprint describes all that a database holds: the definition of every
-// object, and for every table its checksum.
-func (w *workshop) fingerprint(ctx context.Context, database string) (map[string]string, error) {
-	login := w.server.Login()
-	login.Database = database
-	login.Password = secret.Password{}
-	server, err := mysql.Connect(ctx, login)
-	if err != nil {
-		return nil, err
-	}
-	defer server.Close()
-	session, err := server.OpenImport(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer session.Close()
-	found := map[string]string{}
-	for _, list := range []struct{ query, show string }{
-		{"SHOW FULL TABLES", "TABLE"},
-		{"SELECT TRIGGER_NAME, '' FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()", "TRIGGER"},
-		{"SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()", ""},
-		{"SELECT EVENT_NAME, '' FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()", "EVENT"},
-	} {
-		names, err := session.Query(ctx, list.query)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range names {
-			kind := list.show
-			if kind == "" {
-				kind = row[1]
-			}
-			shown, err := session.Query(ctx, "SHOW CREATE "+kind+" `"+row[0]+"`")
-			if err != nil {
-				return nil, err
-			}
-			text := strings.Join(shown[0][:min(3, len(shown[0]))], "\n")
-			if kind == "TABLE" && row[1] == "BASE TABLE" {
-				sum, err := session.Query(ctx, "CHECKSUM TABLE `"+row[0]+"`")
-				if err != nil {
-					return nil, err
-				}
-				text += "\nchecksum " + sum[0][1]
-			}
-			found[kind+" "+row[0]] = ownName.ReplaceAllString(text, "")
-		}
-	}
-	return found, nil
-}
-
 // compare gives the differences between the two databases.
 func (w *workshop) compare(ctx context.Context) ([]string, error) {
-	ours, err := w.fingerprint(ctx, "ours")
+	ours, err := oracle.Fingerprint(ctx, w.server.Login(), "ours")
 	if err != nil {
 		return nil, err
 	}
-	stock, err := w.fingerprint(ctx, "stock")
+	stock, err := oracle.Fingerprint(ctx, w.server.Login(), "stock")
 	if err != nil {
 		return nil, err
 	}
-	var differences []string
-	for name, want := range stock {
-		if ours[name] != want {
-			differences = append(differences, fmt.Sprintf("%s\nstock: %s\nours:  %s", name, want, ours[name]))
-		}
-	}
-	for name := range ours {
-		if stock[name] == "" {
-			differences = append(differences, name+" is only in ours")
-		}
-	}
-	sort.Strings(differences)
-	return differences, nil
+	return oracle.Differences(stock, ours), nil
 }
 
 // result is one shape on one server.

@@ -25,6 +25,7 @@ type job struct {
 	isRows   bool
 	bytes    int64 // of the script that it stands for
 	rows     int64
+	numbered bool // the server gives out numbers for the rows
 }
 
 // offset is where the job's first statement stands in the script.
@@ -172,7 +173,7 @@ func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
 	if b.maxPacket > 0 && len(text) > b.maxPacket-packetSpare {
 		return b.split(v, r, t, s)
 	}
-	b.current = &job{table: t, settings: s, isRows: true, head: body}
+	b.current = &job{table: t, settings: s, isRows: true, head: body, numbered: r.given != explicit}
 	b.given = r.given
 	// Room for the rows to come, unless the statement is a large one itself.
 	b.current.text = make([]byte, body, max(len(text), min(b.limit, 16*len(text))))
@@ -212,7 +213,7 @@ func (b *batcher) split(v verdict, r rowsOf, t *table, s *settings) error {
 			last++
 		}
 		piece := slices.Concat(v.text[:body], v.text[from:r.ends[last]])
-		j := &job{table: t, settings: s, isRows: true, head: body, text: piece, bytes: int64(r.ends[last] - from), rows: int64(last + 1 - i)}
+		j := &job{table: t, settings: s, isRows: true, head: body, text: piece, bytes: int64(r.ends[last] - from), rows: int64(last + 1 - i), numbered: r.given != explicit}
 		j.parts = []part{{Statement: placeOf(v.Statement), start: body, end: len(piece)}}
 		if err := b.emit(j); err != nil {
 			return err

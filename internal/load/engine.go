@@ -222,7 +222,7 @@ func (e *engine) read(ctx context.Context) {
 // take deals with one statement.
 func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 	oneByOne := e.report.OneByOne != ""
-	if r := e.survey.runs[s.Offset]; r != nil && !oneByOne {
+	if r := e.survey.runs[s.Offset]; r != nil && !oneByOne && !e.solo {
 		if taken, err := e.giveRun(ctx, r, s); taken || err != nil {
 			return err
 		}
@@ -460,6 +460,7 @@ func (e *engine) hand(ctx context.Context, j *job) error {
 
 // runSolo sends a job on the main session. A refused one is sent again part by
 // part to find the one to blame: the server has taken back the whole of it.
+// Where all go well the second time, the refusal stands all the same.
 func (e *engine) runSolo(ctx context.Context, j *job) error {
 	var err error
 	if j.isRows {
@@ -483,7 +484,7 @@ func (e *engine) runSolo(ctx context.Context, j *job) error {
 				return e.explained(j, p, text, err)
 			}
 		}
-		err = nil
+		return e.explained(j, j.parts[0], j.alone(j.parts[0]), err)
 	}
 	if err == nil {
 		e.count(j)
@@ -614,8 +615,8 @@ func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) erro
 	}
 	t.created = shown[0][1]
 	definition, ok := sqltext.ParseTable([]byte(t.created), d)
-	if !ok {
-		return nil // a view, or a sequence
+	if !ok || strings.HasPrefix(t.created, "CREATE TEMPORARY") { // a view, a sequence; a table that only this session sees
+		return nil
 	}
 	t.definition = definition
 	t.transactional = strings.EqualFold(definition.Options.Engine, "InnoDB")
@@ -787,6 +788,13 @@ func (t Target) mayReplay(head sqltext.Head) error {
 func isRefusal(err error) bool {
 	var spoken *dbms.ServerError
 	return errors.As(err, &spoken)
+}
+
+// isTransient reports a refusal that has nothing to do with the statement: a
+// deadlock, or a lock held by someone else for too long.
+func isTransient(err error) bool {
+	code := mysql.Code(err)
+	return code == 1213 || code == 1205
 }
 
 // tell reports progress; tellSometimes no more often than is of use.

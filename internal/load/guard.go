@@ -139,7 +139,8 @@ func assignments(tokens []sqltext.Token) *objection {
 		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")):
 			return object("the statement changes a setting of the whole server", "put it under server_during_import if the import needs it and it is on the list, else remove it")
 		}
-		fresh = t.IsPunct(',') || fresh && t.IsPunct('@')
+		// @@GLOBAL.x is a variable of the server, @global one of the script's own.
+		fresh = t.IsPunct(',') || fresh && t.IsPunct('@') && (tokens[i].IsPunct('@') || i+2 < len(tokens) && tokens[i+2].IsPunct('@'))
 	}
 	return nil
 }

@@ -12,8 +12,8 @@ import (
 )
 
 // deferFrom is how many bytes of rows a table must get for its keys to be
-// built afterwards: below, dropping and adding them costs more than it saves.
-const deferFrom = 4 << 20
+// built afterwards: below, dropping and adding them costs more than it saves. Tests lower it.
+var deferFrom int64 = 4 << 20
 
 // deferKeys takes the secondary keys off a table that is about to get many
 // rows; they are built at once when all are there.
@@ -25,7 +25,7 @@ const deferFrom = 4 << 20
 // they were added, a key that stays must not stand behind one that goes.
 func (e *engine) deferKeys(ctx context.Context, t *table, d sqltext.Dialect) error {
 	data := e.survey.data[t.name]
-	if data == nil || data.bytes < deferFrom || !data.undisturbed() || !t.transactional || d.ANSIQuotes || !e.madeHere(t.name) {
+	if e.solo || data == nil || data.bytes < deferFrom || !data.undisturbed() || !t.transactional || d.ANSIQuotes || !e.madeHere(t.name) {
 		return nil
 	}
 	referred, err := e.main.Query(ctx, "SELECT REFERENCED_COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE WHERE REFERENCED_TABLE_SCHEMA = DATABASE() AND REFERENCED_TABLE_NAME = "+literalOf(t.name))

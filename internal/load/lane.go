@@ -209,8 +209,11 @@ func (l *lane) drop(ctx context.Context) {
 // repeat finds out which statement of the script is to blame for a refusal, by
 // sending the transaction once more: joined statements as long as they go
 // well, the others one by one. Bulk loading, by which MariaDB reports a double
-// key only at the commit, is off then. A refusal that does not come back, such
-// as a deadlock with someone else, is none.
+// key only at the commit, is off then.
+//
+// A deadlock with someone else does not come back, and is none then. Anything
+// else that does not come back was a refusal all the same: numbers that the
+// server gives out are others the second time, and may hide it.
 func (l *lane) repeat(ctx context.Context, cause error) error {
 	if !isRefusal(cause) || ctx.Err() != nil {
 		return cause
@@ -220,7 +223,9 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 	if _, err := l.session.Exec(ctx, "SET SESSION unique_checks = 1"); err != nil {
 		return err
 	}
+	numbered := false
 	for _, j := range jobs {
+		numbered = numbered || j.numbered
 		if j.isRows && !j.table.transactional && len(j.parts) == 1 {
 			return l.e.explained(j, j.parts[0], j.text, cause) // it must not be sent twice
 		}
@@ -237,6 +242,10 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 				return l.e.explained(j, p, text, err)
 			}
 		}
+	}
+	if numbered || !isTransient(cause) {
+		last := jobs[len(jobs)-1]
+		return l.e.explained(last, last.parts[0], last.alone(last.parts[0]), cause)
 	}
 	if _, err := l.session.Exec(ctx, "COMMIT"); err != nil {
 		return fmt.Errorf("committing rows a second time: %w", err)

@@ -133,19 +133,19 @@ func (e *engine) remark(remark []string, at sqltext.Statement) {
 	if idle[code] {
 		return
 	}
-	kind := atRow.ReplaceAllString(remark[2], "")
+	kind := strings.TrimSpace(atRow.ReplaceAllString(remark[2], ""))
 	e.reporting.Lock()
 	defer e.reporting.Unlock()
 	for i := range e.report.Warnings {
 		w := &e.report.Warnings[i]
-		if w.Code == code && atRow.ReplaceAllString(w.Message, "") == kind {
+		if w.Code == code && w.Message == kind {
 			w.Count++
 			return
 		}
 	}
 	const mostKinds = 100
 	if len(e.report.Warnings) < mostKinds {
-		e.report.Warnings = append(e.report.Warnings, Warning{Code: code, Message: strings.TrimSpace(kind), Count: 1,
+		e.report.Warnings = append(e.report.Warnings, Warning{Code: code, Message: kind, Count: 1,
 			Place: fault.Place{File: e.source.Name, Line: at.Line, Column: at.Column}})
 	}
 }

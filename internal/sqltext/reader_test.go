@@ -50,6 +50,12 @@ func TestReaderSplitsWhereTheStockClientDoes(t *testing.T) {
 		"windows line ends, byte order":    {"\ufeffSELECT 1;\r\nDELIMITER $$\r\nSELECT 2$$\r\n", []string{"SELECT 1", "SELECT 2"}},
 		"nul bytes and control characters": {"SELECT 'a\x00\x1a;b';SELECT 2", []string{"SELECT 'a\x00\x1a;b'", "SELECT 2"}},
 		"nothing at all":                   {" \n-- nothing", nil},
+		"the client's other delimiters":    {"SELECT 1\\g SELECT 2\\G\nSELECT \\N;", []string{"SELECT 1", "SELECT 2", "SELECT \\N"}},
+		"backslashes as ordinary ones":     {`SET sql_mode='NO_BACKSLASH_ESCAPES';SELECT 'a\';SELECT "b\";`, []string{`SET sql_mode='NO_BACKSLASH_ESCAPES'`, `SELECT 'a\'`, `SELECT "b\"`}},
+		"double quotes around names":       {`SET sql_mode = 'ANSI_QUOTES';SELECT "a\";SELECT 'b\';';`, []string{`SET sql_mode = 'ANSI_QUOTES'`, `SELECT "a\"`, `SELECT 'b\';'`}},
+		"a mode kept in a variable":        {`SET @old=@@sql_mode, sql_mode='ANSI';/*!40101 SET SQL_MODE=@old */;SELECT "a\";b";`, []string{`SET @old=@@sql_mode, sql_mode='ANSI'`, `/*!40101 SET SQL_MODE=@old */`, `SELECT "a\";b"`}},
+		"a mode added and taken away":      {`SET sql_mode=CONCAT(@@sql_mode,',ANSI_QUOTES');SELECT "\";SET sql_mode=REPLACE(@@sql_mode,'ANSI_QUOTES','');SELECT "\";";`, []string{`SET sql_mode=CONCAT(@@sql_mode,',ANSI_QUOTES')`, `SELECT "\"`, `SET sql_mode=REPLACE(@@sql_mode,'ANSI_QUOTES','')`, `SELECT "\";"`}},
+		"someone else's mode":              {`SET GLOBAL sql_mode='ANSI_QUOTES';SELECT "a\";";`, []string{`SET GLOBAL sql_mode='ANSI_QUOTES'`, `SELECT "a\";"`}},
 	} {
 		for reading, src := range map[string]io.Reader{
 			"whole":        strings.NewReader(row.script),
@@ -85,6 +91,9 @@ func TestReaderNamesWhereAnOpenPieceBegins(t *testing.T) {
 		"SELECT 'x\\":                   "t.sql:1:8: the script ends inside a string literal",
 		"SELECT 1;\nsource other.sql\n": `t.sql:2:1: "source" is a command of the stock client`,
 		"SELECT 1;\n\\! rm -rf /\n":     `t.sql:2:1: "\\!" is a command of the stock client`,
+		"SELECT 1 \\! rm -rf /;\n":      `t.sql:1:10: "\\!" is a command of the stock client`,
+		"tee /tmp/x;":                   `"tee" is a command of the stock client`,
+		"Pager less\nSELECT 1;":         `"pager" is a command of the stock client`,
 		"DELIMITER \nSELECT 1":          "t.sql:1:1: DELIMITER needs a word",
 	} {
 		_, err := readAll(NewReader("t.sql", strings.NewReader(script), Dialect{}, ""))
@@ -192,20 +201,61 @@ func FuzzReader(f *testing.F) {
 
 		r := NewReader("f.sql", bytes.NewReader(script), Dialect{}, "")
 		end := int64(0)
+		var marks []Mark
 		for {
+			delimiter := string(r.delimiter)
 			s, err := r.Next()
 			if err != nil {
 				break
 			}
 			require.GreaterOrEqual(t, s.Offset, end)
+			requireGap(t, script[end:s.Offset], delimiter)
+			marks = append(marks, r.Mark())
 			end = s.Offset + int64(s.Size)
 			require.Equal(t, string(script[s.Offset:end]), string(s.Text))
 			scanner := NewScanner(s.Text, s.Dialect)
 			for _, ok := scanner.Next(); ok; _, ok = scanner.Next() {
 			}
-			ParseHead(s.Text, Dialect{}).WithDefiner(s.Text, "DEFINER=x")
+			ParseHead(s.Text, s.Dialect).WithDefiner(s.Text, "DEFINER=x")
+			ParseTable(s.Text, s.Dialect)
+			ParseSet(s.Text, s.Dialect)
+			if insert, ok := ParseInsert(s.Text, s.Dialect); ok {
+				rows := NewRowScanner(s.Text, insert.Body, s.Dialect)
+				for row := (Row{}); rows.Next(&row); {
+					require.Equal(t, byte('('), s.Text[row.Start])
+					require.Equal(t, byte(')'), s.Text[row.End-1])
+				}
+			}
+		}
+		// Read on from any mark, the rest is the same.
+		const most = 8 // each costs a reading of the rest
+		for i, m := range marks[:min(most, len(marks))] {
+			r.Resume(bytes.NewReader(script[m.Offset:]), m)
+			rest, _ := readAll(r)
+			require.Equal(t, whole[i:], rest)
 		}
 	})
+}
+
+// requireGap: what stands between two statements holds no statement.
+func requireGap(t *testing.T, gap []byte, delimiter string) {
+	t.Helper()
+	for {
+		trimmed := bytes.TrimLeft(gap, " \n\r\t\v\f")
+		switch {
+		case bytes.HasPrefix(trimmed, []byte(delimiter)):
+			gap = trimmed[len(delimiter):]
+			continue
+		case len(trimmed) > 1 && trimmed[0] == '\\' && trimmed[1]|0x20 == 'g':
+			gap = trimmed[2:]
+			continue
+		}
+		break
+	}
+	r := NewReader("gap", bytes.NewReader(gap), Dialect{}, "")
+	r.setDelimiter([]byte(delimiter))
+	statements, _ := readAll(r)
+	require.Empty(t, statements, "%q", gap)
 }
 
 func BenchmarkReader(b *testing.B) {

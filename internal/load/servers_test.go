@@ -1,0 +1,156 @@
+package load
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/oracle"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/sqltext"
+	"yellowfield/internal/throwaway"
+)
+
+// TestMain makes the fast paths worth taking on a few rows, so that small
+// scripts go through all of them; lanes are asked for by Options.
+func TestMain(m *testing.M) {
+	deferFrom, longRun = 200, 2000
+	os.Exit(m.Run())
+}
+
+// host is a private server with an application's account on two databases:
+// one that the stock client fills, and one that is ours to fill.
+type host struct {
+	*throwaway.Server
+	admin   *mysql.Server
+	product dbms.Product
+	root    string
+}
+
+const (
+	appUser     = "app"
+	appPassword = "app-77c0ffee1d"
+)
+
+// onEveryServer runs a test on a private server of each product.
+func onEveryServer(t *testing.T, test func(t *testing.T, h *host), arguments ...string) {
+	t.Helper()
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
+		t.Run(string(product), func(t *testing.T) {
+			t.Parallel()
+			root := ""
+			if product == dbms.MySQL {
+				if root = os.Getenv("YELLOWFIELD_MYSQL_ROOT"); root == "" {
+					root = "/var/cache/yellowfield-tests/mysql-root"
+				}
+				if _, err := os.Stat(filepath.Join(root, "usr/sbin/mysqld")); err != nil || os.Geteuid() != 0 {
+					t.Skip("NOT TESTED: real MySQL is not at hand")
+				}
+			}
+			server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product, Root: root, Arguments: arguments})
+			require.NoError(t, err)
+			t.Cleanup(server.Stop)
+			admin, err := mysql.Connect(t.Context(), server.Login())
+			require.NoError(t, err)
+			t.Cleanup(admin.Close)
+			h := &host{Server: server, admin: admin, product: product, root: root}
+			h.do(t, "CREATE USER "+appUser+"@localhost IDENTIFIED BY '"+appPassword+"'")
+			test(t, h)
+		})
+	}
+}
+
+func (h *host) do(t *testing.T, statements ...string) {
+	t.Helper()
+	for _, s := range statements {
+		require.NoError(t, h.admin.Exec(t.Context(), mysql.Statement{Text: s}))
+	}
+}
+
+// fresh makes empty databases for the account.
+func (h *host) fresh(t *testing.T, names ...string) {
+	t.Helper()
+	for _, name := range names {
+		h.do(t, "DROP DATABASE IF EXISTS "+name, "CREATE DATABASE "+name+" CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci",
+			"GRANT ALL ON "+name+".* TO "+appUser+"@localhost")
+	}
+}
+
+// target is our database on the server.
+func (h *host) target(t *testing.T, database string) Target {
+	t.Helper()
+	facts, err := h.admin.ScriptFacts(t.Context())
+	require.NoError(t, err)
+	login := h.Login()
+	login.User, login.Password, login.Database = appUser, secret.NewPassword(appPassword), database
+	app, err := mysql.Connect(t.Context(), login)
+	require.NoError(t, err)
+	t.Cleanup(app.Close)
+	return Target{
+		Database: database, Charset: "utf8mb4",
+		Server: Server{
+			Dialect: sqltext.Dialect{MariaDB: h.product == dbms.MariaDB, Version: h.admin.VersionNumber()}, SQLMode: facts.SQLMode,
+			MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine, Collations: facts.Collations, Engines: facts.Engines,
+		},
+		Open: func(ctx context.Context) (Session, error) {
+			s, err := app.OpenImport(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return s, nil
+		},
+	}
+}
+
+// stock gives a script to the server's own client; the error is what it said.
+func (h *host) stock(t *testing.T, database string, script []byte) error {
+	t.Helper()
+	client := oracle.Client(h.Socket, h.root, appUser, database)
+	client.Env = append(os.Environ(), "MYSQL_PWD="+appPassword)
+	client.Stdin = bytes.NewReader(script)
+	if out, err := client.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s", bytes.TrimSpace(out))
+	}
+	return nil
+}
+
+// ours imports a script as the program would.
+func ours(t *testing.T, script []byte, target Target, o Options) (Report, error) {
+	t.Helper()
+	s := write(t, string(script))
+	survey, err := Check(t.Context(), s, target, o)
+	if err != nil {
+		return Report{}, err
+	}
+	if len(survey.Refused) > 0 {
+		return Report{}, fmt.Errorf("refused at %s: %s (%s)", survey.Refused[0].Place, survey.Refused[0].What, survey.Refused[0].Next)
+	}
+	return Import(t.Context(), s, survey, target, o, func(Progress) {})
+}
+
+func (h *host) fingerprint(t *testing.T, database string) map[string]string {
+	t.Helper()
+	f, err := oracle.Fingerprint(t.Context(), h.Login(), database)
+	require.NoError(t, err)
+	return f
+}
+
+func write(t *testing.T, text string) Source {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "a.sql")
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return Source{Path: path, Name: "a.sql"}
+}
+
+// lines joins statements, one a line.
+func lines(statements ...string) string { return strings.Join(statements, "\n") + "\n" }
+
+func differences(want, got map[string]string) []string { return oracle.Differences(want, got) }
