@@ -4,7 +4,7 @@
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test build screenshots clean
+.PHONY: demo test build bench screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -22,6 +22,13 @@ screenshots: build
 	@scripts/setup demo
 	@scripts/setup screenshots
 	@scripts/screenshots
+
+# SIZE is a factor on the dumps, RUNS how often each is imported by both.
+SIZE = 1
+RUNS = 3
+bench:
+	@scripts/setup test
+	@go run ./internal/bench -size $(SIZE) -runs $(RUNS) -report docs/performance.md
 
 clean:
 	rm -rf build

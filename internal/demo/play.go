@@ -101,7 +101,12 @@ func (p *play) prepare(ctx context.Context) error {
 		return err
 	}
 	p.remark("A private MariaDB server is started, reached by its socket only.")
-	p.server, err = throwaway.Start(ctx, throwaway.Options{Product: dbms.MariaDB, Folder: p.serverFolder(), Outlive: p.Keep != ""})
+	p.server, err = throwaway.Start(ctx, throwaway.Options{
+		Product: dbms.MariaDB, Folder: p.serverFolder(), Outlive: p.Keep != "",
+		// With a binary log, as on servers that others copy: broodgauge's
+		// import has to deal with it.
+		Arguments: []string{"--log-bin=binlog"},
+	})
 	if err == nil {
 		err = Unpack(p.folder, p.server.Socket, p.server.Admin)
 	}
@@ -146,12 +151,14 @@ func (p *play) scenes(ctx context.Context) error {
 	}
 	scenes := []scene{
 		{"What would be done? Nothing is touched.", yellowfield(0, "provision", "--dry-run")},
-		{"Made so: combledger with its SQL, honeystall as far as its own installer lets us.", yellowfield(0, "provision")},
+		{"What does broodgauge's SQL hold? It is read to its end, and nothing runs.", yellowfield(0, "provision", "broodgauge", "--dry-run", "--only", "sql")},
+		{"Made so: combledger and broodgauge with their SQL, honeystall as far as its own installer lets us.", yellowfield(0, "provision")},
 		{"The shop's installer wants the facts typed in.", yellowfield(0, "connection", "honeystall")},
 		{"", func() error { return p.typeIntoInstaller(ctx) }},
 		{"A second run changes nothing, and finds what the installer wrote.", yellowfield(0, "provision")},
 		{"Does it all agree? Each application's login is tried with what its files say.", yellowfield(0, "verify")},
-		{"Both applications read their rows.", page("combledger")},
+		{"All three applications read their rows.", page("combledger")},
+		{"", page("broodgauge")},
 		{"", page("honeystall")},
 		{"Someone changes a password on the server by hand ...", func() error { return p.breakPassword(ctx) }},
 		{"... and verify names it.", yellowfield(1, "verify", "combledger")},

@@ -53,7 +53,36 @@ func Unpack(folder, socket, admin string) error {
 	if err := zip.Close(); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(folder, "www/combledger/sql/seasons.sql.gz"), packed.Bytes(), 0o644)
+	if err := os.WriteFile(filepath.Join(folder, "www/combledger/sql/seasons.sql.gz"), packed.Bytes(), 0o644); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, "www/broodgauge/sql/readings.sql"), readings(), 0o644)
+}
+
+const (
+	gaugeSensors  = 60
+	gaugeReadings = 90000
+)
+
+// readings are a year of what the sensors measured, a row a statement.
+func readings() []byte {
+	random := rand.New(rand.NewPCG(7, 20))
+	out := &bytes.Buffer{}
+	out.WriteString("-- Broodgauge, the readings of the last year.\nSET NAMES utf8mb4;\n")
+	for i := range gaugeSensors {
+		fmt.Fprintf(out, "INSERT INTO sensors (code, hive, placed) VALUES ('%c%d', 'H-%03d', '2025-04-%02d');\n", "aA"[i%2], i/2, 1+i, 1+i%28)
+	}
+	first := time.Date(2025, 5, 1, 0, 0, 0, 0, time.UTC)
+	for i := range gaugeReadings {
+		sensor := random.IntN(gaugeSensors)
+		remark := ""
+		if random.IntN(50) == 0 {
+			remark = []string{"Brutnest verlegt", "пчёлы летают", "分蜂しそう", "🐝🐝 at the entrance", "it''s damp"}[random.IntN(5)]
+		}
+		fmt.Fprintf(out, "INSERT INTO readings (sensor, taken, raw, remark) VALUES ('%c%d', '%s', %d, '%s');\n", "aA"[sensor%2], sensor/2,
+			first.Add(time.Duration(i)*5*time.Minute).Format(time.DateTime), 560+random.IntN(90), remark)
+	}
+	return out.Bytes()
 }
 
 const (

@@ -323,7 +323,7 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	if err != nil {
 		return err
 	}
-	if !asksForOutcome(e.report.OneByOne) {
+	if !replayed && !asksForOutcome(e.report.OneByOne) {
 		if err := e.warnedMain(ctx, v); err != nil {
 			return err
 		}

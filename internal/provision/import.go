@@ -319,7 +319,7 @@ func (r *run) planScript(source *script, target load.Target) {
 			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
 			Sessions: report.Lanes, OneByOne: report.OneByOne,
 		}
-		s.also = append(s.also, r.remarks(report)...)
+		s.also = r.remarks(report) // what the script held was for the dry run
 		facts := filepath.Base(source.Name) + ": " + report.Describe()
 		if report.Replayed > 0 {
 			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)

@@ -212,7 +212,7 @@ func (r *run) planServerSettings() error {
 func (r *run) planRestoring() {
 	s := &step{Row: Row{Step: stepSQL, Outcome: Kept}, object: "the end of the import"}
 	if len(r.app.ServerDuringImport) > 0 {
-		s.Row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its settings are as before"}
+		s.Row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its own settings are back"}
 	}
 	s.silent = len(r.app.ServerDuringImport) == 0
 	s.act = func(ctx context.Context) (string, error) {
