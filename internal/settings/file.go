@@ -12,14 +12,18 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/dotenv"
+	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/ini"
 	"yellowfield/internal/settings/jsonfile"
+	"yellowfield/internal/settings/keyvalue"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/settings/xmlfile"
 	"yellowfield/internal/settings/yamlfile"
 )
 
@@ -55,7 +59,7 @@ func underlying(err error) error {
 func Parse(path string, source []byte) (*File, error) {
 	language, known := choose(path, source)
 	if !known {
-		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI with sections, YAML, JSON and dotenv",
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "known are PHP, INI, YAML, JSON, XML, dotenv, and lines of key and value",
 			"it cannot be told in which syntax this file is written")
 	}
 	return parse(path, language, source)
@@ -75,6 +79,8 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 		return php.Syntax, true
 	case strings.HasSuffix(name, ".yaml"), strings.HasSuffix(name, ".yml"):
 		return yamlfile.Syntax, true
+	case strings.HasSuffix(name, ".xml"), strings.HasPrefix(text, "<?xml"):
+		return xmlfile.Syntax, true
 	case strings.HasSuffix(name, ".json"), strings.HasPrefix(strings.TrimSpace(text), "{"):
 		return jsonfile.Syntax, true
 	case name == ".env", strings.HasPrefix(name, ".env."), strings.HasSuffix(name, ".env"):
@@ -83,16 +89,19 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 		return ini.Syntax, true
 	case onlyAssignments(text):
 		return dotenv.Syntax, true
+	case keyvalue.Is(text):
+		return keyvalue.Syntax, true
 	}
 	return syntax.Syntax{}, false
 }
 
 var (
 	sectionLine = regexp.MustCompile(`(?m)^\s*\[[^\]\n]+\]\s*$`)
-	assignment  = regexp.MustCompile(`^\s*(export\s+)?[A-Za-z_][A-Za-z0-9_]*=`)
+	assignment  = regexp.MustCompile(`^\s*(export\s+)?[A-Z_][A-Z0-9_]*=`)
 )
 
-// onlyAssignments reports whether every line is a comment or NAME=value.
+// onlyAssignments reports whether every line is a comment or NAME=value, with
+// names as environment variables have them.
 func onlyAssignments(text string) bool {
 	found := false
 	for _, line := range strings.Split(text, "\n") {
@@ -133,7 +142,13 @@ func (f *File) Bytes() []byte { return f.source }
 
 // Lookup finds the one setting an address means. It is an error, with place
 // and reason, when there is none or more than one.
+//
+// An address that ends in # and the name of a part means that part of a data
+// source name: $stock['dsn']#password.
 func (f *File) Lookup(address string) (syntax.Setting, error) {
+	if whole, part, has := cutPart(address); has {
+		return f.lookupPart(whole, part)
+	}
 	normal, ok := f.Syntax.Normalise(address)
 	if !ok {
 		return syntax.Setting{}, fault.At(fault.Invalid, fault.Place{File: f.Path}, f.Syntax.Addresses,
@@ -156,6 +171,34 @@ func (f *File) Lookup(address string) (syntax.Setting, error) {
 			"%s is set twice, first in line %d", normal, hits[0].Place.Line).WithExcerpt(f.source)
 	}
 	return hits[0], nil
+}
+
+// cutPart takes the part of a data source name off an address.
+func cutPart(address string) (whole, part string, has bool) {
+	i := strings.LastIndexByte(address, '#')
+	if i <= 0 || strings.ContainsAny(address[i+1:], "'\"]") {
+		return "", "", false
+	}
+	return address[:i], strings.TrimSpace(address[i+1:]), true
+}
+
+func (f *File) lookupPart(address, part string) (syntax.Setting, error) {
+	s, err := f.Lookup(address)
+	if err != nil {
+		return s, err
+	}
+	if !slices.Contains(dsn.Parts, part) {
+		return s, fault.At(fault.Invalid, s.Place, fault.DidYouMean(part, dsn.Parts, "known: "+strings.Join(dsn.Parts, ", ")),
+			"a data source name has no part %q", part)
+	}
+	s.Part, s.Whole = part, s.Value
+	s.Address += "#" + part
+	if s.Refusal == "" {
+		if s.Value, _, err = dsn.Get(s.Whole, part); err != nil {
+			return s, fault.At(fault.Invalid, s.Place, "address the value itself, without #"+part, "the value %v", err).WithExcerpt(f.source)
+		}
+	}
+	return s, nil
 }
 
 func (f *File) unknown(address string) error {
@@ -213,6 +256,13 @@ func (f *File) With(changes []Change) (*File, error) {
 }
 
 func (f *File) splice(old syntax.Setting, value string) (*File, error) {
+	if old.Part != "" {
+		whole, err := dsn.Set(old.Whole, old.Part, value)
+		if err != nil {
+			return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err).WithExcerpt(f.source)
+		}
+		value = whole
+	}
 	literal, err := f.Syntax.Encode(old, string(f.source[old.Start:old.End]), value)
 	if err != nil {
 		return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err).WithExcerpt(f.source)

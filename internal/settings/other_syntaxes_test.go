@@ -30,6 +30,13 @@ var otherShapes = []struct{ file, address, source string }{
 	{"b.yml", "main.0.word", "---\nmain:\n  - {word: \"o\\\"ld\", user: x}\n  - word: decoy\n"},
 	{"c.yaml", "word", "word:   'it''s'   \nother: |\n  word: decoy\n"},
 	{"d.yaml", "n", "n: 12\nb: true\n"},
+	{"gauge.conf", "DbPassword", "# DbPassword=decoy\n; Host value\nDbHost=localhost\nDbPassword=old\nDbPort=3306\n"},
+	{"relay.cfg", "word", "\ufeffserver  localhost\r\nword\told\r\nport 3306\r\n#word decoy\r\n"},
+	{"a.xml", "/ledger/store/word", "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!-- <word>decoy</word> -->\n<ledger>\n  <mail><word>decoy</word></mail>\n  <store kind='mysql' port=\"3306\">\n    <word>old</word><empty/>\n  </store>\n</ledger>\n"},
+	{"b.xml", "/c/store/@word", "<c><store host=\"h\" word = 'old' n=\"1\">x &amp; y</store></c>"},
+	{"dsn.php", "$stock['dsn']#password", "<?php\n$stock = ['dsn' => 'mysql://u:old@h:3306/b?charset=utf8', 'word' => 'decoy'];\n"},
+	{"dsn.env", "DATABASE_URL#user", "DATABASE_URL=\"mysql://old:pw@h/b\"  # note\nOTHER=1\n"},
+	{"dsn.ini", "[s] dsn#password", "[s]\ndsn = \"mysql://u:old@h/b\"\nport = 3306\n"},
 	{"a.json", "main.word", "{\r\n\t\"mail\": {\"word\": \"decoy\"},\r\n\t\"main\": { \"ports\": [1, 2.5], \"word\" : \"old\" }\r\n}\r\n"},
 	{"b.json", "list.1.a\\.b", "\ufeff{\"list\":[null,{\"a.b\":true}]}"},
 }
@@ -87,14 +94,50 @@ func TestOtherSyntaxesKeepEveryOtherByte(t *testing.T) {
 		require.NoError(t, err, shape.file)
 		after, err := before.With([]Change{{shape.address, value}})
 		if err != nil {
-			require.Contains(t, err.Error(), "cannot hold", "%s %q", shape.file, value)
-			require.Equal(t, "INI", before.Syntax.Name)
+			require.Contains(t, err.Error(), "cannot take this value", "%s %q", shape.file, value)
+			require.Contains(t, []string{"INI", "key and value", "XML"}, before.Syntax.Name)
 			continue
 		}
 		requireOnlyTheValueChanged(t, before, after, shape.address)
 		again, err := after.With([]Change{{shape.address, value}})
 		require.NoError(t, err)
 		require.Equal(t, string(after.Bytes()), string(again.Bytes()))
+	}
+}
+
+// TestXMLComesBackThroughRealPHP lets PHP's DOM read what was written.
+func TestXMLComesBackThroughRealPHP(t *testing.T) {
+	if exec.Command("php", "-r", `exit((int) !extension_loaded("dom"));`).Run() != nil {
+		t.Skip("NOT TESTED: PHP's DOM is not at hand")
+	}
+	random := rand.New(rand.NewPCG(6, 6))
+	var texts, wanted []string
+	for i := 0; len(texts) < 1000; i++ {
+		shape := otherShapes[15+i%2]
+		require.Contains(t, shape.file, ".xml")
+		value := randomValue(random)
+		before, err := Parse(shape.file, []byte(shape.source))
+		require.NoError(t, err)
+		after, err := before.With([]Change{{shape.address, value}})
+		if err != nil {
+			continue
+		}
+		texts, wanted = append(texts, string(after.Bytes())), append(wanted, value)
+	}
+	all, err := json.Marshal(texts)
+	require.NoError(t, err)
+	command := exec.Command("php", "-r", `echo json_encode(array_map(function ($t) {
+		$d = new DOMDocument(); $d->loadXML($t); $x = new DOMXPath($d);
+		$word = $x->query("/c/store/@word");
+		return base64_encode($word->length ? $word->item(0)->nodeValue : preg_replace("/^[ \n\r\t]+|[ \n\r\t]+$/", "", $x->query("/ledger/store/word")->item(0)->textContent));
+	}, json_decode(stream_get_contents(STDIN))));`)
+	command.Stdin = strings.NewReader(string(all))
+	out, err := command.Output()
+	require.NoError(t, err)
+	var got [][]byte
+	require.NoError(t, json.Unmarshal(out, &got))
+	for i := range wanted {
+		require.Equal(t, wanted[i], string(got[i]), "%q", texts[i])
 	}
 }
 
@@ -173,6 +216,28 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 		_, err = Parse("x.json", []byte(source))
 		assert.ErrorContains(t, err, want, source)
 	}
+	conf, err := Parse("gauge.conf", []byte("Host localhost\nHost other\nWord=x\n"))
+	require.NoError(t, err)
+	x, err := Parse("x.xml", []byte("<a><b>one<!-- two --></b><c>1</c><c>2</c><d n='5'/></a>"))
+	require.NoError(t, err)
+	source, err := Parse("x.php", []byte("<?php $a = ['dsn' => 'mysql:host=h;dbname=b', 'plain' => 'localhost', 'made' => 'mysql:host=' . $h];"))
+	require.NoError(t, err)
+	for _, row := range []struct {
+		file                 *File
+		address, value, want string
+	}{
+		{conf, "Host", "x", "Host is set twice, first in line 1"}, {conf, "Word", " x", "begins or ends with a blank"}, {conf, "a b", "x", "is no address of a setting in key and value"},
+		{x, "/a/b", "x", "x.xml:1:7: /a/b cannot be written: it is put together from text and markup"}, {x, "/a/c", "x", "/a/c is set twice"},
+		{x, "/a/d/@n", "\x01", "has a character that XML cannot hold"}, {x, "a", "x", "is no address of a setting in XML"},
+		{source, "$a['dsn']#password", "a;b", "x.php:1:22: $a['dsn']#password cannot take this value: it has a semicolon"},
+		{source, "$a['plain']#host", "x", "the value is no data source name"}, {source, "$a['dsn']#pasword", "x", `a data source name has no part "pasword"`},
+		{source, "$a['made']#host", "x", "cannot be written: it is"},
+	} {
+		_, err := row.file.With([]Change{{row.address, row.value}})
+		assert.ErrorContains(t, err, row.want, row.address)
+	}
+	_, err = Parse("x.xml", []byte("<a>\n<b>\n</a>"))
+	assert.ErrorContains(t, err, "x.xml:3:1: this does not close /a/b")
 	_, err = Parse(".env", []byte("A='open\n"))
 	assert.ErrorContains(t, err, ".env:1:3: a quote is opened here and never closed")
 }

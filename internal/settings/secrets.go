@@ -45,7 +45,11 @@ func (f *File) hidden(always []string) map[string]bool {
 	hidden := map[string]bool{}
 	for _, address := range always {
 		if s, err := f.Lookup(address); err == nil {
-			hidden[s.Address] = true
+			whole, _, has := cutPart(s.Address)
+			if !has {
+				whole = s.Address
+			}
+			hidden[whole] = true
 		}
 	}
 	for _, s := range f.Settings {

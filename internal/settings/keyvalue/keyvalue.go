@@ -1,0 +1,92 @@
+// Package keyvalue reads and edits the settings in plain files of "Key=value"
+// or "Key value" lines, in which a value is everything up to the end of its
+// line, quotes and all. Keys that are not set often stand there as comments.
+//
+// It must never know of files on disk or of what the settings are for.
+package keyvalue
+
+import (
+	"bytes"
+	"errors"
+	"regexp"
+	"strings"
+
+	"yellowfield/internal/settings/syntax"
+)
+
+// Syntax is such a file as a syntax of settings.
+var Syntax = syntax.Syntax{
+	Name: "key and value", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Addresses: "write the key that the line begins with",
+}
+
+var (
+	line    = regexp.MustCompile(`^[ \t]*([A-Za-z_][A-Za-z0-9_.-]*)([ \t]*=[ \t]*|[ \t]+|[ \t]*$)`)
+	key     = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+	integer = regexp.MustCompile(`^-?[0-9]+$`)
+)
+
+// Parse gives every setting of a file; lines that begin with # or ; yield none.
+// It never fails: any line is something.
+func Parse(source []byte) ([]syntax.Setting, error) {
+	var found []syntax.Setting
+	pos := 0
+	if bytes.HasPrefix(source, []byte(syntax.ByteOrderMark)) {
+		pos = len(syntax.ByteOrderMark)
+	}
+	for pos < len(source) {
+		end := len(source)
+		if i := bytes.IndexAny(source[pos:], "\r\n"); i >= 0 {
+			end = pos + i
+		}
+		if m := line.FindSubmatchIndex(source[pos:end]); m != nil {
+			start := pos + m[1]
+			value := strings.TrimRight(string(source[start:end]), " \t")
+			s := syntax.Setting{
+				Address: string(source[pos+m[2] : pos+m[3]]), Kind: syntax.String, Value: value,
+				Start: start, End: start + len(value), Place: syntax.PlaceAt(source, start),
+			}
+			if integer.MatchString(value) {
+				s.Kind = syntax.Integer
+			}
+			found = append(found, s)
+		}
+		pos = end + 1
+	}
+	return found, nil
+}
+
+// Is reports whether a text is made of such lines alone, and comments.
+func Is(text string) bool {
+	found := false
+	for l := range strings.Lines(text) {
+		l = strings.TrimSpace(l)
+		if l == "" || l[0] == '#' || l[0] == ';' {
+			continue
+		}
+		if !line.MatchString(l) || strings.ContainsAny(l, "{}<>") {
+			return false
+		}
+		found = true
+	}
+	return found
+}
+
+// Normalise takes a key as it is.
+func Normalise(text string) (string, bool) {
+	text = strings.TrimSpace(text)
+	return text, key.MatchString(text)
+}
+
+// Encode writes the value as it is: there are no quotes in such a file.
+func Encode(_ syntax.Setting, _, value string) (string, error) {
+	switch {
+	case strings.ContainsAny(value, "\r\n\x00"):
+		return "", errors.New("has a line break, which such a file cannot hold")
+	case value != strings.Trim(value, " \t"):
+		return "", errors.New("begins or ends with a blank, which is lost in such a file")
+	case strings.HasPrefix(value, "="):
+		return "", errors.New("begins with an equals sign, which is taken for the one behind the key")
+	}
+	return value, nil
+}

@@ -1,0 +1,182 @@
+// Package xmlfile reads and edits the settings in XML files: the text of
+// elements without children, and attributes. Layout, comments and everything
+// else stay as they are.
+//
+// It must never know of files on disk or of what the settings are for.
+package xmlfile
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"io"
+	"regexp"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings/syntax"
+)
+
+// Syntax is XML as a syntax of settings.
+var Syntax = syntax.Syntax{
+	Name: "XML", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Addresses: "write /outer/inner for the text of an element, /outer/inner/@name for an attribute",
+}
+
+// element is an open element.
+type element struct {
+	address  string
+	start    int // of its content
+	children bool
+	markup   bool // holds comments or CDATA, so that its text is not one piece
+}
+
+// Parse gives the text of every element that has no children, and every
+// attribute. A file that is not well-formed is an error with its place.
+func Parse(source []byte) ([]syntax.Setting, error) {
+	decoder := xml.NewDecoder(bytes.NewReader(source))
+	decoder.Strict = true
+	decoder.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+	var found []syntax.Setting
+	var open []element
+	for {
+		before := int(decoder.InputOffset())
+		token, err := decoder.RawToken()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, malformed(source, before, err)
+		}
+		after := int(decoder.InputOffset())
+		switch t := token.(type) {
+		case xml.StartElement:
+			address := "/" + full(t.Name)
+			if len(open) > 0 {
+				open[len(open)-1].children = true
+				address = open[len(open)-1].address + address
+			}
+			found = append(found, attributes(source, before, after, address, t.Attr)...)
+			open = append(open, element{address: address, start: after})
+		case xml.EndElement:
+			if len(open) == 0 {
+				return nil, malformed(source, before, errors.New("this closes nothing"))
+			}
+			e := open[len(open)-1]
+			open = open[:len(open)-1]
+			if !strings.HasSuffix(e.address, "/"+full(t.Name)) {
+				return nil, malformed(source, before, errors.New("this does not close "+e.address))
+			}
+			if !e.children && before >= e.start && source[after-1] == '>' && bytes.HasPrefix(source[before:], []byte("</")) {
+				found = append(found, text(source, e, before))
+			}
+		case xml.Comment, xml.Directive, xml.ProcInst:
+			if len(open) > 0 {
+				open[len(open)-1].markup = true
+			}
+		case xml.CharData:
+			if len(open) > 0 && bytes.Contains(source[before:after], []byte("<![CDATA[")) {
+				open[len(open)-1].markup = true
+			}
+		}
+	}
+	if len(open) > 0 {
+		return nil, malformed(source, open[len(open)-1].start, errors.New("this is never closed: "+open[len(open)-1].address))
+	}
+	return found, nil
+}
+
+func full(n xml.Name) string {
+	if n.Space != "" {
+		return n.Space + ":" + n.Local
+	}
+	return n.Local
+}
+
+func malformed(source []byte, at int, err error) error {
+	message := strings.TrimPrefix(err.Error(), "XML syntax error on line ")
+	if _, rest, ok := strings.Cut(message, ": "); ok {
+		message = rest
+	}
+	return fault.At(fault.Invalid, syntax.PlaceAt(source, min(at, len(source))), "correct the file", "%s", message).WithExcerpt(source)
+}
+
+var integer = regexp.MustCompile(`^-?[0-9]+$`)
+
+func setting(source []byte, address string, start, end int) syntax.Setting {
+	s := syntax.Setting{Address: address, Kind: syntax.String, Value: unescape(string(source[start:end])), Start: start, End: end, Place: syntax.PlaceAt(source, start)}
+	if integer.MatchString(s.Value) {
+		s.Kind = syntax.Integer
+	}
+	return s
+}
+
+// text is the content of an element without children.
+func text(source []byte, e element, end int) syntax.Setting {
+	start := e.start
+	raw := string(source[start:end])
+	trimmed := strings.Trim(raw, " \t\r\n")
+	if trimmed != "" {
+		start += strings.Index(raw, trimmed)
+	}
+	end = start + len(trimmed)
+	s := setting(source, e.address, start, end)
+	if e.markup {
+		s.Kind, s.Value, s.Refusal = syntax.Expression, raw, "put together from text and markup"
+	}
+	return s
+}
+
+var attribute = regexp.MustCompile(`([^\s=/<>"']+)\s*=\s*("[^"]*"|'[^']*')`)
+
+// attributes finds where the attributes of a start tag stand.
+func attributes(source []byte, from, to int, address string, parsed []xml.Attr) []syntax.Setting {
+	var found []syntax.Setting
+	places := attribute.FindAllSubmatchIndex(source[from:to], -1)
+	for i := range parsed {
+		if i < len(places) {
+			m := places[i]
+			found = append(found, setting(source, address+"/@"+string(source[from+m[2]:from+m[3]]), from+m[4]+1, from+m[5]-1))
+		}
+	}
+	return found
+}
+
+func unescape(text string) string {
+	if !strings.Contains(text, "&") {
+		return text
+	}
+	var b strings.Builder
+	decoder := xml.NewDecoder(strings.NewReader("<x>" + text + "</x>"))
+	for {
+		token, err := decoder.Token()
+		if err != nil {
+			return b.String()
+		}
+		if t, ok := token.(xml.CharData); ok {
+			b.Write(t)
+		}
+	}
+}
+
+var addressForm = regexp.MustCompile(`^(/[^/\s@]+)+(/@[^/\s@]+)?$`)
+
+// Normalise takes an address as it is.
+func Normalise(text string) (string, bool) {
+	text = strings.TrimSpace(text)
+	return text, addressForm.MatchString(text)
+}
+
+// Encode escapes what XML gives a meaning. Blanks at the ends of a text and
+// characters that XML cannot hold are refused.
+func Encode(old syntax.Setting, _, value string) (string, error) {
+	if !strings.Contains(old.Address, "/@") && value != strings.Trim(value, " \t\r\n") {
+		return "", errors.New("begins or ends with a blank, which is taken for layout")
+	}
+	for _, r := range value {
+		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xfffe || r == 0xffff {
+			return "", errors.New("has a character that XML cannot hold")
+		}
+	}
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;", "\t", "&#9;", "\n", "&#10;", "\r", "&#13;").Replace(value), nil
+}
