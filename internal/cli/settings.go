@@ -3,6 +3,7 @@ package cli
 import (
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,6 +13,7 @@ import (
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/syntax"
 )
 
 func newSettingsCommand(p *program) *cobra.Command {
@@ -19,8 +21,9 @@ func newSettingsCommand(p *program) *cobra.Command {
 		Use:     "settings",
 		Short:   "Read or edit connection settings in configuration files",
 		GroupID: groupMake,
-		Long: `Reads and edits values in the configuration files of applications (PHP, INI with
-sections, YAML, JSON, dotenv) without changing any other byte. No estate file is
+		Long: `Reads and edits values in the configuration files of applications (PHP, INI,
+YAML, JSON, XML, dotenv, lines of key and value) without changing any other
+byte. A part of a data source name is addressed by #: DATABASE_URL#password. No estate file is
 needed.`,
 	}
 	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p), newSettingsAdoptCommand(p))
@@ -33,7 +36,9 @@ type shownSetting struct {
 	Kind    string `json:"kind"`
 	Value   string `json:"value"`
 	Line    int    `json:"line"`
-	Refusal string `json:"refusal,omitempty"` // why it cannot be written
+	Role    string `json:"role,omitempty"`
+	Comment bool   `json:"commented,omitempty"` // stands in a comment only
+	Refusal string `json:"refusal,omitempty"`   // why it cannot be written
 }
 
 type shownFile struct {
@@ -45,7 +50,7 @@ type shownFile struct {
 func newSettingsShowCommand(p *program) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show FILE...",
-		Short:   "Every setting with its address, passwords masked",
+		Short:   "Every setting with its address, passwords masked, those in comments too",
 		Example: "  yellowfield settings show private/ledger.php",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, paths []string) error {
@@ -57,12 +62,12 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 				}
 				shown := shownFile{Path: path, Syntax: file.Syntax.Name, Settings: []shownSetting{}}
 				for _, s := range file.Settings {
-					value := s.Value
-					if settings.IsSecret(s) && value != "" {
-						value = secret.Mask
-					}
-					shown.Settings = append(shown.Settings, shownSetting{s.Address, string(s.Kind), value, s.Place.Line, s.Refusal})
+					shown.Settings = append(shown.Settings, show(s, false))
 				}
+				for _, c := range file.Commented() {
+					shown.Settings = append(shown.Settings, show(c.Setting, true))
+				}
+				slices.SortStableFunc(shown.Settings, func(a, b shownSetting) int { return a.Line - b.Line })
 				files = append(files, shown)
 			}
 			if p.asJSON {
@@ -74,7 +79,7 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 				}
 				rows := make([]render.Setting, len(file.Settings))
 				for i, s := range file.Settings {
-					rows[i] = render.Setting{Line: s.Line, Address: s.Address, Value: s.Value, Refusal: s.Refusal}
+					rows[i] = render.Setting{Line: s.Line, Address: s.Address, Role: s.Role, Value: s.Value, Refusal: s.Refusal, Commented: s.Comment}
 				}
 				p.screen.SettingsFile(file.Path, file.Syntax, rows)
 			}
@@ -83,8 +88,17 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 	}
 }
 
+// show is a setting as it may be seen.
+func show(s syntax.Setting, commented bool) shownSetting {
+	value := s.Value
+	if settings.IsSecret(s) && value != "" {
+		value = secret.Mask
+	}
+	return shownSetting{s.Address, string(s.Kind), value, s.Place.Line, string(settings.RoleOf(s.Address)), commented, s.Refusal}
+}
+
 func newSettingsSetCommand(p *program) *cobra.Command {
-	var dryRun bool
+	var dryRun, add, replace bool
 	var fromFiles []string
 	command := &cobra.Command{
 		Use:   "set FILE ADDRESS=VALUE...",
@@ -101,6 +115,9 @@ line: give it with --value-file, where - is standard input.`,
 			changes, err := changesFrom(arguments[1:], fromFiles)
 			if err != nil {
 				return err
+			}
+			for i := range changes {
+				changes[i].Add, changes[i].ReplaceExpression = add, replace
 			}
 			edit, err := provision.PlanEdit(arguments[0], changes)
 			if err != nil {
@@ -125,6 +142,8 @@ line: give it with --value-file, where - is standard input.`,
 		},
 	}
 	command.Flags().BoolVarP(&dryRun, "dry-run", "n", false, "show the difference, and write nothing")
+	command.Flags().BoolVar(&add, "add", false, "add addresses that the file does not have; one in a comment becomes a setting in any case")
+	command.Flags().BoolVar(&replace, "replace-expression", false, "put the value in place of one that is evaluated")
 	command.Flags().StringArrayVar(&fromFiles, "value-file", nil, "take the value of an address from a file: `ADDRESS=PATH`, - for standard input")
 	return command
 }

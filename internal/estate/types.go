@@ -85,9 +85,11 @@ type App struct {
 	// ServerDuringImport are global variables of the server, by their names.
 	ServerDuringImport map[string]Variable `yaml:"server_during_import" jsonschema_description:"Global variables of the server that are set for the import only, and restored whatever happens."`
 	Settings           []*Settings         `yaml:"settings" jsonschema_description:"The application's settings files."`
-	Installer          Installer           `yaml:"installer" jsonschema_description:"What the application's own web installer makes."`
-	Ownership          *Ownership          `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
-	Notes              []string            `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
+	// AfterSettingsChange are commands as lists of a program and its arguments.
+	AfterSettingsChange [][]string `yaml:"after_settings_change" jsonschema_description:"Commands, each a list of program and arguments, to run when a settings file was written. No shell reads them."`
+	Installer           Installer  `yaml:"installer" jsonschema_description:"What the application's own web installer makes."`
+	Ownership           *Ownership `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
+	Notes               []string   `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
 }
 
 // Database is the application's database.
@@ -187,7 +189,10 @@ type Variable string
 type Settings struct {
 	File     string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder."`
 	Template string `yaml:"template" jsonschema_description:"What it is made from while it is absent."`
-	Values   Values `yaml:"values" jsonschema:"required" jsonschema_description:"What to write: address in the file's own notation, and text with placeholders."`
+	Add      bool   `yaml:"add" jsonschema_description:"Add addresses that the file does not have, as in a file that only overrides others."`
+	// ReplaceExpression allows a plain value in place of one that is evaluated.
+	ReplaceExpression bool   `yaml:"replace_expression" jsonschema_description:"Put values in place of ones that are evaluated: conditions, concatenations, what comes from elsewhere."`
+	Values            Values `yaml:"values" jsonschema:"required" jsonschema_description:"What to write: address in the file's own notation, and text with placeholders."`
 }
 
 // Values are in the order of the estate file.

@@ -129,6 +129,11 @@ func (e *Estate) validateApp(a *App, path string) {
 			e.fault(at+".prefix_token", "write prefix: for the app", "a prefix token needs a prefix to put in its place")
 		}
 	}
+	for i, command := range a.AfterSettingsChange {
+		if len(command) == 0 || command[0] == "" {
+			e.fault(fmt.Sprintf("%s.after_settings_change[%d]", path, i), "write for instance [systemctl, reload, php-fpm]", "a command without a program")
+		}
+	}
 	for name := range a.ServerDuringImport {
 		if !slices.Contains(ImportVariables, name) {
 			e.fault(path+".server_during_import", fault.DidYouMean(name, ImportVariables, "allowed: "+strings.Join(ImportVariables, ", ")),

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os/exec"
+	"path/filepath"
 	"strings"
 
 	"yellowfield/internal/estate"
@@ -28,8 +30,9 @@ func (r *run) provision(ctx context.Context) error {
 		return &toldError{err}
 	}
 	if r.options.does(stepLogin) {
+		before := r.result.Exit
 		r.checkLogins(ctx)
-		if r.result.Exit == fault.Failed.ExitCode() && r.plan.settings.isPublished() {
+		if r.result.Exit != before && r.result.Exit == fault.Failed.ExitCode() && r.plan.settings.isPublished() {
 			r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "nothing is undone once the settings are written: database, accounts and files stand",
 				Remedy: "correct what is named above, then yellowfield verify " + r.app.Name})
 		}
@@ -116,7 +119,32 @@ func (r *run) execute(ctx context.Context) error {
 		}
 		done = append(done, s)
 	}
+	if r.plan.settings.isPublished() {
+		r.afterSettingsChange(ctx)
+	}
 	return nil
+}
+
+// afterSettingsChange runs what the estate file asks for once settings files
+// were written. A command that fails is told with its output and undoes
+// nothing: the settings are right.
+func (r *run) afterSettingsChange(ctx context.Context) {
+	for _, words := range r.app.AfterSettingsChange {
+		shown := strings.Join(words, " ")
+		command := exec.CommandContext(ctx, words[0], words[1:]...)
+		command.Dir = filepath.Dir(r.Estate.Path)
+		output, err := command.CombinedOutput()
+		said := strings.TrimSpace(string(output))
+		entry := state.Entry{Event: state.Done, Step: stepSettings, Object: "command " + shown, Detail: said}
+		row := Row{Step: stepSettings, Outcome: Made, Facts: "ran " + shown}
+		if err != nil {
+			entry.Event = state.Failed
+			row = Row{Step: stepSettings, Outcome: Failed, Facts: fmt.Sprintf("%s: %v", shown, err), Excerpt: said, Remedy: "run it by hand; the settings are written"}
+			r.result.Exit = graver(r.result.Exit, fault.Failed.ExitCode())
+		}
+		_ = r.journal.Record(entry) // it has run either way
+		r.tell(row)
+	}
 }
 
 // openJournal begins a journal if there is anything to do.

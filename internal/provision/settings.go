@@ -184,10 +184,14 @@ type difference struct {
 	value      estate.Value
 	place      fault.Place
 	has, wants string
+	absent     bool // the file does not set it, or only in a comment
 }
 
 // describe says what a value is and should be, without showing a password.
 func (d difference) describe(account string) string {
+	if d.absent {
+		return d.value.Address + " is not set"
+	}
 	if d.value.Text.Uses("password") {
 		return d.value.Address + " is not the password of " + account
 	}
@@ -201,15 +205,19 @@ func (r *run) compare(file *settings.File, s *estate.Settings, wanted map[string
 	var errs []error
 	for _, value := range s.Values {
 		setting, err := file.Lookup(value.Address)
+		wants := value.Text.Fill(wanted)
+		if err != nil && file.MayGain(settings.Change{Address: value.Address, Value: wants, Add: s.Add}, err) {
+			found = append(found, difference{value: value, place: fault.Place{File: file.Path}, wants: wants, absent: true})
+			continue
+		}
 		if err != nil {
 			errs = append(errs, err)
 			continue
 		}
-		wants := value.Text.Fill(wanted)
 		if setting.Value == wants || sameFacts(value.Text, setting.Value, wanted) {
 			continue
 		}
-		found = append(found, difference{value, setting.Place, setting.Value, wants})
+		found = append(found, difference{value: value, place: setting.Place, has: setting.Value, wants: wants})
 	}
 	return found, errors.Join(errs...)
 }
@@ -247,10 +255,31 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 		if r.plan.stuck != "" && d.value.Text.Uses("password") {
 			continue // the account's row has said it
 		}
-		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings", s.File+": "+d.describe(r.app.Accounts[0].Name))
+		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings", s.File+": "+d.describe(r.app.Accounts[0].Name)+r.whereRight(s, d))
 		row.Place = &d.place
 	}
 	return false, nil
+}
+
+// whereRight names the place in another settings file of the app that has the
+// value a file lacks, so that both places of a disagreement are at hand.
+func (r *run) whereRight(s *estate.Settings, d difference) string {
+	name, only := d.value.Text.Only()
+	if !only {
+		return ""
+	}
+	for _, other := range r.app.Settings {
+		if other == s {
+			continue
+		}
+		if has, _ := readFacts(r.app.InFolder(other.File), other.Values); has[name] != d.wants {
+			continue
+		}
+		if place := placeOfFact(r.app.InFolder(other.File), other.Values, name); place != nil {
+			return fmt.Sprintf("; %s:%d has it", other.File, place.Line)
+		}
+	}
+	return ""
 }
 
 // isSample reports whether a file says what its template says.
@@ -307,7 +336,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 		if setting, err := file.Lookup(value.Address); err == nil && sameFacts(value.Text, setting.Value, wanted) {
 			continue
 		}
-		changes = append(changes, settings.Change{Address: value.Address, Value: value.Text.Fill(wanted)})
+		changes = append(changes, settings.Change{Address: value.Address, Value: value.Text.Fill(wanted), Add: s.Add, ReplaceExpression: s.ReplaceExpression})
 	}
 	after, err := file.With(changes)
 	if err != nil {

@@ -217,8 +217,21 @@ func (f *File) unknown(address string) error {
 	} else if len(known) == 0 {
 		next = "the file sets nothing that can be addressed"
 	}
-	return fault.At(fault.Invalid, fault.Place{File: f.Path}, next, "there is no setting %s", address)
+	return fault.At(fault.Invalid, fault.Place{File: f.Path}, next, "there is no setting %s", address).With(errUnknown)
 }
+
+// MayGain reports whether With would make a setting of an address that the
+// file does not have; unknown is the error that Lookup gave.
+func (f *File) MayGain(change Change, unknown error) bool {
+	if !errors.Is(unknown, errUnknown) {
+		return false
+	}
+	_, err := f.withAbsent(change, unknown)
+	return err == nil
+}
+
+// errUnknown marks the error for an address that the file does not have.
+var errUnknown = errors.New("no such setting")
 
 func (f *File) some(addresses []string) string {
 	const most = 6
@@ -229,7 +242,14 @@ func (f *File) some(addresses []string) string {
 }
 
 // Change is a new value for an address.
-type Change struct{ Address, Value string }
+type Change struct {
+	Address, Value string
+	// Add makes a setting of an address that the file does not have. One that
+	// it has in a comment becomes a setting in any case.
+	Add bool
+	// ReplaceExpression puts the value in place of one that is evaluated.
+	ReplaceExpression bool
+}
 
 // With gives the file with the changes made. Every byte outside the values
 // stays. The result has been read again: each new value came back equal and
@@ -238,14 +258,23 @@ func (f *File) With(changes []Change) (*File, error) {
 	current := f
 	for _, change := range changes {
 		s, err := current.Lookup(change.Address)
+		if errors.Is(err, errUnknown) {
+			if current, err = current.withAbsent(change, err); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if err != nil {
 			return nil, err
+		}
+		if s.Kind == syntax.Expression && !s.Fixed && s.Part == "" && change.ReplaceExpression {
+			s.Refusal = ""
 		}
 		if s.Refusal != "" {
 			return nil, fault.At(fault.Invalid, s.Place, "write a plain value there, or name another address",
 				"%s cannot be written: it is %s", s.Address, s.Refusal).WithExcerpt(current.source)
 		}
-		if s.Value == change.Value && s.Kind != syntax.Null {
+		if s.Value == change.Value && s.Kind != syntax.Null && s.Kind != syntax.Expression {
 			continue
 		}
 		if current, err = current.splice(s, change.Value); err != nil {
@@ -263,7 +292,11 @@ func (f *File) splice(old syntax.Setting, value string) (*File, error) {
 		}
 		value = whole
 	}
-	literal, err := f.Syntax.Encode(old, string(f.source[old.Start:old.End]), value)
+	literal := string(f.source[old.Start:old.End])
+	if old.Kind == syntax.Expression {
+		literal = ""
+	}
+	literal, err := f.Syntax.Encode(old, literal, value)
 	if err != nil {
 		return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err).WithExcerpt(f.source)
 	}

@@ -53,11 +53,11 @@ func TestValuesComeBackThroughRealPHP(t *testing.T) {
 
 		before, err := Parse("x.php", []byte(fill(shape.source)))
 		require.NoError(t, err, shape.name)
-		after, err := before.With([]Change{{fill(shape.address), value}})
+		after, err := before.With([]Change{{Address: fill(shape.address), Value: value}})
 		require.NoError(t, err, "%s: %q", shape.name, value)
 		requireOnlyTheValueChanged(t, before, after, fill(shape.address))
 
-		again, err := after.With([]Change{{fill(shape.address), value}})
+		again, err := after.With([]Change{{Address: fill(shape.address), Value: value}})
 		require.NoError(t, err)
 		require.Equal(t, string(after.Bytes()), string(again.Bytes()), "a second run changes nothing")
 
@@ -150,7 +150,7 @@ $heir = PARENT_HOST;
 		"$elsewhere['thing']": "the file sets: HOST",
 		"$hive[$x]":           "is no address of a setting in PHP",
 	} {
-		_, err := file.With([]Change{{address, "new"}})
+		_, err := file.With([]Change{{Address: address, Value: "new"}})
 		assert.ErrorContains(t, err, want, address)
 	}
 }
@@ -174,7 +174,7 @@ func TestFilesThatDoNotParse(t *testing.T) {
 func requireEverySettingTakes(t *testing.T, file *File, value string) {
 	t.Helper()
 	for _, s := range file.Settings {
-		if changed, err := file.With([]Change{{s.Address, value}}); err == nil {
+		if changed, err := file.With([]Change{{Address: s.Address, Value: value}}); err == nil {
 			got, err := changed.Lookup(s.Address)
 			require.NoError(t, err)
 			require.Equal(t, value, got.Value)

@@ -50,7 +50,7 @@ func TestYAMLComesBackThroughTheLibrary(t *testing.T) {
 		value := randomValue(random)
 		before, err := Parse("x.yaml", []byte(shape))
 		require.NoError(t, err)
-		after, err := before.With([]Change{{"word", value}})
+		after, err := before.With([]Change{{Address: "word", Value: value}})
 		require.NoError(t, err, "%q", value)
 		var got struct{ Word string }
 		require.NoError(t, yaml.Unmarshal(after.Bytes(), &got), "%q", after.Bytes())
@@ -67,7 +67,7 @@ func TestJSONComesBackThroughRealPHP(t *testing.T) {
 		value := randomValue(random)
 		before, err := Parse(shape.file, []byte(shape.source))
 		require.NoError(t, err)
-		after, err := before.With([]Change{{shape.address, value}})
+		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		require.NoError(t, err)
 		texts, wanted = append(texts, string(after.Bytes())), append(wanted, value)
 	}
@@ -92,14 +92,14 @@ func TestOtherSyntaxesKeepEveryOtherByte(t *testing.T) {
 		value := randomValue(random)
 		before, err := Parse(shape.file, []byte(shape.source))
 		require.NoError(t, err, shape.file)
-		after, err := before.With([]Change{{shape.address, value}})
+		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		if err != nil {
 			require.Contains(t, err.Error(), "cannot take this value", "%s %q", shape.file, value)
 			require.Contains(t, []string{"INI", "key and value", "XML"}, before.Syntax.Name)
 			continue
 		}
 		requireOnlyTheValueChanged(t, before, after, shape.address)
-		again, err := after.With([]Change{{shape.address, value}})
+		again, err := after.With([]Change{{Address: shape.address, Value: value}})
 		require.NoError(t, err)
 		require.Equal(t, string(after.Bytes()), string(again.Bytes()))
 	}
@@ -118,7 +118,7 @@ func TestXMLComesBackThroughRealPHP(t *testing.T) {
 		value := randomValue(random)
 		before, err := Parse(shape.file, []byte(shape.source))
 		require.NoError(t, err)
-		after, err := before.With([]Change{{shape.address, value}})
+		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		if err != nil {
 			continue
 		}
@@ -151,7 +151,7 @@ func TestINIComesBackThroughRealPHP(t *testing.T) {
 		value := randomValue(random)
 		before, err := Parse(shape.file, []byte(shape.source))
 		require.NoError(t, err)
-		after, err := before.With([]Change{{shape.address, value}})
+		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		if err != nil {
 			continue
 		}
@@ -198,7 +198,7 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 		{env, "A", "x", ".env:1:3: A cannot be written: it is a string with a variable in it"}, {env, "B", "x", "put together with a variable"},
 		{env, "D", "x", "put together from pieces"}, {env, "F", "x", "there is no setting F"}, {env, "a b", "x", "is no address of a setting in dotenv"},
 	} {
-		_, err := row.file.With([]Change{{row.address, row.value}})
+		_, err := row.file.With([]Change{{Address: row.address, Value: row.value}})
 		assert.ErrorContains(t, err, row.want, row.address)
 	}
 	_, err = Parse("x.ini", []byte("[s]\na = \"open\n"))
@@ -233,7 +233,7 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 		{source, "$a['plain']#host", "x", "the value is no data source name"}, {source, "$a['dsn']#pasword", "x", `a data source name has no part "pasword"`},
 		{source, "$a['made']#host", "x", "cannot be written: it is"},
 	} {
-		_, err := row.file.With([]Change{{row.address, row.value}})
+		_, err := row.file.With([]Change{{Address: row.address, Value: row.value}})
 		assert.ErrorContains(t, err, row.want, row.address)
 	}
 	_, err = Parse("x.xml", []byte("<a>\n<b>\n</a>"))
@@ -270,7 +270,7 @@ func TestDotenvComesBackThroughAShell(t *testing.T) {
 		value := strings.NewReplacer("\n", "", "\r", "", "\t", "", "\x00", "", "\x7f", "").Replace(randomValue(random))
 		before, err := Parse(shape.file, []byte(strings.ReplaceAll(shape.source, "\r", "")))
 		require.NoError(t, err)
-		after, err := before.With([]Change{{shape.address, value}})
+		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		require.NoError(t, err)
 		name := filepath.Join(folder, fmt.Sprintf("%d.env", i))
 		require.NoError(t, os.WriteFile(name, after.Bytes(), 0o600))

@@ -135,11 +135,13 @@ func TestProgressFigures(t *testing.T) {
 func TestSettingsLineUpByTheLongestAddress(t *testing.T) {
 	s, out := screen(60)
 	s.SettingsFile("a.php", "PHP", []Setting{
-		{2, "HOST", "localhost", ""}, {13, "$a['b']['c']['d']['e']", "x\ny " + strings.Repeat("z", 40), ""}, {14, "$very['long']['address']['that']['fills']['the']['line']", "v", "a heredoc"},
+		{Line: 2, Address: "HOST", Value: "localhost"}, {Line: 13, Address: "$a['b']['c']['d']['e']", Value: "x\ny " + strings.Repeat("z", 40)},
+		{Line: 14, Address: "$very['long']['address']['that']['fills']['the']['line']", Value: "v", Refusal: "a heredoc"},
 	})
 	assert.Equal(t, "a.php                                                    PHP\n"+
-		"     2  HOST                        localhost\n"+
-		"    13  $a['b']['c']['d']['e']      x y zzzzzzzzzzzzzzzzz...\n"+
-		"    14  $very['long']['address']['that']['fills']['the']['line']\n"+
+		"     2            HOST              localhost\n"+
+		"    13            $a['b']['c']['d']['e']\n"+
+		"                                    x y zzzzzzzzzzzzzzzzz...\n"+
+		"    14            $very['long']['address']['that']['fills']['the']['line']\n"+
 		"                                    v  (a heredoc)\n", plain(out.String()))
 }

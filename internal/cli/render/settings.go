@@ -18,8 +18,9 @@ func (s *Screen) Title(text, right string) {
 
 // Setting is one row of SettingsFile.
 type Setting struct {
-	Line                    int
-	Address, Value, Refusal string
+	Line                          int
+	Address, Role, Value, Refusal string
+	Commented                     bool
 }
 
 const (
@@ -27,30 +28,33 @@ const (
 	valueRoom        = 24 // columns that are left for values at least
 )
 
-// SettingsFile writes a file's settings: line, address, value, and why one
-// cannot be written if that is so.
+// SettingsFile writes a file's settings: line, role, address, value, and why
+// one cannot be written if that is so.
 func (s *Screen) SettingsFile(path, syntax string, rows []Setting) {
 	s.Title(path, syntax)
 	width := narrowestAddress
 	for _, row := range rows {
 		width = max(width, ansi.StringWidth(row.Address))
 	}
-	const lineWidth = 8
+	const lineWidth = 18 // of line and role
 	width = min(width, s.width-lineWidth-2-valueRoom)
 	for _, row := range rows {
 		value := strings.Join(strings.Fields(row.Value), " ")
-		if row.Refusal != "" {
+		switch {
+		case row.Refusal != "":
 			value += "  (" + row.Refusal + ")"
+		case row.Commented:
+			value += "  (in a comment)"
 		}
 		value = ansi.Truncate(value, s.width-lineWidth-width-2, "...")
-		if row.Refusal != "" {
+		if row.Refusal != "" || row.Commented {
 			value = quiet.Render(value)
 		}
 		address := pad(row.Address, width)
 		if ansi.StringWidth(row.Address) > width { // it stands alone, the value below it
 			address = row.Address + "\n" + strings.Repeat(" ", lineWidth+width)
 		}
-		s.printf("%s  %s  %s\n", quiet.Render(fmt.Sprintf("%6d", row.Line)), address, value)
+		s.printf("%s  %s  %s\n", quiet.Render(fmt.Sprintf("%6d  %-8s", row.Line, row.Role)), address, value)
 	}
 }
 

@@ -547,7 +547,7 @@ func (f *finder) add(address, where string, tokens []token) {
 	}
 	switch {
 	case where != "":
-		s.Refusal = where
+		s.Refusal, s.Fixed = where, true
 	case s.Kind == syntax.Expression:
 		s.Refusal = f.describe(tokens)
 	}

@@ -79,6 +79,9 @@ type Setting struct {
 	// Refusal says why the value must not be written, as the end of a
 	// sentence that begins with "it is"; empty when it may be.
 	Refusal string
+	// Fixed says that the refusal is about the place where the value stands,
+	// so that even a plain value must not be written there.
+	Fixed bool
 	// Part is the part of a data source name that Value is, empty when it is
 	// the whole value; Whole is then the value that holds it.
 	Part, Whole string
