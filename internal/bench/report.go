@@ -67,6 +67,7 @@ func draw(path string, results []result) error {
 	p.Title.Text = "Times faster than the server's stock client"
 	p.Y.Label.Text = "times faster (1 = as fast)"
 	p.Y.Min = 0
+	p.Title.Padding = vg.Points(8)
 	colours := []color.Color{color.RGBA{0xd9, 0xa4, 0x06, 0xff}, color.RGBA{0x4a, 0x6c, 0x8c, 0xff}}
 	servers := map[string]plotter.Values{}
 	var order, names []string
@@ -107,5 +108,8 @@ func draw(path string, results []result) error {
 	p.Add(same)
 	p.Legend.Top = true
 	p.NominalX(names...)
+	p.X.Min, p.X.Max = -0.5, float64(len(names))-0.5 // room for the outer bars
+	const headroom = 1.08
+	p.Y.Max *= headroom
 	return p.Save(vg.Points(860), vg.Points(420), path)
 }

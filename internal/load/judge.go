@@ -35,6 +35,8 @@ type verdict struct {
 	dropped   string
 	objection *objection
 	temporary bool // defines a table of the session
+	// adapted says what was changed for this server; empty for nothing.
+	adapted string
 }
 
 // judge decides about the statements of one script, the same way in the first
@@ -113,12 +115,9 @@ func (j *judge) lookClosely(v verdict) verdict {
 		return v
 	}
 	if v.head.Verb == "SET" {
-		kept, all := j.withoutReplication(s)
-		if all {
-			v.dropped = "a setting for replication between servers"
+		if v.text = j.adapt(s, &v); v.dropped != "" {
 			return v
 		}
-		v.text = kept
 	}
 	if v.objection = j.judge(tokens, v.head, s.Dialect); v.objection != nil {
 		return v
@@ -174,8 +173,8 @@ func (j *judge) drop(head sqltext.Head, tokens []sqltext.Token) string {
 // They need rights over the whole server, and mean nothing to one application.
 var replication = set("gtid_purged sql_log_bin")
 
-// withoutReplication cuts assignments out of a SET; all: nothing is left.
-func (j *judge) withoutReplication(s sqltext.Statement) (kept []byte, all bool) {
+// adapt takes out of a SET what is for other servers than this one.
+func (j *judge) adapt(s sqltext.Statement, v *verdict) (text []byte) {
 	assignments := sqltext.ParseSet(s.Text, s.Dialect)
 	var edits []edit
 	for _, a := range assignments {
@@ -187,14 +186,15 @@ func (j *judge) withoutReplication(s sqltext.Statement) (kept []byte, all bool) 
 			for _, t := range a.Value {
 				if t.Kind == sqltext.String && bytes.Contains(bytes.ToUpper(t.Text), []byte("NO_AUTO_CREATE_USER")) {
 					edits = append(edits, edit{t.Start, t.End, "'" + withoutMode(t.Plain(), "NO_AUTO_CREATE_USER") + "'"})
+					v.adapted = "NO_AUTO_CREATE_USER is taken out of sql_mode: this server no longer knows it"
 				}
 			}
 		}
 	}
 	if len(assignments) > 0 && len(edits) == len(assignments) && !slices.ContainsFunc(assignments, func(a sqltext.Assignment) bool { return a.Name == "sql_mode" }) {
-		return nil, true
+		v.dropped = "a setting for replication between servers"
 	}
-	return edited(s.Text, edits), false
+	return edited(s.Text, edits)
 }
 
 func withoutMode(modes, unwanted string) string {

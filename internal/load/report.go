@@ -284,3 +284,17 @@ func Thousands(n int64) string {
 	}
 	return digits
 }
+
+// Size writes a number of bytes in binary units.
+func Size(bytes int64) string {
+	const unit = 1024
+	if bytes < unit {
+		return fmt.Sprintf("%d B", bytes)
+	}
+	value, prefix := float64(bytes)/unit, 0
+	for value >= unit && prefix < 3 {
+		value /= unit
+		prefix++
+	}
+	return fmt.Sprintf("%.1f %ciB", value, "KMGT"[prefix])
+}

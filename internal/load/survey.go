@@ -182,6 +182,9 @@ func (c *checker) statement(s sqltext.Statement) error {
 		c.note(s, "left out: "+v.dropped, "")
 		return nil
 	}
+	if v.adapted != "" {
+		c.note(s, v.adapted, "")
+	}
 	if v.head.HasDefiner() {
 		c.note(s, "DEFINER clauses are left out: the application's account becomes the definer", "")
 	}

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/sqltext"
 )
 
 func check(t *testing.T, script string, o Options) (*Survey, error) {
@@ -103,6 +104,19 @@ func TestScriptsAreRewrittenAsAskedFor(t *testing.T) {
 	require.Len(t, survey.Refused, 1, "one name is taken for ours, a second one is not")
 	assert.Contains(t, survey.Notes[0].What, "retargeted: the script goes into ours")
 	assert.Equal(t, 2, survey.Notes[0].Count)
+}
+
+// TestModesThatAServerNoLongerKnows: MySQL has no NO_AUTO_CREATE_USER since 8.0.
+func TestModesThatAServerNoLongerKnows(t *testing.T) {
+	target := anyTarget()
+	target.Server.Dialect = sqltext.Dialect{Version: 90700}
+	s := write(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES,NO_AUTO_CREATE_USER';")
+	survey, err := Check(t.Context(), s, target, Options{})
+	require.NoError(t, err)
+	require.Len(t, survey.Notes, 1)
+	assert.Contains(t, survey.Notes[0].What, "NO_AUTO_CREATE_USER is taken out")
+	v := newJudge(s, target, Options{}).look(scriptOf(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES,NO_AUTO_CREATE_USER'")[0])
+	assert.Equal(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES'", string(v.text))
 }
 
 func TestTextThatIsNoneIsFound(t *testing.T) {

@@ -283,7 +283,7 @@ func (r *run) canLogInFromHere() error {
 
 func (r *run) planScript(source *script, target load.Target) {
 	survey := source.survey
-	facts := filepath.Base(source.Name) + ": " + counted(survey.Statements, "statement", "statements")
+	facts := filepath.Base(source.Name) + ": " + load.Size(survey.Length) + ", " + counted(survey.Statements, "statement", "statements")
 	if n := len(survey.Tables); n > 0 {
 		facts += ", " + counted(n, "table", "tables")
 	}
@@ -298,6 +298,10 @@ func (r *run) planScript(source *script, target load.Target) {
 	s := &step{Row: Row{Step: stepSQL, Outcome: Imported, Facts: facts}, object: "import of " + source.Name}
 	for _, note := range survey.Notes {
 		s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
+	}
+	if server := r.view.server.Facts; survey.Routines() > 0 && server.BinaryLog && !server.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
+		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
+			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser + " will, in the account's name"})
 	}
 	if source.survey.OneByOne != "" && !source.options.OneByOne {
 		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow, Facts: "sent one by one: " + survey.OneByOne})
@@ -320,6 +324,11 @@ func (r *run) planScript(source *script, target load.Target) {
 			Sessions: report.Lanes, OneByOne: report.OneByOne,
 		}
 		s.also = r.remarks(report) // what the script held was for the dry run
+		deviating, err := r.deviating(ctx, survey)
+		if err != nil {
+			return "", err
+		}
+		s.also = append(s.also, deviating...)
 		facts := filepath.Base(source.Name) + ": " + report.Describe()
 		if report.Replayed > 0 {
 			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
@@ -350,6 +359,33 @@ type ImportReport struct {
 	Rows       int64  `json:"rows"`
 	Sessions   int    `json:"sessions"`             // that took rows side by side
 	OneByOne   string `json:"one_by_one,omitempty"` // why statements were not joined
+}
+
+// deviating names the script's tables that are not as the database is: another
+// character set, or an engine that does not roll back.
+func (r *run) deviating(ctx context.Context, survey *load.Survey) ([]Row, error) {
+	contents, err := r.view.server.Contents(ctx, r.app.Database.Name)
+	if err != nil {
+		return nil, err
+	}
+	made := map[string]bool{}
+	for _, name := range survey.Tables {
+		made[r.view.server.TableName(name)] = true
+	}
+	var found []string
+	for _, t := range contents[r.app.Database.Name].Tables {
+		charset, _, _ := strings.Cut(t.Collation, "_")
+		otherEngine := !strings.EqualFold(t.Engine, "InnoDB")
+		if t.View || !made[t.Name] || !otherEngine && charset == r.app.Database.Charset {
+			continue
+		}
+		found = append(found, t.Name+" ("+t.Engine+", "+t.Collation+")")
+	}
+	if len(found) == 0 {
+		return nil, nil
+	}
+	return []Row{{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
+		Facts: "not InnoDB with " + r.app.Database.Charset + " as the database: " + some(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
 }
 
 func names(objects map[dbms.Object]bool) []string {

@@ -59,7 +59,7 @@ func (p *Progress) Update(now load.Progress) {
 		if now.Length > 0 {
 			percent = 100 * float64(now.BytesRead) / float64(now.Length)
 		}
-		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Name, percent, Size(now.BytesRead), Size(now.Length), counts(now))
+		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Name, percent, load.Size(now.BytesRead), load.Size(now.Length), counts(now))
 	}
 }
 
@@ -101,7 +101,7 @@ func (p *Progress) begin() {
 
 // part writes how many bytes of how many, in one unit: "1.0 of 2.7 MiB".
 func part(read, total int64) string {
-	whole := Size(total)
+	whole := load.Size(total)
 	number, unit, _ := strings.Cut(whole, " ")
 	size, _ := strconv.ParseFloat(number, 64)
 	return fmt.Sprintf("%.1f of %s %s", size*float64(read)/float64(max(total, 1)), number, unit)
@@ -133,18 +133,4 @@ func terminalOf(w io.Writer) io.Writer {
 		return filter.Forward
 	}
 	return w
-}
-
-// Size writes a number of bytes in binary units.
-func Size(bytes int64) string {
-	const unit = 1024
-	if bytes < unit {
-		return fmt.Sprintf("%d B", bytes)
-	}
-	value, prefix := float64(bytes)/unit, 0
-	for value >= unit && prefix < 3 {
-		value /= unit
-		prefix++
-	}
-	return fmt.Sprintf("%.1f %ciB", value, "KMGT"[prefix])
 }

@@ -1,0 +1,41 @@
+package main
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+)
+
+// TestBothLeaveTheSameBehind is the short form of the benchmark: every shape of
+// dump, small, through the built program and through the stock client.
+func TestBothLeaveTheSameBehind(t *testing.T) {
+	const small = 0.02
+	program, err := build(t.TempDir())
+	require.NoError(t, err)
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
+		t.Run(string(product), func(t *testing.T) {
+			root := ""
+			if product == dbms.MySQL {
+				if root = os.Getenv("YELLOWFIELD_MYSQL_ROOT"); root == "" {
+					root = "/var/cache/yellowfield-tests/mysql-root"
+				}
+				if _, err := os.Stat(root + "/usr/sbin/mysqld"); err != nil || os.Geteuid() != 0 {
+					t.Skip("NOT TESTED: real MySQL is not at hand")
+				}
+			}
+			w, err := openWorkshop(t.Context(), product, root, program, t.TempDir())
+			require.NoError(t, err)
+			defer w.close()
+			for _, s := range shapes {
+				r, err := w.run(t.Context(), s, small, 1, t.Logf)
+				require.NoError(t, err, s.name)
+				assert.Empty(t, r.Differences, s.name)
+				assert.Positive(t, r.Memory)
+			}
+		})
+	}
+}
