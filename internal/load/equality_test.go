@@ -22,6 +22,22 @@ func many(n int, format string) string {
 	return b.String()
 }
 
+// rowsInto writes statements with rows of consecutive numbers.
+func rowsInto(table string, statements, each int) string {
+	var b strings.Builder
+	for i := range statements {
+		fmt.Fprintf(&b, "INSERT INTO %s VALUES ", table)
+		for j := range each {
+			if j > 0 {
+				b.WriteByte(',')
+			}
+			fmt.Fprintf(&b, "(%d)", i*each+j)
+		}
+		b.WriteString(";\n")
+	}
+	return b.String()
+}
+
 const strictOff = "SET sql_mode='NO_AUTO_VALUE_ON_ZERO';"
 
 // traps are scripts in which joining rows, sessions side by side, keys built
@@ -47,6 +63,10 @@ var traps = map[string]string{
 	"empty statements": ";;\n;CREATE TABLE t (a INT);;\n/* nothing */;\nINSERT INTO t VALUES (1);;;INSERT INTO t VALUES (2);\n;",
 	"children behind their parents": lines("CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, FOREIGN KEY (p) REFERENCES p (id));",
 		many(60, "INSERT INTO p VALUES (#);\nINSERT INTO c VALUES (#, #);")),
+	"children behind many parents": lines("CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, FOREIGN KEY (p) REFERENCES p (id));",
+		rowsInto("p", 60, 1000)+many(90, "INSERT INTO c VALUES (#, 599#);")),
+	"a table that is made twice": lines("CREATE TABLE t (id INT PRIMARY KEY, a INT);", many(1500, "INSERT INTO t VALUES (#, #);")+"DROP TABLE t;", "CREATE TABLE t (a INT, id INT PRIMARY KEY, c INT);",
+		many(90, "INSERT INTO t VALUES (#, #, #);")+"CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW SET NEW.c = 7;", many(9, "INSERT INTO t VALUES (#, 10#, #);")),
 	"a child without its parent": lines("CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, FOREIGN KEY (p) REFERENCES p (id));",
 		many(9, "INSERT INTO p VALUES (#);")+many(9, "INSERT INTO c VALUES (#, #);")+"INSERT INTO c VALUES (77, 78);"),
 	"a key that becomes part of a family late": lines("CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, KEY (p));",
@@ -78,6 +98,8 @@ var traps = map[string]string{
 		"INSERT INTO t VALUES (1, 5) ON DUPLICATE KEY UPDATE a = VALUES(a);", "INSERT INTO log SELECT COUNT(*), SUM(a) FROM t;"),
 	"triggers count rows": lines("CREATE TABLE t (a INT);", "CREATE TABLE log (n INT);", many(9, "INSERT INTO t VALUES (#);")+"DELIMITER //",
 		"CREATE TRIGGER g AFTER INSERT ON t FOR EACH ROW BEGIN INSERT INTO log SELECT COUNT(*) FROM t; END//", "DELIMITER ;", many(9, "INSERT INTO t VALUES (#), (#);")),
+	"triggers and rows number a table in turn": lines("CREATE TABLE t (a INT);", "CREATE TABLE log (id INT PRIMARY KEY AUTO_INCREMENT, n INT);",
+		"CREATE TRIGGER g AFTER INSERT ON t FOR EACH ROW INSERT INTO log (n) VALUES (NEW.a);", many(400, "INSERT INTO t VALUES (#), (#);\nINSERT INTO log (n) VALUES (-#);")),
 	"rows through a view": lines("CREATE TABLE t (a INT, b INT DEFAULT 3);", "CREATE VIEW v AS SELECT a FROM t;", many(9, "INSERT INTO v VALUES (#);")+many(9, "INSERT INTO t VALUES (#, #);")),
 	"a temporary table":   lines("CREATE TABLE t (a INT);", "CREATE TEMPORARY TABLE s (a INT);", many(9, "INSERT INTO s VALUES (#);")+"INSERT INTO t SELECT a FROM s;"),
 	"transactions of its own": lines("CREATE TABLE t (a INT);", "START TRANSACTION;", many(9, "INSERT INTO t VALUES (#);")+"COMMIT;", "BEGIN;", "INSERT INTO t VALUES (10);", "ROLLBACK;",
