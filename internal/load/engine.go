@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -68,23 +67,6 @@ type engine struct {
 	telling   sync.Mutex
 	progress  func(Progress)
 }
-
-// table is what the importer knows of a table that rows go into.
-type table struct {
-	name          string
-	definition    *sqltext.Table // nil when it is no ordinary table
-	created       string         // SHOW CREATE TABLE
-	transactional bool
-	hasAuto       bool
-	triggered     bool
-	lane          *lane
-	deferred      []string // definitions of keys that are built after the rows
-	stale         bool     // its definition has changed since it was looked at
-	list          columnList
-}
-
-// plain reports whether rows can go to a lane.
-func (t *table) plain() bool { return t.definition != nil && !t.triggered }
 
 // rowVariables are the session variables that decide what becomes of a literal
 // row, on either product.
@@ -360,13 +342,6 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 // did, so that nothing may be asked in between.
 func asksForOutcome(why string) bool { return strings.Contains(why, "outcome") }
 
-// forget drops what is known of a table whose definition may have changed.
-func (e *engine) forget(name string) {
-	if t := e.tables[name]; t != nil && t.deferred == nil {
-		delete(e.tables, name)
-	}
-}
-
 // made records an object that the script made.
 func (e *engine) made(head sqltext.Head) {
 	e.reporting.Lock()
@@ -492,66 +467,6 @@ func (e *engine) runSolo(ctx context.Context, j *job) error {
 	return err
 }
 
-// laneFor chooses a lane: that of the table as long as it has work, or of its
-// relatives while foreign keys are checked, else the one with the least to do.
-func (e *engine) laneFor(ctx context.Context, t *table, s *settings) (*lane, error) {
-	var err error
-	if !s.checks {
-		if t.lane == nil || t.lane.load() == 0 {
-			t.lane, err = e.idlest(ctx)
-		}
-		return t.lane, err
-	}
-	group := e.group(t.name)
-	if e.groupLanes[group] == nil {
-		if e.groupLanes[group], err = e.idlest(ctx); err != nil {
-			return nil, err
-		}
-	}
-	t.lane = e.groupLanes[group]
-	return t.lane, nil
-}
-
-// idlest gives the lane with the least to do, a new one while there may be
-// more.
-func (e *engine) idlest(ctx context.Context) (*lane, error) {
-	var least *lane
-	for _, l := range e.lanes {
-		if least == nil || l.load() < least.load() {
-			least = l
-		}
-	}
-	if least == nil || least.load() > 0 && len(e.lanes) < e.most {
-		opened, err := e.openLane(ctx)
-		switch {
-		case err == nil:
-			e.lanes = append(e.lanes, opened)
-			least = opened
-		case least == nil:
-			return nil, err
-		default:
-			e.most = len(e.lanes) // the account may have no more connections
-		}
-	}
-	return least, nil
-}
-
-// settle waits until the lanes have done and committed all that concerns the
-// given tables, or everything when none is given.
-func (e *engine) settle(_ context.Context, tables ...string) {
-	if len(tables) == 0 {
-		for _, l := range e.lanes {
-			l.drain()
-		}
-		return
-	}
-	for _, name := range tables {
-		if t := e.tables[name]; t != nil && t.lane != nil {
-			t.lane.drain()
-		}
-	}
-}
-
 // fail keeps the failure that comes first in the script.
 func (e *engine) fail(at int64, err error) {
 	e.failing.Lock()
@@ -576,183 +491,6 @@ func (e *engine) count(j *job) {
 		e.at.Store(&j.table.name)
 	}
 	e.tellSometimes()
-}
-
-// table finds out about the table that rows go into. One that does not exist
-// is no plain table: the server's own error is the best.
-func (e *engine) table(ctx context.Context, name string, d sqltext.Dialect) (*table, error) {
-	old := e.tables[name]
-	if old != nil && !old.stale {
-		return old, nil
-	}
-	t := &table{name: name, triggered: e.target.Triggered[name]}
-	if old != nil && old.lane != nil {
-		old.lane.drain()
-	}
-	e.tables[name] = t
-	if err := e.batch.flush(); err != nil {
-		return nil, err
-	}
-	if err := e.describe(ctx, t, d); err != nil || t.definition == nil {
-		return t, err
-	}
-	for _, f := range t.definition.Foreign {
-		e.join(name, f.References.Name)
-	}
-	return t, e.deferKeys(ctx, t, d)
-}
-
-func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) error {
-	shown, err := e.main.Query(ctx, "SHOW CREATE TABLE "+quoted(t.name))
-	if isRefusal(err) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if len(shown) == 0 || len(shown[0]) < 2 {
-		return nil
-	}
-	t.created = shown[0][1]
-	definition, ok := sqltext.ParseTable([]byte(t.created), d)
-	if !ok || strings.HasPrefix(t.created, "CREATE TEMPORARY") { // a view, a sequence; a table that only this session sees
-		return nil
-	}
-	t.definition = definition
-	t.transactional = strings.EqualFold(definition.Options.Engine, "InnoDB")
-	t.hasAuto = slices.ContainsFunc(definition.Columns, func(c sqltext.Column) bool { return c.Auto })
-	return nil
-}
-
-func quoted(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
-
-// join puts two tables into one group.
-func (e *engine) join(a, b string) {
-	if b == "" || a == b {
-		return
-	}
-	from, to := e.group(a), e.group(b)
-	if from == to {
-		return
-	}
-	if x, y := e.groupLanes[from], e.groupLanes[to]; x != nil && y != nil && x != y {
-		x.drain()
-		y.drain()
-	} else if y == nil {
-		e.groupLanes[to] = x
-	}
-	e.groups[from] = to
-}
-
-func (e *engine) group(name string) string {
-	for e.groups[name] != "" {
-		name = e.groups[name]
-	}
-	return name
-}
-
-// giveRun hands a long series of INSERTs to a lane that reads it from the file
-// by itself, and goes on behind it.
-func (e *engine) giveRun(ctx context.Context, r *run, first sqltext.Statement) (taken bool, err error) {
-	if err := e.endFold(ctx); err != nil {
-		return false, err
-	}
-	v := e.judge.look(first)
-	t, err := e.table(ctx, v.insert.Table.Name, v.Dialect)
-	if err != nil || !t.plain() || v.objection != nil {
-		return false, err
-	}
-	if err := e.beforeRows(ctx); err != nil {
-		return false, err
-	}
-	if err := e.batch.flush(); err != nil {
-		return false, err
-	}
-	l, err := e.laneFor(ctx, t, e.settings)
-	if err != nil {
-		return false, err
-	}
-	now, own := e.settings, *e.judge
-	own.own, own.last.head = maps.Clone(own.own), nil
-	l.give(task{at: r.from.Offset, bytes: r.bytes, do: func(ctx context.Context, l *lane) error {
-		return l.readRun(ctx, r, t, now, &own)
-	}})
-	if err := e.afterRows(ctx, t, e.lastOf(r)); err != nil {
-		return true, err
-	}
-	if r.to.Offset == 0 { // nothing behind it
-		e.script.Resume(strings.NewReader(""), r.from)
-		return true, nil
-	}
-	if _, err := e.script.plain.Seek(r.to.Offset, io.SeekStart); err != nil {
-		return true, fault.New(fault.Failed, "check the disk", "%s cannot be read on: %v", e.source.Name, err).With(err)
-	}
-	e.script.Resume(e.script.plain, r.to)
-	return true, nil
-}
-
-// lastOf is the offset of the table's last row when the run holds it.
-func (e *engine) lastOf(r *run) int64 {
-	if d := e.survey.data[r.table]; d != nil && d.last < r.end {
-		return d.last
-	}
-	return r.from.Offset
-}
-
-// readRun reads a run from the file and sends it.
-func (l *lane) readRun(ctx context.Context, r *run, t *table, s *settings, j *judge) error {
-	e := l.e
-	script, err := e.source.script(e.target.Server)
-	if err != nil {
-		return err
-	}
-	defer script.close()
-	if _, err := script.plain.Seek(r.from.Offset, io.SeekStart); err != nil {
-		return fault.New(fault.Failed, "check the disk", "%s cannot be read again: %v", e.source.Name, err).With(err)
-	}
-	script.Resume(script.plain, r.from)
-	batch := newBatcher(e.target.Server.MaxPacket, func(job *job) error {
-		if e.stopsBefore(job.offset()) || ctx.Err() != nil {
-			return errStopped
-		}
-		if err := l.run(ctx, job); err != nil {
-			e.fail(job.offset(), err)
-			return errStopped
-		}
-		return nil
-	})
-	for {
-		statement, err := script.Next()
-		if errors.Is(err, io.EOF) || err == nil && statement.Offset >= r.end {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		v := j.look(statement)
-		rows := readRows(v, t)
-		if !rows.literal {
-			return fault.At(fault.Failed, fault.Place{File: e.source.Name, Line: statement.Line, Column: statement.Column}, "run the import again",
-				"the script has changed while it was read")
-		}
-		if err := batch.add(v, rows, t, s); err != nil {
-			return stopped(ctx, err)
-		}
-	}
-	return stopped(ctx, batch.flush())
-}
-
-// errStopped ends a run whose failure is recorded already.
-var errStopped = errors.New("stopped")
-
-func stopped(ctx context.Context, err error) error {
-	if errors.Is(err, errStopped) {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return nil
-	}
-	return err
 }
 
 // send runs one statement as the application's account.
