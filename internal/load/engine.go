@@ -47,6 +47,7 @@ type engine struct {
 	last      *settings // as they were known last
 	unchecked bool      // rows came while foreign keys were not checked
 	tables    map[string]*table
+	triggered map[string]bool // tables that have triggers
 	// Tables that foreign keys join are a group, which goes to one lane while
 	// foreign keys are checked: rows of a child find those of the parent.
 	groups     map[string]string // a table to another of its group, up to the group's name
@@ -90,7 +91,7 @@ const smallImport = 2 << 20
 func Import(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
 	e := &engine{
 		source: s, survey: survey, target: target, options: o, judge: newJudge(s, target, o), progress: progress,
-		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, groups: map[string]string{}, groupLanes: map[string]*lane{}, began: time.Now(),
+		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, triggered: map[string]bool{}, groups: map[string]string{}, groupLanes: map[string]*lane{}, began: time.Now(),
 		report: Report{Made: map[dbms.Object]bool{}, filled: map[string]bool{}, OneByOne: survey.OneByOne},
 	}
 	e.failed.Store(1 << 62)
@@ -99,13 +100,11 @@ func Import(ctx context.Context, s Source, survey *Survey, target Target, o Opti
 	}
 	e.batch = newBatcher(target.Server.MaxPacket, func(j *job) error { return e.hand(ctx, j) })
 	if err := e.start(ctx); err != nil {
+		e.close()
 		return e.report, err
 	}
 	e.read(ctx)
-	for _, l := range e.lanes {
-		close(l.work)
-	}
-	e.waiting.Wait()
+	e.endLanes()
 	err := e.failure
 	if err == nil {
 		err = e.finish(ctx)
@@ -114,8 +113,7 @@ func Import(ctx context.Context, s Source, survey *Survey, target Target, o Opti
 		err = fault.New(fault.Interrupted, "run the command again when it suits", "the import of %s was interrupted after %s of %s bytes",
 			s.Name, Thousands(e.done.Load()), Thousands(survey.Length)).With(ctx.Err())
 	}
-	e.main.Close()
-	e.script.close()
+	e.close()
 	e.report.Statements, e.report.Rows = int(e.sent.Load()), e.rows.Load()
 	e.report.Lanes = len(e.lanes)
 	e.report.close(time.Since(e.began))
@@ -126,14 +124,39 @@ func Import(ctx context.Context, s Source, survey *Survey, target Target, o Opti
 	return e.report, err
 }
 
+// endLanes lets the lanes finish what they have.
+func (e *engine) endLanes() {
+	for _, l := range e.lanes {
+		close(l.work)
+	}
+	e.waiting.Wait()
+}
+
+func (e *engine) close() {
+	if e.main != nil {
+		e.main.Close()
+	}
+	if e.script != nil {
+		e.script.close()
+	}
+}
+
 func (e *engine) start(ctx context.Context) error {
 	var err error
 	if e.script, err = e.source.script(e.target.Server); err != nil {
 		return err
 	}
 	if e.main, err = e.target.Open(ctx); err != nil {
-		e.script.close()
 		return err
+	}
+	if len(e.target.Holds) > 0 {
+		found, err := e.main.Query(ctx, "SELECT DISTINCT EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE()")
+		if err != nil {
+			return err
+		}
+		for _, row := range found {
+			e.triggered[row[0]] = true
+		}
 	}
 	known, err := e.main.Query(ctx, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+strings.Join(rowVariables, "', '")+"')")
 	if err != nil {
@@ -157,7 +180,29 @@ func (e *engine) start(ctx context.Context) error {
 		e.most = min(runtime.NumCPU(), enough)
 		e.solo = total < smallImport
 	}
+	if e.solo || e.report.OneByOne != "" {
+		return nil
+	}
+	first, err := e.openLane(ctx)
+	switch {
+	case err == nil:
+		e.lanes = []*lane{first}
+	case hasTooMany(err):
+		e.solo = true // the account may have one connection only
+	default:
+		return err
+	}
 	return nil
+}
+
+// hasTooMany reports whether a login was refused because there are as many
+// connections as there may be.
+func hasTooMany(err error) bool {
+	switch mysql.Code(err) {
+	case 1040, 1203, 1226:
+		return true
+	}
+	return false
 }
 
 func (e *engine) readSettings(ctx context.Context) (*settings, error) {
@@ -321,10 +366,7 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 			e.forget(name)
 		}
 		if v.head.Object == "TRIGGER" && v.head.Verb == "CREATE" {
-			if e.target.Triggered == nil {
-				e.target.Triggered = map[string]bool{}
-			}
-			e.target.Triggered[v.head.Table.Name] = true
+			e.triggered[v.head.Table.Name] = true
 		}
 	case v.kind == anything:
 		for name := range e.tables {

@@ -194,3 +194,33 @@ func TestThousands(t *testing.T) {
 		assert.Equal(t, want, Thousands(n))
 	}
 }
+
+// TestWhatTheAccountAndTheTablesAllow: an account that may have one connection
+// imports all the same, and triggers that were there before are not overtaken.
+func TestWhatTheAccountAndTheTablesAllow(t *testing.T) {
+	onEveryServer(t, func(t *testing.T, h *host) {
+		script := lines("CREATE TABLE p (id INT PRIMARY KEY);", rowsInto("p", 6, 400)+many(80, "INSERT INTO t VALUES (#), (#);\nINSERT INTO log (n) VALUES (-#);"))
+		h.fresh(t, "ours", "stock")
+		for _, name := range []string{"ours", "stock"} {
+			h.do(t, "CREATE TABLE "+name+".t (a INT)", "CREATE TABLE "+name+".log (id INT PRIMARY KEY AUTO_INCREMENT, n INT)",
+				"CREATE TRIGGER "+name+".g AFTER INSERT ON "+name+".t FOR EACH ROW INSERT INTO log (n) VALUES (NEW.a)")
+		}
+		require.NoError(t, h.stock(t, "stock", []byte(script)))
+		target := h.target(t, "ours")
+		target.Holds = map[string]bool{"t": true, "log": true}
+		report, err := ours(t, []byte(script), target, Options{Lanes: 2, IntoExisting: true})
+		require.NoError(t, err)
+		assert.NotZero(t, report.Lanes)
+		want, got := h.fingerprint(t, "stock"), h.fingerprint(t, "ours")
+		delete(want, "TRIGGER g") // it names its database
+		delete(got, "TRIGGER g")
+		assert.Empty(t, differences(want, got))
+
+		h.fresh(t, "ours")
+		h.do(t, "ALTER USER "+appUser+"@localhost WITH MAX_USER_CONNECTIONS 2") // one is the test's own
+		report, err = ours(t, []byte(lines("CREATE TABLE p (id INT PRIMARY KEY);", rowsInto("p", 6, 400))), h.target(t, "ours"), Options{Lanes: 2})
+		require.NoError(t, err)
+		assert.Zero(t, report.Lanes)
+		assert.EqualValues(t, 2400, report.Rows)
+	})
+}

@@ -52,9 +52,8 @@ type Target struct {
 	Database string // that the script is for
 	Charset  string // of the database
 	Server   Server
-	// Holds are the tables and views that are there before the import;
-	// Triggered those that have triggers.
-	Holds, Triggered map[string]bool
+	// Holds are the objects that are there before the import, by name.
+	Holds map[string]bool
 	// Open makes one more session. Sessions begin alike.
 	Open func(ctx context.Context) (Session, error)
 	// Replay runs a trigger or function that binary logging refuses to the

@@ -55,22 +55,22 @@ func (e *engine) laneFor(ctx context.Context, t *table, s *settings) (*lane, err
 // idlest gives the lane with the least to do, a new one while there may be
 // more.
 func (e *engine) idlest(ctx context.Context) (*lane, error) {
-	var least *lane
+	least := e.lanes[0]
 	for _, l := range e.lanes {
-		if least == nil || l.load() < least.load() {
+		if l.load() < least.load() {
 			least = l
 		}
 	}
-	if least == nil || least.load() > 0 && len(e.lanes) < e.most {
+	if least.load() > 0 && len(e.lanes) < e.most {
 		opened, err := e.openLane(ctx)
 		switch {
 		case err == nil:
 			e.lanes = append(e.lanes, opened)
 			least = opened
-		case least == nil:
-			return nil, err
+		case hasTooMany(err):
+			e.most = len(e.lanes)
 		default:
-			e.most = len(e.lanes) // the account may have no more connections
+			return nil, err
 		}
 	}
 	return least, nil
@@ -99,7 +99,7 @@ func (e *engine) table(ctx context.Context, name string, d sqltext.Dialect) (*ta
 	if old != nil && !old.stale {
 		return old, nil
 	}
-	t := &table{name: name, triggered: e.target.Triggered[name]}
+	t := &table{name: name, triggered: e.triggered[name]}
 	if old != nil && old.lane != nil {
 		old.lane.drain()
 	}

@@ -14,7 +14,7 @@ var roleWords = map[Role]string{
 	"port":     "port",
 	"socket":   "socket",
 	"user":     "user username login uid",
-	"password": "password passwd pass pwd word passphrase",
+	"password": "password passwd pass pwd word passphrase secret",
 	"database": "database dbname db base schema name",
 	"prefix":   "prefix",
 	"charset":  "charset encoding",

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 // Progress shows how far an import is: a bar on a terminal, else a line now
 // and then. Done must be called before anything else is written.
 type Progress struct {
+	mutex  sync.Mutex // an import tells from several goroutines
 	screen *Screen
 	name   string
 	bars   *mpb.Progress
@@ -41,8 +43,10 @@ func NewProgress(s *Screen) *Progress { return &Progress{screen: s} }
 
 // Update tells the newest state.
 func (p *Progress) Update(now load.Progress) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
 	if p.name != now.Name {
-		p.Done()
+		p.done()
 		p.name, p.spoken = now.Name, time.Now()
 	}
 	p.latest.Store(&now)
@@ -119,6 +123,12 @@ func left(now load.Progress) string {
 
 // Done removes the bar.
 func (p *Progress) Done() {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	p.done()
+}
+
+func (p *Progress) done() {
 	if p.bar != nil {
 		p.bar.Abort(true)
 		p.bars.Wait()
