@@ -80,6 +80,8 @@ func (p *program) conclude(engine *provision.Engine, command string, dryRun bool
 	if !p.quiet {
 		tells := render.ToldChanges
 		switch {
+		case dryRun && command == "import":
+			tells = render.ToldReading
 		case dryRun:
 			tells = render.ToldPlan
 		case command == "verify":

@@ -163,7 +163,7 @@ func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
 		fits := len(j.text)+len(text)-body+1 <= b.limit
 		if joinable && fits && j.table == t && j.settings == s && b.given == r.given && bytes.Equal(j.text[:j.head], text[:body]) {
 			j.text = append(j.text, ',')
-			b.append(v, text[body:], len(r.ends))
+			b.join(v, text[body:], len(r.ends))
 			return nil
 		}
 		if err := b.flush(); err != nil {
@@ -178,7 +178,7 @@ func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
 	// Room for the rows to come, unless the statement is a large one itself.
 	b.current.text = make([]byte, body, max(len(text), min(b.limit, 16*len(text))))
 	copy(b.current.text, text[:body])
-	b.append(v, text[body:], len(r.ends))
+	b.join(v, text[body:], len(r.ends))
 	if !joinable {
 		return b.flush()
 	}
@@ -188,7 +188,8 @@ func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
 // packetSpare is what the protocol needs of a packet beside the statement.
 const packetSpare = 1024
 
-func (b *batcher) append(v verdict, text []byte, rows int) {
+// join puts a statement's rows to the current job.
+func (b *batcher) join(v verdict, text []byte, rows int) {
 	j := b.current
 	start := len(j.text)
 	j.text = append(j.text, text...)

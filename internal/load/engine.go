@@ -350,7 +350,7 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	if err != nil {
 		return err
 	}
-	if !replayed && !asksForOutcome(e.report.OneByOne) {
+	if !replayed && !e.survey.asksBack {
 		if err := e.warnedMain(ctx, v); err != nil {
 			return err
 		}
@@ -379,10 +379,6 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	e.tellSometimes()
 	return nil
 }
-
-// asksForOutcome reports whether the script looks at what the statement before
-// did, so that nothing may be asked in between.
-func asksForOutcome(why string) bool { return strings.Contains(why, "outcome") }
 
 // made records an object that the script made.
 func (e *engine) made(head sqltext.Head) {

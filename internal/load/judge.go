@@ -47,8 +47,8 @@ type judge struct {
 	options Options
 	server  Server
 	charset string // of the database
-	// lacking collects collations of the script that the server does not
-	// have, and what takes their place.
+	// mapped collects collations of the script that the server does not have,
+	// and what takes their place.
 	mapped map[string]string
 	// last is the head of the last INSERT as it was read: in a dump the next
 	// one begins with the same bytes.
@@ -318,9 +318,9 @@ func (j *judge) modernCollation(old string) string {
 	return "utf8mb4_general_ci"
 }
 
-// replacement is what takes the place of a collation that the server lacks
-// (SERVER-specific families that sort by the same rules come first); empty
-// when it has it, or nothing is like it.
+// replacement is what takes the place of a collation that the server lacks:
+// first those of the other product that sort by the same rules. Empty when the
+// server has it, or nothing is like it.
 func (j *judge) replacement(name string) string {
 	if _, known := j.server.Collations[name]; known || name == "" || name == "default" || name == "binary" || !strings.Contains(name, "_") || charsetOf(name) == "utf8" {
 		return ""

@@ -22,6 +22,9 @@ type Finding struct {
 	What  string
 	Next  string
 	Count int // how often it occurs; the place is the first one's
+	// Usual says that nearly every dump has it, so that it is of interest
+	// beforehand only.
+	Usual bool
 }
 
 // Survey is what reading a script from beginning to end tells without running
@@ -47,6 +50,10 @@ type Survey struct {
 	// OneByOne says why the script is sent statement by statement; empty if
 	// rows may be joined and sent side by side.
 	OneByOne string
+
+	// asksBack says that the script looks at what the statement before did,
+	// so that nothing may be asked of the session in between.
+	asksBack bool
 
 	data map[string]*tableData
 	runs map[int64]*run // by where they begin
@@ -186,7 +193,9 @@ func (c *checker) statement(s sqltext.Statement) error {
 		c.note(s, v.adapted, "")
 	}
 	if v.head.HasDefiner() {
-		c.note(s, "DEFINER clauses are left out: the application's account becomes the definer", "")
+		const what = "DEFINER clauses are left out: the application's account becomes the definer"
+		c.note(s, what, "")
+		c.notes[what].Usual = true
 	}
 	if len(v.text) > c.server.MaxPacket && c.server.MaxPacket > 0 {
 		c.refuse(s, fmt.Sprintf("the statement has %s bytes, and the server takes %s", Thousands(int64(len(v.text))), Thousands(int64(c.server.MaxPacket))),
@@ -461,6 +470,7 @@ func (c *checker) sequence(v verdict) {
 		}
 	}
 	if v.head.Object != "FUNCTION" && v.head.Object != "PROCEDURE" && v.head.Object != "EVENT" && v.head.Object != "TRIGGER" && asksBack(tokens) {
+		c.survey.asksBack = true
 		c.oneByOne(s, "the statement asks for the outcome of the one before it")
 	}
 	for _, t := range tokens {

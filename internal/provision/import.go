@@ -323,7 +323,13 @@ func (r *run) planScript(source *script, target load.Target) {
 			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
 			Sessions: report.Lanes, OneByOne: report.OneByOne,
 		}
-		s.also = r.remarks(report) // what the script held was for the dry run
+		s.also = nil // told anew, without what was of interest beforehand only
+		for _, note := range survey.Notes {
+			if !note.Usual {
+				s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
+			}
+		}
+		s.also = append(s.also, r.remarks(report)...)
 		deviating, err := r.deviating(ctx, survey)
 		if err != nil {
 			return "", err

@@ -15,13 +15,14 @@ type Telling int
 const (
 	ToldChanges    Telling = iota // something was to be changed
 	ToldPlan                      // a dry run
+	ToldReading                   // a dry run of an import: its command is at hand
 	ToldComparison                // nothing was to be changed
 )
 
 // Summary writes what a run came to: how the apps stand, in what time, and
 // what to do next.
 func (s *Screen) Summary(results []provision.Result, tells Telling) {
-	dryRun := tells == ToldPlan
+	dryRun := tells == ToldPlan || tells == ToldReading
 	if len(results) == 0 {
 		s.printf("There is no app to work on.\n")
 		return
@@ -61,7 +62,9 @@ func (s *Screen) Summary(results []provision.Result, tells Telling) {
 			}
 		}
 	}
-	s.next(results, dryRun)
+	if tells != ToldReading {
+		s.next(results, dryRun)
+	}
 }
 
 // filled tells whether a run put something into an app that its notes are
