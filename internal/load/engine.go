@@ -302,14 +302,16 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		default:
 			e.settle(ctx)
 		}
-		if v.kind == change {
-			if err := e.begin(ctx); err != nil {
-				return err
-			}
-		} else if v.kind != change && v.kind != setting {
-			if err := e.commit(ctx); err != nil {
-				return err
-			}
+		var err error
+		switch v.kind {
+		case change:
+			err = e.begin(ctx)
+		case setting:
+		default:
+			err = e.commit(ctx)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	if e.stopsBefore(v.Offset) {
@@ -537,12 +539,14 @@ func (t Target) send(ctx context.Context, session Session, v verdict) (rows int6
 	if err == nil || !mysql.IsLoggingRefusal(err) || t.Replay == nil {
 		return rows, false, err
 	}
-	if err := t.mayReplay(v.head); err != nil {
+	// Read anew: a retargeted statement no longer names the script's database.
+	head := sqltext.ParseHead(v.text, v.Dialect)
+	if err := t.mayReplay(head); err != nil {
 		return 0, false, err
 	}
 	text := v.text
-	if v.head.Verb == "CREATE" {
-		text = sqltext.ParseHead(v.text, v.Dialect).WithDefiner(v.text, t.Definer)
+	if head.Verb == "CREATE" {
+		text = head.WithDefiner(v.text, t.Definer)
 	}
 	return 0, true, t.Replay(ctx, session, string(text))
 }

@@ -99,8 +99,14 @@ func TestWhatTheBinaryLogRefusesIsReplayedInsideTheDatabaseOnly(t *testing.T) {
 		require.NoError(t, err, statement)
 		assert.Equal(t, []string{want}, r.replayed)
 	}
+	moved := &recorder{refuse: map[string]*dbms.ServerError{"FUNCTION": refused}}
+	s := write(t, "CREATE DATABASE old; CREATE FUNCTION old.f() RETURNS INT NO SQL RETURN 1")
+	s.Retarget = true
+	_, err := Import(t.Context(), s, &Survey{}, moved.target(true), Options{}, func(Progress) {})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"CREATE DEFINER=`app`@`localhost` FUNCTION f() RETURNS INT NO SQL RETURN 1"}, moved.replayed)
 	r := &recorder{refuse: map[string]*dbms.ServerError{"CREATE": refused}}
-	_, err := Import(t.Context(), write(t, "CREATE TRIGGER t BEFORE INSERT ON h FOR EACH ROW SET @x=1"), &Survey{}, r.target(false), Options{}, func(Progress) {})
+	_, err = Import(t.Context(), write(t, "CREATE TRIGGER t BEFORE INSERT ON h FOR EACH ROW SET @x=1"), &Survey{}, r.target(false), Options{}, func(Progress) {})
 	assert.ErrorContains(t, err, "give the server an admin")
 }
 
