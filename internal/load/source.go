@@ -208,6 +208,42 @@ func (s Source) script(server Server) (*script, error) {
 	return &script{Reader: r, content: c}, nil
 }
 
+// Head gives the first bytes of the unpacked script, n at most.
+func (s Source) Head(n int64) ([]byte, error) {
+	c, err := s.open()
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	head, err := io.ReadAll(io.LimitReader(c, n))
+	if err != nil {
+		return head, fault.At(fault.Invalid, fault.Place{File: s.Name}, "get the file again", "the script cannot be read: %v", err).With(err)
+	}
+	return head, nil
+}
+
+// Each hands every statement of the script to take, in the plainest dialect, and
+// asks no server. An error of the script comes behind the statements before it.
+func (s Source) Each(take func(sqltext.Statement) error) error {
+	script, err := s.script(Server{})
+	if err != nil {
+		return err
+	}
+	defer script.close()
+	for {
+		statement, err := script.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err == nil {
+			err = take(statement)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
 // Spool keeps what comes from a stream in a file that only its owner can read,
 // because a script is read twice. remove deletes it.
 func Spool(stream io.Reader) (path string, remove func(), err error) {

@@ -70,7 +70,8 @@ func Parse(path string, source []byte) (*File, error) {
 // browser.
 func choose(path string, source []byte) (syntax.Syntax, bool) {
 	text := strings.TrimPrefix(string(source[:min(len(source), 64<<10)]), syntax.ByteOrderMark)
-	name := strings.ToLower(filepath.Base(path))
+	plain, _ := PlainName(filepath.Base(path))
+	name := strings.ToLower(plain)
 	first, _, _ := strings.Cut(text, "\n")
 	switch {
 	case ini.IsGuard(first), strings.HasSuffix(name, ".ini"):

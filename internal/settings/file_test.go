@@ -25,6 +25,8 @@ var shapes = []struct{ name, address, source, read string }{
 	{"elements", "$hive['main']['pass']", "<?php\n$hive['main']['user'] = 'u';\n$hive[\"main\"][\"pass\"]='old';\n$hive['test']['pass']='decoy';", "$hive['main']['pass']"},
 	{"nested, long notation", "$hive['main']['pass']", "<?php $hive = array('main' => array('user' => 'u', /* 'pass' => 'decoy', */ 'pass' => 'old', ), 'x' => fn($a) => ['pass' => 'decoy']);", "$hive['main']['pass']"},
 	{"returned array", "return['db'][0]['pass']", "<?php\nreturn [\n  'db' => [ [ 'pass' => \"old\" ], [ 'pass' => 'decoy' ] ],\n];", "(include $file)['db'][0]['pass']"},
+	{"appended", "$hive[]['pass']", "<?php $hive[] = array('user' => 'u', 'pass' => 'old');\n// $hive[] = array('pass' => 'decoy');\n$tools[] = ['pass' => 'decoy'];", "$hive[0]['pass']"},
+	{"by a counter", "$hive[$n]['pass']", "<?php $n = 1;\n$hive[ $n ]['user'] = 'u';\n$hive[$n]['pass'] = 'old'; $hive[$m ?? 2]['pass'] = 'decoy';", "$hive[1]['pass']"},
 	{"object property", "$hive->main->pass", "<?php $hive = new stdClass; $hive->main = new stdClass;\n$hive->main->user = 'u'; $hive->main->pass = \"old\";", "$hive->main->pass"},
 	{"static property", "Hive@N@::$pass", "<?php\n#[Allow]\nfinal class Hive@N@ extends ArrayObject {\n  private const OTHER = 'x';\n  public static ?string $user = 'u', $pass = 'old'; // 'decoy'\n" +
 		"  function pass(string $pass = 'decoy') { $pass = 'decoy'; return [1]; }\n}", "Hive@N@::$pass"},
@@ -124,6 +126,7 @@ $twice = 'a'; $twice = 'b';
 $hive['note'] .= 'more';
 $list = ['a' => 1] + ['a' => 2];
 $heir = PARENT_HOST;
+$open[] = ['x' => 1]; $open[] = ['x' => 2];
 `
 	file, err := Parse("hive.php", []byte(source))
 	require.NoError(t, err)
@@ -148,7 +151,8 @@ $heir = PARENT_HOST;
 		"$heir":               "it is taken from the constant PARENT_HOST",
 		"$hive['nane']":       "did you mean $hive['name'] (line 3)",
 		"$elsewhere['thing']": "the file sets: HOST",
-		"$hive[$x]":           "is no address of a setting in PHP",
+		"$hive[f()]":          "is no address of a setting in PHP",
+		"$open[]['x']":        "hive.php:19:41: $open[]['x'] is set twice",
 	} {
 		_, err := file.With([]Change{{Address: address, Value: "new"}})
 		assert.ErrorContains(t, err, want, address)

@@ -2,55 +2,182 @@ package settings
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 )
 
-// Role is what a connection setting is for, as far as its key tells.
+// Role is what a connection setting is for.
 type Role string
 
-// roleWords are the last words of keys, by role. They are words of the trade.
+// The roles. All but Driver and DSN stand for a fact that an estate file knows.
+const (
+	Host      Role = "host"
+	Port      Role = "port"
+	Socket    Role = "socket"
+	User      Role = "user"
+	Password  Role = "password"
+	Database  Role = "database"
+	Prefix    Role = "prefix"
+	Charset   Role = "charset"
+	Collation Role = "collation"
+	Driver    Role = "driver"
+	DSN       Role = "dsn"
+)
+
+// roleWords are the last words of keys, by role, the clearest first. They are
+// words of the trade.
 var roleWords = map[Role]string{
-	"host":     "host hostname server hostspec address",
-	"port":     "port",
-	"socket":   "socket",
-	"user":     "user username login uid",
-	"password": "password passwd pass pwd word passphrase secret",
-	"database": "database dbname db base schema name",
-	"prefix":   "prefix",
-	"charset":  "charset encoding",
-	"driver":   "driver dbms dbtype adapter engine",
-	"dsn":      "dsn url uri",
+	Host:      "host hostname server servername hostspec address",
+	Port:      "port",
+	Socket:    "socket sock unixsocket",
+	User:      "user username login uid userid usr",
+	Password:  "password passwd passphrase passwort pass pwd pw passw secret word",
+	Database:  "database dbname databasename db catalog base schema name",
+	Prefix:    "prefix tableprefix",
+	Charset:   "charset characterset encoding",
+	Collation: "collation collate",
+	Driver:    "driver dbms dbtype rdbms adapter dialect engine type",
+	DSN:       "dsn url uri connectionstring",
 }
 
-var roles = func() map[string]Role {
-	m := map[string]Role{}
+// vague are words that mean a role only where something else speaks of a
+// database: APP_NAME is not the name of one.
+var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "word": true, "url": true, "uri": true}
+
+// DatabaseWords are words of a key, or of the group it stands in, that speak of
+// a database.
+var DatabaseWords = wordSet("db database databases sql mysql mysqli mariadb pgsql postgres postgresql pdo rdbms dbms datasource datasources " +
+	"connection connections store storage dsn schema tables dbal orm")
+
+func wordSet(words string) map[string]bool {
+	set := map[string]bool{}
+	for word := range strings.FieldsSeq(words) {
+		set[word] = true
+	}
+	return set
+}
+
+// rank is how clearly a word says its role, 0 the clearest.
+type rank struct {
+	role  Role
+	place int
+}
+
+var roles = func() map[string]rank {
+	m := map[string]rank{}
 	for role, words := range roleWords {
-		for word := range strings.FieldsSeq(words) {
-			m[word] = role
+		for i, word := range strings.Fields(words) {
+			m[word] = rank{role, i}
 		}
 	}
 	return m
 }()
 
+// joined are role words that are found at the end of a longer word: dbhost,
+// sqluser. Those of two or three letters are not, but for a database's.
+var joined = func() []string {
+	var words []string
+	for word := range roles {
+		if len(word) > 3 || word == "pwd" || word == "dsn" {
+			words = append(words, word)
+		}
+	}
+	slices.SortFunc(words, func(a, b string) int { return len(b) - len(a) })
+	return words
+}()
+
 var (
+	element  = regexp.MustCompile(`[A-Za-z0-9_-]+`)
 	camel    = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+	capitals = regexp.MustCompile(`([A-Z]+)([A-Z][a-z])`)
 	keyWords = regexp.MustCompile(`[A-Za-z]+`)
 )
 
-// RoleOf guesses the role from the last word of an address; empty for none.
-func RoleOf(address string) Role {
-	words := keyWords.FindAllString(camel.ReplaceAllString(address, "$1 $2"), -1)
-	if len(words) == 0 {
-		return ""
+// Key is what an address says by its words.
+type Key struct {
+	Role Role // empty for none
+	// Rank says how clearly the last word tells the role, 0 the clearest.
+	Rank int
+	// Vague says that the word means the role only where something else speaks
+	// of a database.
+	Vague bool
+	// Container is the address without its last element, Stem the words of the
+	// last element before the one that tells the role.
+	Container string
+	Stem      []string
+}
+
+// Words are those of the container and the stem, in small letters.
+func (k Key) Words() []string { return append(Words(k.Container), k.Stem...) }
+
+// OfDatabase reports whether the container or the stem speaks of a database.
+func (k Key) OfDatabase() bool {
+	return slices.ContainsFunc(k.Words(), func(word string) bool {
+		return DatabaseWords[word] || strings.HasPrefix(word, "db") || strings.HasSuffix(word, "db") || strings.Contains(word, "sql")
+	})
+}
+
+// Words are the words of a text in small letters, cut at underscores and at
+// capitals inside.
+func Words(text string) []string {
+	text = capitals.ReplaceAllString(camel.ReplaceAllString(text, "$1 $2"), "$1 $2")
+	found := keyWords.FindAllString(text, -1)
+	for i, word := range found {
+		found[i] = strings.ToLower(word)
 	}
-	last := strings.ToLower(words[len(words)-1])
-	if role := roles[last]; role != "" {
-		return role
+	return found
+}
+
+// ReadKey reads the words of an address.
+func ReadKey(address string) Key {
+	elements := element.FindAllStringIndex(address, -1)
+	if len(elements) == 0 {
+		return Key{}
 	}
-	for _, short := range []string{"host", "user", "pass", "port", "prefix", "charset", "name"} { // dbhost, sqluser
-		if strings.HasSuffix(last, short) && len(last)-len(short) <= 5 {
-			return roles[short]
+	last := elements[len(elements)-1]
+	k := Key{Container: address[:last[0]]}
+	if strings.HasSuffix(k.Container, "$") && len(elements) == 1 {
+		k.Container = ""
+	}
+	k.Stem = Words(address[last[0]:last[1]])
+	if k.Role, k.Rank, k.Vague = k.takeRole(); k.Vague && k.OfDatabase() {
+		k.Vague = false
+	}
+	return k
+}
+
+// takeRole takes the words that tell the role off the stem.
+func (k *Key) takeRole() (role Role, place int, isVague bool) {
+	n := len(k.Stem)
+	if n >= 2 { // table_prefix, data_base, user_name, pass_word
+		if r, known := roles[k.Stem[n-2]+k.Stem[n-1]]; known && k.Stem[n-2] != "db" {
+			k.Stem = k.Stem[:n-2]
+			return r.role, r.place, false
 		}
+	}
+	if n == 0 {
+		return "", 0, false
+	}
+	last := k.Stem[n-1]
+	if r, known := roles[last]; known && last != "dbname" && last != "dbtype" {
+		k.Stem = k.Stem[:n-1]
+		return r.role, r.place, vague[last]
+	}
+	for _, word := range joined {
+		const longest = 10 // of what may stand before: "connection"
+		if stem, has := strings.CutSuffix(last, word); has && stem != "" && len(stem) <= longest && (!vague[word] || DatabaseWords[stem]) {
+			k.Stem = append(slices.Clone(k.Stem[:n-1]), stem)
+			return roles[word].role, roles[word].place, false
+		}
+	}
+	return "", 0, false
+}
+
+// RoleOf guesses the role of a setting from its address; empty for none, and
+// where the word alone says too little.
+func RoleOf(address string) Role {
+	if k := ReadKey(address); !k.Vague {
+		return k.Role
 	}
 	return ""
 }

@@ -41,12 +41,12 @@ func Normalise(address string) (normal string, ok bool) {
 			f.pos += 2
 			continue
 		}
-		key, isKey := f.key(1)
-		if !f.is(0, "[") || !isKey || !f.is(2, "]") {
+		key, length := f.subscript(true)
+		if length == 0 {
 			return "", false
 		}
 		normal += key
-		f.pos += 3
+		f.pos += length
 	}
 	return normal, true
 }

@@ -395,13 +395,13 @@ func (f *finder) assignment(where string) {
 			f.pos += 2
 			continue
 		}
-		key, ok := f.key(1)
-		if f.is(0, "->") || !ok || !f.is(2, "]") {
+		key, length := f.subscript(where == "")
+		if length == 0 {
 			f.expressionStatement(where)
 			return
 		}
 		address += key
-		f.pos += 3
+		f.pos += length
 	}
 	switch {
 	case f.is(0, "="):
@@ -412,6 +412,25 @@ func (f *finder) assignment(where string) {
 		f.value(address, "a change of an earlier value ("+f.text(-2)+"=)", ";", "")
 	}
 	f.expressionStatement(where)
+}
+
+// subscript gives the subscript at this place in normal form, and how many
+// tokens it takes; 0 when it is none. Open ones, [] and [$i], mean another
+// element each time the line runs, so that two of them with one name are as
+// ambiguous as a key that is set twice.
+func (f *finder) subscript(open bool) (subscript string, length int) {
+	switch {
+	case !f.is(0, "["):
+		return "", 0
+	case open && f.is(1, "]"):
+		return "[]", 2
+	case open && f.isKind(1, variable) && f.is(2, "]"):
+		return "[" + f.text(1) + "]", 3
+	}
+	if key, ok := f.key(1); ok && f.is(2, "]") {
+		return key, 3
+	}
+	return "", 0
 }
 
 func (f *finder) isLiteralString(n int) bool {

@@ -1,0 +1,256 @@
+package discover
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/php"
+)
+
+// code is what the application's own PHP tells.
+type code struct {
+	mentions map[string][]mention // by the base name of the file mentioned
+	connects []connect
+	environ  map[string]bool // names of environment variables that are read
+	// functions are names of functions and classes used, with the first place;
+	// asked are those whose presence the code asks for first.
+	functions map[string]Place
+	asked     map[string]bool
+	families  map[string]int  // uses of a family's functions
+	schemes   map[string]bool // families of the data source names that code puts together
+	makes     []Place         // where CREATE TABLE stands in code
+	texts     []embedded
+}
+
+// Place is a line of a file of the tree.
+type Place struct {
+	File string `json:"file"`
+	Line int    `json:"line,omitempty"`
+}
+
+// mention is a file name in a string of the code.
+type mention struct {
+	Place
+	path string // as the code has it
+	verb string // the function it is handed to; empty for none
+}
+
+// connect is a place where a value goes into a login.
+type connect struct {
+	Place
+	role     settings.Role
+	address  string
+	elements []string // of the address, in small letters
+}
+
+// embedded is a text in the code that would be a file of settings.
+type embedded struct {
+	Place
+	text string
+}
+
+// loginArguments are the roles of the arguments of functions that log in.
+var loginArguments = map[string][]settings.Role{
+	"mysqli":              {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"mysqli_connect":      {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"mysqli_real_connect": {"", settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"->real_connect":      {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"mysql_connect":       {settings.Host, settings.User, settings.Password},
+	"mysql_pconnect":      {settings.Host, settings.User, settings.Password},
+	"mysql_select_db":     {settings.Database},
+	"mysqli_select_db":    {"", settings.Database},
+	"->select_db":         {settings.Database},
+	"mysqli_set_charset":  {"", settings.Charset},
+	"->set_charset":       {settings.Charset},
+	"pdo":                 {"", settings.User, settings.Password},
+	"pg_connect":          nil,
+	"pg_pconnect":         nil,
+}
+
+// readers and writers are functions that take a file's name.
+var (
+	readers    = wordSet("include include_once require require_once parse_ini_file file_get_contents simplexml_load_file yaml_parse_file file load readfile")
+	writers    = wordSet("file_put_contents fopen touch rename copy chmod unlink is_writable")
+	askers     = wordSet("file_exists is_file is_readable realpath")
+	environers = wordSet("getenv env")
+)
+
+// fileName is a string that names a settings file, as code has it.
+var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
+
+// dsnPart finds what goes into the parts of a data source name that code puts
+// together, by a dot or within the string.
+var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*)`)
+
+var dsnScheme = regexp.MustCompile(`["'](mysql|pgsql):(?:host|unix_socket|dbname)=`)
+
+var dsnRoles = map[string]settings.Role{
+	"unix_socket": settings.Socket, "host": settings.Host, "port": settings.Port, "dbname": settings.Database, "user": settings.User, "password": settings.Password, "charset": settings.Charset,
+}
+
+// wanted chooses the uses that readCode keeps.
+func wanted(function string) bool {
+	_, logs := loginArguments[function]
+	return logs || readers[function] || writers[function] || askers[function] || environers[function] ||
+		function == "extension_loaded" || function == "function_exists" || function == "class_exists" || function == "define" || extensionOf(function) != ""
+}
+
+// readCode reads all PHP of the tree.
+func readCode(t *tree) *code {
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}}
+	for _, name := range t.files {
+		if !isCode(name) {
+			continue
+		}
+		source := t.read(name, longestCode)
+		if source == nil {
+			t.skip(name, "it is too long or cannot be read")
+			continue
+		}
+		c.file(name, source)
+	}
+	return c
+}
+
+func (c *code) file(name string, source []byte) {
+	read := php.ReadCode(source, wanted)
+	own := isOwnCode(name)
+	handed := map[string]string{} // literals by the function they were handed to
+	for _, use := range read.Uses {
+		place := Place{name, use.Line}
+		for _, argument := range use.Arguments {
+			for _, piece := range argument.Pieces {
+				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
+					handed[piece.Text] = use.Function
+				}
+			}
+		}
+		if own {
+			c.use(place, use)
+		}
+	}
+	for _, literal := range read.Literals {
+		place := Place{name, literal.Line}
+		switch {
+		case fileName.MatchString(literal.Text):
+			base := path.Base(strings.ReplaceAll(literal.Text, `\`, "/"))
+			c.mentions[base] = append(c.mentions[base], mention{place, strings.ReplaceAll(literal.Text, `\`, "/"), handed[literal.Text]})
+		case own && createsTable.MatchString(literal.Text):
+			c.makes = append(c.makes, place)
+		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
+			c.texts = append(c.texts, embedded{place, literal.Text})
+		}
+	}
+	if own {
+		for _, m := range dsnScheme.FindAllSubmatch(source, -1) {
+			c.schemes[drivers[string(m[1])]] = true
+		}
+		for _, m := range dsnPart.FindAllSubmatch(source, -1) {
+			address := string(m[2])
+			if before := m[0][:len(m[0])-len(m[2])]; before[len(before)-1] == '$' { // within the string
+				address = "$" + address
+			}
+			c.connect(Place{File: name}, dsnRoles[string(m[1])], address)
+		}
+	}
+}
+
+var createsTable = regexp.MustCompile(`(?i)\bcreate\s+table\b`)
+
+// isOwnCode tells the application's own code from its tests.
+func isOwnCode(name string) bool {
+	for _, word := range settings.Words(path.Dir(name)) {
+		if foreign[word] == "tests" {
+			return false
+		}
+	}
+	return true
+}
+
+func (c *code) use(place Place, use php.Use) {
+	first := func() string {
+		if len(use.Arguments) > 0 {
+			if text, ok := use.Arguments[0].Literal(); ok {
+				return strings.ToLower(text)
+			}
+		}
+		return ""
+	}
+	switch function := use.Function; {
+	case environers[function]:
+		if len(use.Arguments) > 0 {
+			if text, ok := use.Arguments[0].Literal(); ok {
+				c.environ[text] = true
+			}
+		}
+	case function == "extension_loaded":
+		c.asked["ext-"+first()] = true
+		c.note("ext-"+first(), place)
+	case function == "function_exists", function == "class_exists":
+		c.asked[first()] = true
+	default:
+		c.note(function, place)
+		if roles, logs := loginArguments[function]; logs {
+			for i, argument := range use.Arguments {
+				if i < len(roles) && roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
+					c.connect(place, roles[i], argument.Pieces[0].Address)
+				}
+			}
+		}
+	}
+}
+
+func (c *code) note(function string, place Place) {
+	if _, known := c.functions[function]; !known {
+		c.functions[function] = place
+	}
+	switch {
+	case strings.HasPrefix(function, "mysql"):
+		c.families[familyMySQL]++
+	case strings.HasPrefix(function, "pg_"):
+		c.families[familyPostgreSQL]++
+	}
+}
+
+func (c *code) connect(place Place, role settings.Role, address string) {
+	address = strings.ReplaceAll(address, `"`, "'")
+	c.connects = append(c.connects, connect{place, role, address, elements(address)})
+}
+
+// elements are the names in an address, in small letters.
+func elements(address string) []string {
+	found := elementName.FindAllString(strings.ToLower(address), -1)
+	return slices.DeleteFunc(found, func(name string) bool { return name == "this" || name == "self" || name == "static" })
+}
+
+var elementName = regexp.MustCompile(`[a-z0-9_-]+`)
+
+// goesInto tells how surely the value at an address goes into a login, as the
+// role it is said to have: 3 for the very address, 2 for its last two elements,
+// 0 for none.
+func (c *code) goesInto(address string, role settings.Role) int {
+	best := 0
+	mine := elements(address)
+	for _, at := range c.connects {
+		if at.role != role {
+			continue
+		}
+		same := 0
+		for same < len(mine) && same < len(at.elements) && mine[len(mine)-1-same] == at.elements[len(at.elements)-1-same] {
+			same++
+		}
+		const sure, likely = 3, 2
+		switch {
+		case same == len(mine) && same == len(at.elements):
+			best = max(best, sure)
+		case same >= 2:
+			best = max(best, likely)
+		case same == 1 && len(at.elements) == 1 && len(mine) > 1, same == 1 && len(mine) == 1:
+			best = max(best, 1)
+		}
+	}
+	return best
+}

@@ -1,0 +1,253 @@
+// Package discover looks through the folder of an unpacked PHP application and
+// tells what its entry in an estate file would have to say: which settings file
+// holds the login and which keys of it, which SQL is to be imported, for which
+// servers the application is made, and what its own installer does.
+//
+// It reads files and runs nothing. It must never know of servers, of an estate
+// file, or of how its findings are shown. How it decides is told in
+// docs/proposing.md.
+package discover
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings"
+)
+
+// Findings are what a look through a folder tells.
+type Findings struct {
+	Folder string `json:"folder"`
+	// Name is what the application could be called in an estate file.
+	Name string `json:"name"`
+	// Settings are the candidates for its settings file, the best first.
+	Settings []*Candidate `json:"settings"`
+	// Scripts are all SQL scripts: those to import first, in their order.
+	Scripts []*Script `json:"scripts"`
+	// DBMS are the families of servers it can use, the likeliest first.
+	DBMS       []Family    `json:"dbms"`
+	Prefix     string      `json:"prefix,omitempty"`
+	Installer  Installer   `json:"installer"`
+	Extensions []Extension `json:"extensions"`
+	// Skipped are folders and files that were not looked at, and why.
+	Skipped []string `json:"skipped"`
+}
+
+// Family is a family of servers with what speaks for it.
+type Family struct {
+	Name    string   `json:"name"` // mysql for MariaDB and MySQL, or postgresql
+	Score   int      `json:"score"`
+	Reasons []string `json:"reasons"`
+}
+
+// Installer is what the application's own installer seems to make.
+type Installer struct {
+	// Tables says that no SQL is there to be imported, so that the application
+	// has to make its tables itself.
+	Tables bool `json:"tables,omitempty"`
+	// TablesIn is where code makes tables.
+	TablesIn []Place `json:"tables_in,omitempty"`
+	// Files are installer and samples, to be removed when the application is
+	// closed.
+	Files []string `json:"files,omitempty"`
+}
+
+// Import lists the scripts to import.
+func (f *Findings) Import() []*Script {
+	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *Script) bool { return s.LeftOut != "" })
+}
+
+// Accounts lists the scripts that only make a database and its account.
+func (f *Findings) Accounts() []*Script {
+	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *Script) bool { return s.Account == nil })
+}
+
+// Look looks through a folder. family is what the server is known to be, empty
+// when it is to be told from the application.
+func Look(ctx context.Context, folder, family string) (*Findings, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	t, err := look(ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	if len(t.files) == 0 {
+		return nil, fault.At(fault.Invalid, fault.Place{File: folder}, "name the folder of an unpacked application", "there are no files in the folder")
+	}
+	c := readCode(t)
+	f := &Findings{Folder: folder, Name: nameOf(t), Settings: candidates(t, c)}
+	all, err := readScripts(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	f.DBMS = families(t, c, f.Settings, all)
+	if family == "" && len(f.DBMS) > 0 {
+		family = f.DBMS[0].Name
+	}
+	f.Scripts = arranged(all, family)
+	preferFamily(f.Settings, family)
+	for _, candidate := range f.Settings {
+		candidate.fit(family)
+	}
+	f.Prefix = f.prefix()
+	f.installer(t, c)
+	f.Extensions = extensions(t, c, family)
+	f.Skipped = t.skipped
+	return f, nil
+}
+
+// preferFamily puts candidates for the family that is wanted before those for
+// another one that are about as good.
+func preferFamily(found []*Candidate, family string) {
+	slices.SortStableFunc(found, func(a, b *Candidate) int {
+		other := func(c *Candidate) float64 {
+			if c.family != "" && family != "" && c.family != family {
+				return c.Score - closeScores
+			}
+			return c.Score
+		}
+		return cmp.Compare(other(b), other(a))
+	})
+}
+
+var (
+	versionSuffix = regexp.MustCompile(`(?i)[-_. ]?v?\d+(\.\d+)*([-_.](stable|final|release|rc\d*|beta\d*|alpha\d*|src|full))?$`)
+	notInNames    = regexp.MustCompile(`[^a-z0-9]+`)
+)
+
+// nameOf is the application's name by its manifest or its folder, without a
+// version, in small letters.
+func nameOf(t *tree) string {
+	plain := func(name string) string {
+		for versionSuffix.MatchString(name) {
+			name = versionSuffix.ReplaceAllString(name, "")
+		}
+		name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "_"), "_")
+		return strings.TrimLeft(name, "0123456789_")
+	}
+	base := plain(filepath.Base(t.root))
+	var manifest struct {
+		Name string `json:"name"`
+	}
+	if common := wordSet("www html htdocs public public_html app web src application trunk master main"); base == "" || common[base] {
+		if json.Unmarshal(t.read("composer.json", longestSettings), &manifest) == nil && manifest.Name != "" {
+			base = plain(path.Base(manifest.Name))
+		}
+	}
+	const longest = 24
+	return strings.Trim(cmp.Or(base, "app")[:min(longest, len(cmp.Or(base, "app")))], "_")
+}
+
+// families tells for which servers the application is made.
+func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
+	scores := map[string]*Family{}
+	add := func(name string, score int, reason string, args ...any) {
+		if name == "" || name == familyOther {
+			return
+		}
+		if scores[name] == nil {
+			scores[name] = &Family{Name: name}
+		}
+		scores[name].Score += score
+		scores[name].Reasons = append(scores[name].Reasons, fmt.Sprintf(reason, args...))
+	}
+	if len(found) > 0 {
+		add(found[0].family, 6, "%s names it", found[0].Seen)
+	}
+	counted := map[string]int{}
+	for _, s := range all {
+		if s.LeftOut == "" || s.Account != nil {
+			counted[s.DBMS]++
+			if counted[s.DBMS] == 1 {
+				add(s.DBMS, 4, "%s is written for it", s.File)
+			}
+		}
+	}
+	for family, uses := range c.families {
+		add(family, min(uses, 3), "the code uses its functions")
+	}
+	for _, e := range extensions(t, c, "") {
+		if family := driverExtensions[e.Name]; !e.Optional && e.Place.File == "composer.json" {
+			add(family, 2, "composer.json names %s", e.Name)
+		}
+	}
+	for _, at := range slices.Sorted(maps.Keys(c.schemes)) {
+		add(at, 2, "the code has a data source name for it")
+	}
+	list := make([]Family, 0, len(scores))
+	for _, name := range slices.Sorted(maps.Keys(scores)) {
+		list = append(list, *scores[name])
+	}
+	slices.SortStableFunc(list, func(a, b Family) int { return b.Score - a.Score })
+	return list
+}
+
+// prefix is the table prefix: that of the settings, else what all tables of the
+// scripts begin with.
+func (f *Findings) prefix() string {
+	imported := f.Import()
+	for _, s := range imported {
+		if s.prefix != "" {
+			return s.prefix
+		}
+	}
+	if len(f.Settings) > 0 && plainPrefix.MatchString(f.Settings[0].prefix) && !slices.ContainsFunc(imported, func(s *Script) bool { return s.lacks(f.Settings[0].prefix) }) {
+		return f.Settings[0].prefix
+	}
+	for _, s := range imported {
+		if s.PrefixToken != "" {
+			return f.Name[:min(3, len(f.Name))] + "_"
+		}
+	}
+	return ""
+}
+
+var plainPrefix = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]{0,20}$`)
+
+// installer tells what the application's own installer does.
+func (f *Findings) installer(t *tree, c *code) {
+	tables := 0
+	for _, s := range f.Import() {
+		tables += s.Tables
+	}
+	f.Installer.Tables = tables == 0
+	const shown = 3
+	for _, place := range c.makes {
+		if len(f.Installer.TablesIn) < shown {
+			f.Installer.TablesIn = append(f.Installer.TablesIn, place)
+		}
+	}
+	for _, folder := range slices.Sorted(maps.Keys(t.folders)) {
+		words := settings.Words(path.Base(folder))
+		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(folder+"/", of) })
+		if !inside && len(words) <= 2 && slices.ContainsFunc(words, func(w string) bool { return installerWords[w] || w == "first" && len(words) == 2 }) && hasCode(t, folder) {
+			f.Installer.Files = append(f.Installer.Files, folder+"/")
+		}
+	}
+	for _, name := range t.files {
+		base := strings.TrimSuffix(path.Base(name), path.Ext(name))
+		words := settings.Words(base)
+		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(name, of) })
+		if !inside && isCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && installerWords[words[0]] && path.Ext(name) == ".php" {
+			f.Installer.Files = append(f.Installer.Files, name)
+		}
+	}
+	if len(f.Settings) > 0 && f.Settings[0].Template != "" && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(f.Settings[0].Template, of) }) {
+		f.Installer.Files = append(f.Installer.Files, f.Settings[0].Template)
+	}
+}
+
+func hasCode(t *tree, folder string) bool {
+	return slices.ContainsFunc(t.files, func(name string) bool { return strings.HasPrefix(name, folder+"/") && isCode(name) })
+}

@@ -1,0 +1,534 @@
+package discover
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/secret"
+	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/syntax"
+)
+
+// Candidate is a settings file that may hold the application's login.
+type Candidate struct {
+	File string `json:"file"`
+	// Template is the sample that it is made from; empty when the file is
+	// there, or when the installer makes it.
+	Template string `json:"template,omitempty"`
+	// Seen is the file in which the values were found.
+	Seen    string   `json:"seen"`
+	Syntax  string   `json:"syntax"`
+	Score   float64  `json:"score"`
+	Reasons []string `json:"reasons"`
+	Values  []Value  `json:"values"`
+	// InstallerMakes says that neither the file nor a sample is there, but that
+	// code reads or writes it.
+	InstallerMakes bool `json:"installer_makes,omitempty"`
+	// Add says that keys have to be added to a file that is there.
+	Add bool `json:"add,omitempty"`
+
+	family   string
+	prefix   string // value of the table prefix
+	unchosen bool
+	group    string // the container, for messages
+}
+
+// Value is what an address should get.
+type Value struct {
+	Role    settings.Role `json:"role"`
+	Address string        `json:"address"`
+	Text    string        `json:"text"` // as in an estate file, with placeholders
+	Line    int           `json:"line,omitempty"`
+	// Was is the value that stands there now, masked when it is a secret.
+	Was string `json:"was"`
+	// Commented says that the key stands in a comment only.
+	Commented bool `json:"commented,omitempty"`
+	// Doubt says why this should not be taken without a look; empty for none.
+	Doubt string `json:"doubt,omitempty"`
+	// Others are further addresses that might have been meant.
+	Others []string `json:"others,omitempty"`
+	// Expression says that the value is evaluated now.
+	Expression bool `json:"expression,omitempty"`
+
+	dsn string // address of the data source name that this is a part of
+}
+
+// leastScore is what a candidate must reach.
+const leastScore = 9
+
+// speaks is what a file must hold to be worth reading.
+var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql`)
+
+// candidates finds the settings files, the best first.
+func candidates(t *tree, c *code) []*Candidate {
+	var found []*Candidate
+	for _, name := range t.files {
+		plain, may := maySet(name)
+		if !may || isScript(name) || !isOwnCode(name) {
+			continue
+		}
+		content := t.read(name, longestSettings)
+		if content == nil && t.sizes[name] > longestSettings && !isCode(name) {
+			t.skip(name, "it is too long for a settings file")
+		}
+		if !speaks.Match(content) {
+			continue
+		}
+		found = append(found, readCandidates(t, c, name, plain, content)...)
+	}
+	found = append(found, fromCode(t, c)...)
+	slices.SortStableFunc(found, func(a, b *Candidate) int {
+		switch {
+		case a.Score > b.Score:
+			return -1
+		case a.Score < b.Score:
+			return 1
+		}
+		return len(a.File) - len(b.File)
+	})
+	return withoutTwins(found)
+}
+
+// withoutTwins keeps the best candidate of each file, and notes the others of
+// the same file in it.
+func withoutTwins(found []*Candidate) []*Candidate {
+	var kept []*Candidate
+	for _, candidate := range found {
+		i := slices.IndexFunc(kept, func(k *Candidate) bool { return k.File == candidate.File })
+		switch {
+		case i < 0:
+			kept = append(kept, candidate)
+		case candidate.Seen == kept[i].Seen && !candidate.unchosen && kept[i].Score-candidate.Score < closeScores && candidate.group != kept[i].group:
+			kept[i].Reasons = append(kept[i].Reasons, "another group of the file could be meant: "+candidate.group)
+			for n := range kept[i].Values {
+				if kept[i].Values[n].Doubt == "" {
+					kept[i].Values[n].Others = append(kept[i].Values[n].Others, candidate.address(kept[i].Values[n].Role)...)
+				}
+			}
+		}
+	}
+	return kept
+}
+
+// closeScores is how near two scores must be for a choice between them to be a
+// person's.
+const closeScores = 2.5
+
+func (c *Candidate) address(role settings.Role) []string {
+	for _, v := range c.Values {
+		if v.Role == role {
+			return []string{v.Address}
+		}
+	}
+	return nil
+}
+
+// readCandidates reads one file that exists.
+func readCandidates(t *tree, c *code, name, plain string, content []byte) []*Candidate {
+	file, err := settings.Parse(path.Join(path.Dir(name), plain), content)
+	if err != nil {
+		return nil
+	}
+	seen := candidateFor(t, c, name, plain)
+	const mostComments = 600
+	comments := bytes.Count(content, []byte("\n#")) + bytes.Count(content, []byte("//")) + bytes.Count(content, []byte("\n;"))
+	keys := readKeys(file, c, seen.named && comments < mostComments)
+	groups := groupKeys(keys)
+	for _, g := range groups {
+		g.judge()
+	}
+	choose(groups, file)
+	var found []*Candidate
+	for _, g := range groups {
+		if !g.complete() || !g.certain() {
+			continue
+		}
+		if reads := seen.environment(file, g, c); reads > 0 {
+			g.score += float64(min(reads, 4))
+			g.notes = append(g.notes, "the code reads these variables")
+		}
+		candidate := seen.with(file, g)
+		if candidate.Score >= leastScore {
+			found = append(found, candidate)
+		}
+	}
+	return found
+}
+
+// place is a file of the tree, and the settings file it stands for.
+type place struct {
+	seen, target, template string
+	named                  bool // its name is that of a settings file
+	add                    bool
+	score                  float64
+	reasons                []string
+}
+
+// candidateFor tells which settings file a file stands for, and how likely it
+// is one by its name, its folder and what the code says of it.
+func candidateFor(t *tree, c *code, name, plain string) place {
+	p := place{seen: name, target: name}
+	p.named = slices.ContainsFunc(settings.Words(path.Base(plain)), func(w string) bool {
+		return settingsNames[w] || strings.HasSuffix(w, "config") || strings.HasSuffix(w, "conf")
+	}) || !isCode(plain)
+	_, isSample := settings.PlainName(path.Base(name))
+	folders := settings.Words(path.Dir(name))
+	if !isSample && slices.ContainsFunc(folders, func(w string) bool { return sampleFolders[w] }) {
+		if target, found := c.resolve(t, name, path.Base(name)); found && target != name {
+			isSample, p.target = true, target
+		}
+	}
+	if isSample {
+		p.sampleOf(t, c, name, plain)
+	}
+	p.add = p.target != name && t.has(p.target)
+	base := path.Base(p.target)
+	if p.named {
+		p.score += 2
+	}
+	for _, m := range c.mentions[base] {
+		if verb := m.verb; readers[verb] || askers[verb] {
+			p.score += 2
+			p.reasons = append(p.reasons, fmt.Sprintf("%s:%d reads it", m.File, m.Line))
+			break
+		}
+	}
+	if !p.named && len(p.reasons) == 0 {
+		p.score -= 3
+	}
+	p.score -= 0.3 * float64(strings.Count(name, "/"))
+	for _, word := range folders {
+		switch {
+		case awayFolders[word]:
+			p.score -= 6
+		case installerWords[word] && p.target == name:
+			p.score -= 5
+		}
+	}
+	for _, word := range settings.Words(path.Base(plain)) {
+		if foreign[word] != "" {
+			p.score -= 6
+		}
+	}
+	return p
+}
+
+var sampleFolders = wordSet("sample samples example examples dist template templates skel skeleton defaults default")
+
+// sampleOf makes the place that of a sample's copy.
+func (p *place) sampleOf(t *tree, c *code, name, plain string) {
+	if p.target == name {
+		p.target = path.Join(path.Dir(name), plain)
+		if target, found := c.resolve(t, name, plain); found {
+			p.target = target
+		}
+	}
+	p.template = name
+	p.score += 2
+	p.reasons = append(p.reasons, name+" is a sample of it")
+	if t.has(p.target) {
+		p.template = ""
+	}
+}
+
+// resolve finds the place of a settings file that code mentions by its name:
+// beside the sample, else where the code looks for it.
+func (c *code) resolve(t *tree, sample, base string) (target string, found bool) {
+	beside := path.Join(path.Dir(sample), base)
+	for _, m := range c.mentions[base] {
+		for _, from := range []string{path.Dir(m.File), "."} {
+			at := path.Join(from, strings.TrimLeft(m.path, "/"))
+			if strings.HasPrefix(at, "..") {
+				continue
+			}
+			folder := path.Dir(at)
+			if folder != "." && !t.folders[folder] {
+				continue
+			}
+			if at == beside {
+				return beside, true
+			}
+			if target == "" && (readers[m.verb] || writers[m.verb] || askers[m.verb]) && at != sample {
+				target = at
+			}
+		}
+	}
+	return target, target != ""
+}
+
+// environment counts the keys of a group that code reads as environment
+// variables.
+func (p place) environment(file *settings.File, g *group, c *code) (n int) {
+	if file.Syntax.Name != "dotenv" {
+		return 0
+	}
+	for _, k := range g.keys {
+		if c.environ[k.Address] {
+			n++
+		}
+	}
+	return n
+}
+
+// with makes the candidate of a place and a group.
+func (p place) with(file *settings.File, g *group) *Candidate {
+	c := &Candidate{
+		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
+	}
+	if c.group == "" {
+		c.group = "the keys without a word in front"
+	}
+	for _, role := range valueOrder {
+		k, has := g.keys[role]
+		if !has {
+			continue
+		}
+		if role == settings.Prefix {
+			c.prefix = k.Value
+		}
+		c.Values = append(c.Values, g.values(role, k)...)
+	}
+	return c
+}
+
+func round(score float64) float64 { return float64(int(score*10+0.5)) / 10 }
+
+// valueOrder is the order in which values are written into an entry.
+var valueOrder = []settings.Role{settings.DSN, settings.Driver, settings.Host, settings.Port, settings.Socket, settings.Database, settings.User, settings.Password, settings.Prefix, settings.Charset, settings.Collation}
+
+// values are what a key of a role should get: one value, or the parts of a data
+// source name.
+func (g *group) values(role settings.Role, k key) []Value {
+	v := Value{Role: role, Address: k.Address, Text: "{" + string(role) + "}", Line: k.Place.Line, Was: k.Value, Commented: k.commented, Expression: k.Kind == syntax.Expression}
+	if v.Was != "" && (role == settings.Password || settings.IsSecret(k.Setting)) {
+		v.Was = secret.Mask
+	}
+	for _, other := range g.others[role] {
+		if other.Address != k.Address {
+			v.Others = append(v.Others, other.Address)
+		}
+	}
+	switch {
+	case k.Fixed:
+		v.Doubt = "it stands " + k.Refusal
+	case k.Kind == syntax.Expression:
+		v.Doubt = "it is " + k.Refusal + "; replace_expression: true would put a plain value there"
+	}
+	switch role {
+	case settings.DSN:
+		return g.parts(v, k)
+	case settings.Driver:
+		v.Text = k.Value
+		if familyOf(k.Value) == "" && v.Doubt == "" {
+			v.Doubt = "it names no driver yet"
+		}
+	case settings.Socket:
+		if k.Value == "" || k.commented || k.Kind == syntax.Null {
+			v.Doubt = "it is empty, and localhost is enough in most cases"
+		}
+	case settings.Port:
+		if k.commented {
+			v.Doubt = "it stands in a comment, and the usual port is taken without it"
+		}
+	case settings.Charset, settings.Collation:
+		if k.commented {
+			v.Doubt = "it stands in a comment"
+		}
+	}
+	return []Value{v}
+}
+
+// parts are the values of a data source name: part by part where it names a
+// server that can be used, else as a whole.
+func (g *group) parts(v Value, k key) []Value {
+	family := dsnFamily(k.Value)
+	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
+		v.Text = wholeURL(family)
+		if v.Doubt == "" && family == familyOther {
+			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
+		}
+		return []Value{v}
+	}
+	var values []Value
+	for _, part := range []struct {
+		name string
+		role settings.Role
+	}{{dsn.Host, settings.Host}, {dsn.Port, settings.Port}, {dsn.Socket, settings.Socket}, {dsn.Database, settings.Database}, {dsn.User, settings.User}, {dsn.Password, settings.Password}, {dsn.Charset, settings.Charset}} {
+		was, has, _ := dsn.Get(k.Value, part.name)
+		if !has {
+			continue
+		}
+		value := Value{dsn: v.Address, Role: part.role, Address: v.Address + "#" + part.name, Text: "{" + string(part.role) + "}", Line: v.Line, Was: was}
+		if part.role == settings.Password && was != "" {
+			value.Was = secret.Mask
+		}
+		values = append(values, value)
+	}
+	return values
+}
+
+// wholeURL is a data source name for a family of servers.
+func wholeURL(family string) string {
+	scheme := "mysql"
+	if family == familyPostgreSQL {
+		scheme = "postgresql"
+	}
+	return scheme + "://{user|url}:{password|url}@{host}:{port}/{database|url}"
+}
+
+// fit fits the values to the family of servers that is wanted: a data source
+// name for another one is written as a whole, and a driver for another one is
+// put in doubt.
+func (c *Candidate) fit(family string) {
+	if family == "" || c.family == "" || c.family == family {
+		return
+	}
+	var fitting []Value
+	for _, v := range c.Values {
+		switch {
+		case v.dsn != "" && len(fitting) > 0 && fitting[len(fitting)-1].Address == v.dsn:
+			continue
+		case v.dsn != "":
+			v = Value{Role: settings.DSN, Address: v.dsn, Text: wholeURL(family), Line: v.Line, Was: secret.Mask}
+		case v.Role == settings.Driver:
+			v.Doubt = "it names another server than " + title(family) + ": put in what the application calls that"
+		}
+		fitting = append(fitting, v)
+	}
+	c.Values = fitting
+}
+
+// fromCode finds settings files that are not there, and of which no sample is:
+// those that code reads or writes, with the values that code logs in with, or
+// with those of a text that code would write into them.
+func fromCode(t *tree, c *code) []*Candidate {
+	var found []*Candidate
+	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+		mentions := c.mentions[base]
+		plain, may := maySet(base)
+		if !may || plain != base || !slices.ContainsFunc(settings.Words(base), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
+			continue
+		}
+		target, read, written := c.absent(t, mentions)
+		if target == "" {
+			continue
+		}
+		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP"}
+		switch {
+		case written != nil && read != nil:
+			candidate.Score, candidate.Reasons = 8, []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it", read.File, read.Line, written.File, written.Line)}
+		case written != nil:
+			candidate.Score, candidate.Reasons = 7, []string{fmt.Sprintf("%s:%d writes it", written.File, written.Line)}
+		default:
+			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
+		}
+		candidate.valuesFromCode(t, c, target, written)
+		if len(candidate.Values) >= 3 {
+			found = append(found, candidate)
+		}
+	}
+	return found
+}
+
+// absent gives the place of a file that code mentions and the tree lacks.
+func (c *code) absent(t *tree, mentions []mention) (target string, read, written *mention) {
+	for i := range mentions {
+		m := &mentions[i]
+		for _, from := range []string{path.Dir(m.File), "."} {
+			at := path.Join(from, strings.TrimLeft(m.path, "/"))
+			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
+				continue
+			}
+			if t.sizes[at] > 0 { // an empty one waits for the installer
+				return "", nil, nil
+			}
+			if target == "" || readers[m.verb] {
+				target = at
+			}
+			break
+		}
+		switch {
+		case writers[m.verb]:
+			written = m
+		case readers[m.verb], askers[m.verb]:
+			if read == nil || readers[m.verb] {
+				read = m
+			}
+		}
+	}
+	if read == nil && written == nil {
+		return "", nil, nil
+	}
+	return target, read, written
+}
+
+// valuesFromCode fills in what code tells of a file that is not there.
+func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention) {
+	for _, text := range read.texts {
+		if written != nil && text.File != written.File {
+			continue
+		}
+		source := text.text
+		if !strings.Contains(source, "<?php") {
+			source = "<?php\n" + source
+		}
+		file, err := settings.Parse(filepath.ToSlash(target), []byte(source))
+		if err != nil {
+			continue
+		}
+		for _, g := range groupKeys(readKeys(file, read, false)) {
+			if g.judge(); g.complete() && g.certain() && g.foreign == "" && g.score >= leastScore-4 {
+				made := place{target: target}.with(file, g)
+				for i := range made.Values {
+					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
+				}
+				c.Values, c.Seen, c.prefix, c.family = made.Values, text.File, "", made.family
+				c.Score = round(c.Score + g.score/2)
+				c.Reasons = append(c.Reasons, fmt.Sprintf("%s:%d has the text that is written", text.File, text.Line))
+				return
+			}
+		}
+	}
+	c.valuesFromLogins(t, read)
+}
+
+// valuesFromLogins takes the addresses that code logs in with.
+func (c *Candidate) valuesFromLogins(t *tree, read *code) {
+	byRole := map[settings.Role]connect{}
+	for _, at := range read.connects {
+		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
+		if inInstaller || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
+			continue
+		}
+		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {
+			byRole[at.role] = at
+		}
+	}
+	for _, role := range valueOrder {
+		at, has := byRole[role]
+		if !has {
+			continue
+		}
+		address := at.address
+		if returned.Match(t.read(at.File, longestCode)) && strings.Contains(address, "[") {
+			address = "return" + address[strings.IndexByte(address, '['):]
+		}
+		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}"})
+		c.Seen = at.File
+	}
+	if len(c.Values) > 0 {
+		c.Score = round(c.Score + float64(len(c.Values)))
+		c.Reasons = append(c.Reasons, c.Seen+" logs in with these values")
+	}
+}
+
+// returned is an include whose result is kept: the file returns its settings.
+var returned = regexp.MustCompile(`=\s*\(?(?:include|require)(?:_once)?\b`)

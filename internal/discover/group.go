@@ -1,0 +1,450 @@
+package discover
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/syntax"
+)
+
+// key is one setting of a file with what its address says.
+type key struct {
+	syntax.Setting
+	settings.Key
+	commented bool
+	uses      int // how surely its value goes into a login, see code.goesInto
+}
+
+// group is a set of keys of one file that belong together: at most one of each
+// role.
+type group struct {
+	container string
+	stem      string
+	keys      map[settings.Role]key
+	others    map[settings.Role][]key // further keys of a role that is taken
+	notes     []string                // why it stands where it does, for people
+	score     float64
+	family    string // told by its driver, its data source name or its port
+	foreign   string // what it is about, when not the application's database
+	selected  bool
+	unchosen  bool // another one beside it is the selected one
+}
+
+// core are the roles without which nobody can log in.
+var core = []settings.Role{settings.Host, settings.User, settings.Password, settings.Database}
+
+// besides are roles whose key may stand apart from the others.
+var besides = []settings.Role{settings.Prefix, settings.Charset, settings.Collation, settings.Port, settings.Socket, settings.Driver, settings.Database, settings.Host}
+
+// readKeys takes the keys of a file, live ones and those that stand in comments.
+func readKeys(file *settings.File, c *code, withComments bool) []key {
+	var keys []key
+	take := func(s syntax.Setting, commented bool) {
+		k := key{Setting: s, Key: settings.ReadKey(s.Address), commented: commented}
+		if requestValue.MatchString(s.Address) {
+			return
+		}
+		switch family := familyOf(s.Value); {
+		case family != "" && s.Kind == syntax.String && (k.Role == "" || k.Role == settings.Driver || k.Role == settings.Database && k.Vague):
+			k.Role, k.Vague = settings.Driver, false
+		case dsnFamily(s.Value) != "" && s.Kind == syntax.String:
+			k.Role, k.Vague = settings.DSN, false
+		case k.Role == settings.DSN && s.Kind == syntax.String && s.Value != "":
+			return // the address of a page
+		case k.Role == settings.Charset && s.Kind == syntax.String && s.Value != "" && !charsets[strings.ToLower(s.Value)] && !k.OfDatabase():
+			return // that of a page
+		case k.Role == settings.Driver && k.Vague:
+			return
+		}
+		if k.Role != "" && k.Kind != syntax.Boolean {
+			k.uses = c.goesInto(s.Address, k.Role)
+			keys = append(keys, k)
+		} else if role := c.roleOf(s.Address); role != "" && k.Kind != syntax.Boolean {
+			k.Role, k.uses = role, sureUse
+			keys = append(keys, k)
+		}
+	}
+	for _, s := range file.Settings {
+		take(s, false)
+	}
+	if withComments {
+		live := map[string]bool{}
+		for _, s := range file.Settings {
+			live[s.Address] = true
+		}
+		for _, s := range file.Commented() {
+			if !live[s.Address] {
+				take(s.Setting, true)
+			}
+		}
+	}
+	return keys
+}
+
+const sureUse = 3
+
+// requestValue is an address that a request or a session fills.
+var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERVER)\b`)
+
+// roleOf is the role in which the very address goes into a login; empty for
+// none.
+func (c *code) roleOf(address string) settings.Role {
+	for _, at := range c.connects {
+		if at.address == address && !strings.HasPrefix(address, "$this") {
+			return at.role
+		}
+	}
+	return ""
+}
+
+// dsnFamily is the family of servers of a data source name; empty for another
+// text.
+func dsnFamily(value string) string {
+	driver, found, err := dsn.Get(value, dsn.Driver)
+	if err != nil || !found {
+		if err == nil { // keywords of libpq have no driver
+			if _, names, _ := dsn.Get(value, dsn.Database); names {
+				return familyPostgreSQL
+			}
+		}
+		return ""
+	}
+	return familyOf(driver)
+}
+
+// groupKeys puts the keys that belong together into groups.
+func groupKeys(keys []key) []*group {
+	var groups []*group
+	at := map[string]*group{}
+	for _, k := range keys {
+		stem := strings.Join(k.Stem, " ")
+		id := k.Container + "\x00" + stem
+		g := at[id]
+		if g == nil {
+			g = &group{container: k.Container, stem: stem, keys: map[settings.Role]key{}, others: map[settings.Role][]key{}}
+			at[id] = g
+			groups = append(groups, g)
+		}
+		g.take(k)
+	}
+	groups = merged(groups)
+	for _, g := range groups {
+		g.adopt(keys)
+	}
+	return groups
+}
+
+// take gives the group a key; of two with one role the clearer word wins, and a
+// live one over one in a comment.
+func (g *group) take(k key) {
+	was, taken := g.keys[k.Role]
+	switch {
+	case !taken:
+		g.keys[k.Role] = k
+		return
+	case better(k, was):
+		g.keys[k.Role] = k
+		k = was
+	}
+	g.others[k.Role] = append(g.others[k.Role], k)
+}
+
+// better compares two keys of one role.
+func better(a, b key) bool {
+	switch {
+	case a.uses != b.uses:
+		return a.uses > b.uses
+	case a.commented != b.commented:
+		return !a.commented
+	case a.Vague != b.Vague:
+		return !a.Vague
+	}
+	return a.Rank < b.Rank
+}
+
+// merged joins groups of a file that lie apart only by a word or a level: a
+// name, a server, and the login one level below.
+func merged(groups []*group) []*group {
+	for i := 0; i < len(groups); i++ {
+		for j := 0; j < len(groups); j++ {
+			a, b := groups[i], groups[j]
+			if i == j || !a.belongsWith(b) {
+				continue
+			}
+			for _, k := range b.keys {
+				a.take(k)
+			}
+			for _, others := range b.others {
+				for _, k := range others {
+					a.take(k)
+				}
+			}
+			groups = slices.Delete(groups, j, j+1)
+			return merged(groups)
+		}
+	}
+	return groups
+}
+
+// count is how many of the core roles a group has.
+func (g *group) count() (n int) {
+	for _, role := range core {
+		if _, has := g.keys[role]; has {
+			n++
+		}
+	}
+	return n
+}
+
+func (g *group) disjoint(other *group) bool {
+	for role := range g.keys {
+		if _, both := other.keys[role]; both {
+			return false
+		}
+	}
+	return true
+}
+
+// belongsWith reports whether b is a part of g that stands apart.
+func (g *group) belongsWith(b *group) bool {
+	if g.count() < b.count() || !g.disjoint(b) || g.about() != b.about() && b.about() != "" {
+		return false
+	}
+	_, whole := g.keys[settings.DSN]
+	if whole && b.count() > 2 || g.count() == len(core) && b.count() > 0 {
+		return false
+	}
+	if g.container == b.container {
+		return akin(g.stem, b.stem)
+	}
+	if b.count() == 0 || g.count() == 0 {
+		return false
+	}
+	mine, others := elements(g.container), elements(b.container)
+	shared := 0
+	for shared < len(mine) && shared < len(others) && mine[shared] == others[shared] {
+		shared++
+	}
+	if shared == len(mine) && shared > 0 && len(others) == shared+1 { // one level below
+		return speaksOfDatabase(mine) || speaksOfDatabase(others) || b.count() == 2 && g.count() == 2
+	}
+	return shared > 0 && shared >= max(len(mine), len(others))-1 && speaksOfDatabase(mine[:shared])
+}
+
+// akin reports whether two stems of one container may mean one group: db and
+// none, db and mysql, ledger and ledger sql.
+func akin(a, b string) bool {
+	if a == b || a == "" || b == "" || strings.HasPrefix(a, b+" ") || strings.HasPrefix(b, a+" ") {
+		return true
+	}
+	return speaksOfDatabase(strings.Fields(a)) && speaksOfDatabase(strings.Fields(b))
+}
+
+func speaksOfDatabase(words []string) bool {
+	return settings.Key{Stem: words}.OfDatabase()
+}
+
+// about is what a group is about when its words say that it is not the
+// application's database.
+func (g *group) about() string {
+	words := append(settings.Words(g.container), strings.Fields(g.stem)...)
+	for _, word := range words {
+		if about := foreign[word]; about != "" {
+			return about
+		}
+	}
+	for _, word := range words {
+		for _, long := range longForeign { // smtphost, mailuser
+			if strings.HasPrefix(word, long) && !settings.DatabaseWords[word] {
+				return foreign[long]
+			}
+		}
+	}
+	return ""
+}
+
+// adopt takes keys that stand outside of the group but can only mean it: a
+// table prefix, a character set.
+func (g *group) adopt(keys []key) {
+	if g.count() < 2 && g.keys[settings.DSN].Address == "" {
+		return
+	}
+	for _, role := range besides {
+		if _, has := g.keys[role]; has {
+			continue
+		}
+		if _, whole := g.keys[settings.DSN]; whole && role != settings.Prefix {
+			continue
+		}
+		for _, k := range keys {
+			if k.Role != role || k.Vague && role != settings.Database {
+				continue
+			}
+			own := group{container: k.Container, stem: strings.Join(k.Stem, " ")}
+			if own.about() != "" || slices.ContainsFunc(k.Stem, func(word string) bool { return word == "url" || word == "path" || word == "file" }) {
+				continue
+			}
+			near := k.Container == g.container || strings.HasPrefix(g.container, k.Container) && k.Container != ""
+			ofTables := role == settings.Prefix && (k.OfDatabase() || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
+			if near && (akin(g.stem, own.stem) || ofTables) || ofTables || near && k.OfDatabase() && role != settings.Host || k.uses == sureUse {
+				g.take(k)
+			}
+		}
+	}
+}
+
+// judge scores a group by what it has. The rules are told in
+// docs/proposing.md.
+func (g *group) judge() {
+	points := func(n float64, format string, args ...any) {
+		g.score += n
+		if format != "" {
+			g.notes = append(g.notes, fmt.Sprintf(format, args...))
+		}
+	}
+	weights := map[settings.Role]float64{
+		settings.Database: 3, settings.Password: 3, settings.User: 2, settings.Host: 2, settings.Prefix: 2, settings.Port: 1,
+		settings.Socket: 1, settings.Charset: 1, settings.Collation: 1, settings.Driver: 2, settings.DSN: 8,
+	}
+	uses, ofDatabase := 0, false
+	for role, k := range g.keys {
+		weight := weights[role]
+		if k.Vague {
+			weight /= 2
+		}
+		switch {
+		case k.Refusal != "" && k.Fixed:
+			weight /= 4
+		case k.Kind == syntax.Expression:
+			weight /= 2
+		case k.commented:
+			weight *= 0.7
+		}
+		g.score += weight
+		if k.uses > 1 {
+			uses += k.uses
+		}
+		ofDatabase = ofDatabase || k.OfDatabase() && role != settings.Prefix
+		g.readFamily(role, k)
+	}
+	const mostUses = 12
+	if uses > 0 {
+		points(float64(min(uses, mostUses)), "the code logs in with it")
+	}
+	if ofDatabase {
+		points(4, "")
+	}
+	if g.family == familyOther {
+		points(-4, "its driver is none of MariaDB, MySQL or PostgreSQL")
+	} else if g.family != "" {
+		points(2, "")
+	}
+	if g.foreign = g.about(); g.foreign != "" && uses < 2*sureUse {
+		// $mail['db']['host'] may be the database of a mail program.
+		words := append(settings.Words(g.container), strings.Fields(g.stem)...)
+		if last := words[len(words)-1]; speaksOfDatabase([]string{last}) && !always[g.foreign] {
+			points(-4, "it may be about %s", g.foreign)
+		} else {
+			points(-12, "it is about %s", g.foreign)
+		}
+	}
+	for _, role := range []settings.Role{settings.Host, settings.Database, settings.User, settings.Prefix} {
+		if k, has := g.keys[role]; has && k.Kind == syntax.String && strings.ContainsAny(strings.TrimSpace(k.Value), " \t\n") {
+			points(-4, "%s holds words for people", k.Address)
+		}
+	}
+	last := elements(g.container)
+	if len(last) > 0 && mainGroups[last[len(last)-1]] {
+		points(1, "")
+	}
+}
+
+// readFamily tells the family of servers by a driver, a data source name or a
+// port.
+func (g *group) readFamily(role settings.Role, k key) {
+	family := ""
+	switch role {
+	case settings.Driver:
+		family = familyOf(k.Value)
+	case settings.DSN:
+		family = dsnFamily(k.Value)
+	case settings.Port:
+		switch k.Value {
+		case "3306":
+			family = familyMySQL
+		case "5432":
+			family = familyPostgreSQL
+		}
+	}
+	if family != "" && (g.family == "" || role != settings.Port) {
+		g.family = family
+	}
+}
+
+// complete reports whether the group says enough to log in with.
+func (g *group) complete() bool {
+	has := func(role settings.Role) bool { _, has := g.keys[role]; return has }
+	if has(settings.DSN) {
+		return true
+	}
+	return has(settings.Database) && has(settings.User) && (has(settings.Password) || has(settings.Host)) || has(settings.Database) && has(settings.Host) && has(settings.Password)
+}
+
+// certain reports whether something beyond the four roles says that this is a
+// database: many things have a host, a user, a password and a name.
+func (g *group) certain() bool {
+	uses := 0
+	for role, k := range g.keys {
+		if k.OfDatabase() || role == settings.DSN || role == settings.Database && !k.Vague || role == settings.Prefix && strings.Contains(strings.ToLower(k.Address), "table") {
+			return true
+		}
+		uses += k.uses
+	}
+	return g.family != "" || uses >= 2*sureUse
+}
+
+// choose finds which of groups that stand side by side is in force: a setting
+// with the name of one of them as its value says so.
+func choose(groups []*group, file *settings.File) {
+	siblings := map[string][]*group{}
+	for _, g := range groups {
+		names := elements(g.container)
+		if len(names) > 0 && g.count() >= 2 {
+			parent := strings.Join(names[:len(names)-1], "\x00")
+			siblings[parent] = append(siblings[parent], g)
+		}
+	}
+	for _, side := range siblings {
+		if len(side) < 2 {
+			continue
+		}
+		for _, s := range file.Settings {
+			if s.Kind != syntax.String && s.Kind != syntax.Expression || !isSelector(s.Address) {
+				continue
+			}
+			for _, g := range side {
+				names := elements(g.container)
+				name := names[len(names)-1]
+				if strings.EqualFold(s.Value, name) || s.Kind == syntax.Expression && strings.HasSuffix(strings.ToLower(s.Value), "'"+name+"')") {
+					g.selected = true
+					g.score += 6
+					g.notes = append(g.notes, fmt.Sprintf("%s in line %d selects it", s.Address, s.Place.Line))
+					for _, other := range side {
+						if other != g {
+							other.unchosen = true
+							other.score -= 3
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+func isSelector(address string) bool {
+	return slices.ContainsFunc(settings.Words(address), func(word string) bool { return selectors[word] })
+}

@@ -1,0 +1,439 @@
+package discover
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/load"
+	"yellowfield/internal/settings"
+	"yellowfield/internal/sqltext"
+)
+
+// Script is an SQL script of the tree.
+type Script struct {
+	File        string `json:"file"`
+	DBMS        string `json:"dbms,omitempty"` // family of servers; empty for any
+	PrefixToken string `json:"prefix_token,omitempty"`
+	// Retarget says that the script makes or chooses a database of its own.
+	Retarget bool `json:"retarget,omitempty"`
+	Tables   int  `json:"tables"`
+	Rows     int  `json:"statements_with_rows"`
+	// LeftOut says why the script is not to be imported; empty for one that is.
+	LeftOut string `json:"left_out,omitempty"`
+	// Doubt says why it should not be imported without a look.
+	Doubt string `json:"doubt,omitempty"`
+	// Account holds the facts of a script that only makes a database and its
+	// account.
+	Account *AccountFacts `json:"account,omitempty"`
+
+	makes    map[string]bool // tables
+	needs    map[string]bool // tables it fills, changes or refers to
+	routines bool
+	prefix   string // that all tables begin with
+}
+
+// AccountFacts are what a vendor's script for database and account names.
+type AccountFacts struct {
+	Database  string `json:"database,omitempty"`
+	Charset   string `json:"charset,omitempty"`
+	Collation string `json:"collation,omitempty"`
+	User      string `json:"user,omitempty"`
+}
+
+var (
+	scriptFamilies = map[string]string{
+		"mysql": familyMySQL, "mysqli": familyMySQL, "mariadb": familyMySQL, "my": familyMySQL, "pgsql": familyPostgreSQL, "postgres": familyPostgreSQL, "postgresql": familyPostgreSQL, "pg": familyPostgreSQL, "postgre": familyPostgreSQL,
+		"sqlite": familyOther, "mssql": familyOther, "sqlsrv": familyOther, "sqlserver": familyOther, "oracle": familyOther, "oci": familyOther, "ibm": familyOther, "db2": familyOther, "firebird": familyOther, "sybase": familyOther, "sqlanywhere": familyOther,
+	}
+	leftOutWords = map[string]string{
+		"uninstall": "it removes", "drop": "it removes", "remove": "it removes", "delete": "it removes", "teardown": "it removes", "down": "it removes", "rollback": "it removes", "cleanup": "it removes",
+		"upgrade": "it is for upgrades", "update": "it is for upgrades", "migrate": "it is for upgrades", "migration": "it is for upgrades", "patch": "it is for upgrades", "convert": "it is for upgrades", "alter": "it is for upgrades",
+		"test": "it is for tests", "tests": "it is for tests", "testing": "it is for tests", "fixture": "it is for tests", "fixtures": "it is for tests", "benchmark": "it is for tests",
+		"backup": "it is a backup", "old": "it is an old one",
+	}
+	doubtWords = map[string]string{"demo": "it holds demonstration data", "sample": "it holds sample data", "sampledata": "it holds sample data", "example": "it holds sample data", "dummy": "it holds sample data", "optional": "it is optional by its name", "extra": "it is optional by its name"}
+	// partFolders hold scripts of parts of the application that are installed by
+	// themselves.
+	partFolders = wordSet("plugin plugins module modules extension extensions addon addons theme themes contrib docker")
+	// betweenVersions is a name such as 1.2-to-1.3.sql or v2.4.1.sql.
+	betweenVersions = regexp.MustCompile(`(?i)(\d+([._]\d+)+.*(to|-|_)+.*\d+[._]\d+|^v?\d+([._]\d+)+\.sql|_to_\d|-to-\d|from[_-]?\d)`)
+)
+
+// readScripts reads the SQL of the tree.
+func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
+	var found []*Script
+	for _, name := range t.files {
+		if !isScript(name) {
+			continue
+		}
+		if ctx.Err() != nil {
+			return nil, fault.Stopped(ctx.Err())
+		}
+		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}}
+		s.byName()
+		switch {
+		case s.LeftOut != "":
+		case t.sizes[name] > longestScript:
+			s.LeftOut = "it is too long to be looked at"
+		default:
+			s.read(filepath.Join(t.root, filepath.FromSlash(name)))
+		}
+		found = append(found, s)
+	}
+	return found, nil
+}
+
+// arranged puts the scripts to import for a family of servers first, in their
+// order, and tells why the others are left out.
+func arranged(all []*Script, family string) []*Script {
+	for _, s := range all {
+		if s.LeftOut == "" && family != "" && s.DBMS != "" && s.DBMS != family {
+			s.LeftOut = "it is for " + title(s.DBMS)
+		}
+	}
+	leaveOutTwins(all)
+	return inOrder(all)
+}
+
+var onlyDigits = regexp.MustCompile(`^[\d._-]+\.sql`)
+
+// lacks reports whether the script makes tables, and none of them with a prefix.
+func (s *Script) lacks(prefix string) bool {
+	for table := range s.makes {
+		if strings.HasPrefix(table, prefix) {
+			return false
+		}
+	}
+	return s.PrefixToken == "" && len(s.makes) > 0
+}
+
+// title is a family's name for people.
+func title(family string) string {
+	switch family {
+	case familyMySQL:
+		return "MariaDB or MySQL"
+	case familyPostgreSQL:
+		return "PostgreSQL"
+	}
+	return "another server"
+}
+
+// byName tells what the path says.
+func (s *Script) byName() {
+	for i, word := range append(settings.Words(path.Base(s.File)), settings.Words(path.Dir(s.File))...) {
+		if family, known := scriptFamilies[word]; known && s.DBMS == "" {
+			s.DBMS = family
+		}
+		if why := leftOutWords[word]; why != "" && s.LeftOut == "" {
+			s.LeftOut = why
+		}
+		if why := doubtWords[word]; why != "" && i < 4 {
+			s.Doubt = why
+		}
+	}
+	for _, word := range settings.Words(path.Dir(s.File)) {
+		if partFolders[word] && s.LeftOut == "" {
+			s.LeftOut = "it belongs to a part that is installed by itself"
+		}
+	}
+	if betweenVersions.MatchString(path.Base(s.File)) && s.LeftOut == "" {
+		s.LeftOut = "it is for upgrades"
+	}
+	if s.DBMS == familyOther && s.LeftOut == "" {
+		s.LeftOut = "it is for another server"
+	}
+}
+
+// tokenBefore finds what stands for the table prefix in front of a table's
+// name: #__, @prefix_, {PREFIX}, %TABLE_PREFIX%, [[prefix]], prefix_ in capitals.
+var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?|insert\\s+(?:ignore\\s+)?into\\s+)[`\"]?" +
+	`(#__|@\w+@_?|@\w*?_|\{\{?\$?[\w.]+\}?\}_?|%%?\w+%%?_?|\[\[?\w+\]\]?_?|<\w+>_?|\$\{?\w+?\}?_|:\w+?:_?|(?:TABLE_?)?PREFIX_|DB_?PREFIX_?)`)
+
+// read reads the script as the importer would, without a server. A script that
+// cannot be split, such as one for another server, gives what comes before the
+// fault.
+func (s *Script) read(at string) {
+	source := load.Source{Path: at, Name: s.File}
+	head, err := source.Head(1 << 20)
+	if err != nil {
+		s.LeftOut = fault.As(err).What
+		return
+	}
+	if m := tokenBefore.FindSubmatch(head); m != nil {
+		s.PrefixToken = string(m[1])
+	}
+	if family := dialectOf(head); family != "" && (s.DBMS == "" || family == familyOther) {
+		s.DBMS = family
+	}
+	const prefix = "prefixtoken_"
+	if s.PrefixToken != "" {
+		source.PrefixToken, source.Prefix = s.PrefixToken, prefix
+	}
+	only := true // makes nothing but a database and accounts
+	account := &AccountFacts{}
+	statements := 0
+	err = source.Each(func(statement sqltext.Statement) error {
+		statements++
+		if !account.take(statement) {
+			only = false
+		}
+		s.take(statement)
+		return nil
+	})
+	if s.PrefixToken == "" {
+		s.prefix = commonPrefix(s.makes)
+	}
+	switch {
+	case statements == 0 && err != nil && s.DBMS != familyPostgreSQL:
+		s.LeftOut = "it cannot be read: " + fault.As(err).What
+	case statements == 0:
+		s.LeftOut = "it holds no statement"
+	case only && (account.Database != "" || account.User != ""):
+		s.Account = account
+		s.LeftOut = "it only makes a database or an account, which is done without it"
+	case account.Database != "":
+		s.Retarget = true
+	case len(s.makes) == 0 && s.Rows == 0 && len(s.needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
+		s.LeftOut = "it is for upgrades"
+	}
+	if len(s.makes) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
+		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
+	}
+}
+
+// take notes what a statement makes and needs.
+func (s *Script) take(statement sqltext.Statement) {
+	head := statement.Head()
+	switch {
+	case head.Verb == "CREATE" && head.Object == "TABLE":
+		s.makes[head.Name.Name] = true
+		s.Tables = len(s.makes)
+		if table, ok := sqltext.ParseTable(statement.Text, statement.Dialect); ok {
+			for _, f := range table.Foreign {
+				s.needs[f.References.Name] = true
+			}
+		}
+	case head.Verb == "CREATE" && (head.Object == "TRIGGER" || head.Object == "VIEW" || head.Object == "FUNCTION" || head.Object == "PROCEDURE" || head.Object == "EVENT"):
+		s.routines = true
+		if head.Table.Name != "" {
+			s.needs[head.Table.Name] = true
+		}
+	case head.Verb == "ALTER" && head.Object == "TABLE":
+		s.needs[head.Name.Name] = true
+	case head.Verb == "INSERT" || head.Verb == "REPLACE":
+		s.Rows++
+		s.needs[head.Name.Name] = true
+	}
+}
+
+var (
+	charsetClause   = regexp.MustCompile(`(?i)\bCHAR(?:ACTER\s+SET|SET)\s*=?\s*'?(\w+)`)
+	collationClause = regexp.MustCompile(`(?i)\bCOLLATE\s*=?\s*'?(\w+)`)
+	userName        = regexp.MustCompile("(?i)\\bUSER\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?['\"`]?(\\w+)|\\bTO\\s+['\"`]?(\\w+)")
+)
+
+// take reads one statement; false for one that does more than make a database
+// or an account, or choose one.
+func (a *AccountFacts) take(statement sqltext.Statement) bool {
+	head := statement.Head()
+	text := string(statement.Text)
+	switch head.Verb {
+	case "CREATE", "ALTER", "DROP":
+		switch head.Object {
+		case "DATABASE", "SCHEMA":
+			if head.Verb == "CREATE" {
+				a.Database = head.Name.Name
+			}
+			if m := charsetClause.FindStringSubmatch(text); m != nil {
+				a.Charset = m[1]
+			}
+			if m := collationClause.FindStringSubmatch(text); m != nil {
+				a.Collation = m[1]
+			}
+			return true
+		case "USER", "ROLE":
+			if m := userName.FindStringSubmatch(text); m != nil && head.Verb == "CREATE" {
+				a.User = m[1]
+			}
+			return true
+		}
+		return false
+	case "GRANT":
+		if m := userName.FindStringSubmatch(text[max(0, strings.LastIndex(strings.ToUpper(text), " TO ")):]); m != nil && a.User == "" {
+			a.User = cmp.Or(m[1], m[2])
+		}
+		return true
+	case "USE":
+		if a.Database == "" {
+			a.Database = strings.Trim(strings.TrimSpace(text[len("USE"):]), "`\"")
+		}
+		return true
+	case "REVOKE", "SET", "FLUSH":
+		return true
+	}
+	return false
+}
+
+var (
+	mysqlSigns      = regexp.MustCompile("(?i)\\bengine\\s*=|\\bauto_increment\\b|`\\w+`|\\bunsigned\\b|\\btinyint\\b|\\bmediumtext\\b|\\bdelimiter\\b")
+	postgreSQLSigns = regexp.MustCompile(`(?i)\b(?:big)?serial\b|\bbytea\b|\bnextval\s*\(|\bcharacter varying\b|\btimestamp with(?:out)? time zone\b|\bset search_path\b|\$\$|\bowner to\b|^copy .* from stdin|::\w+|\bplpgsql\b|\btimestamptz\b|\bjsonb\b`)
+	otherSigns      = regexp.MustCompile(`(?i)\bautoincrement\b|\bpragma\b|\bvarchar2\b|\bnvarchar\b|\bidentity\s*\(\s*1|^go\s*$|\bnumber\s*\(\s*\d+\s*\)`)
+)
+
+// dialectOf tells for which servers SQL is written by words that only they have;
+// empty when it could be for any.
+func dialectOf(text []byte) string {
+	text = withoutComments.ReplaceAll(text, nil)
+	counts := map[string]int{
+		familyMySQL: len(mysqlSigns.FindAllIndex(text, 50)), familyPostgreSQL: len(postgreSQLSigns.FindAllIndex(text, 50)), familyOther: len(otherSigns.FindAllIndex(text, 50)),
+	}
+	best := ""
+	for _, family := range []string{familyMySQL, familyPostgreSQL, familyOther} {
+		if counts[family] > 0 && counts[family] > counts[best] {
+			best = family
+		}
+	}
+	return best
+}
+
+var withoutComments = regexp.MustCompile(`(?m)^\s*--.*$`)
+
+// commonPrefix is what all tables begin with, up to an underscore.
+func commonPrefix(tables map[string]bool) string {
+	common, first := "", true
+	for name := range tables {
+		i := strings.IndexByte(name, '_')
+		if i <= 0 {
+			return ""
+		}
+		if prefix := name[:i+1]; first {
+			common, first = prefix, false
+		} else if prefix != common {
+			return ""
+		}
+	}
+	if len(tables) < 3 {
+		return ""
+	}
+	return common
+}
+
+// leaveOutTwins leaves out scripts that make tables which another script makes,
+// too: a whole dump beside its parts, one for each language. The one that makes
+// more stays.
+func leaveOutTwins(all []*Script) {
+	for _, a := range all {
+		for _, b := range all {
+			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.makes) == 0 || len(a.makes) > len(b.makes) {
+				continue
+			}
+			common := 0
+			for table := range a.makes {
+				if b.makes[table] {
+					common++
+				}
+			}
+			if common == len(a.makes) && (len(a.makes) < len(b.makes) || preferred(b, a)) {
+				a.LeftOut = "its tables are made by " + b.File + ", too"
+				b.Doubt = cmp.Or(b.Doubt, "")
+			}
+		}
+	}
+	for _, a := range all {
+		for _, b := range all {
+			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.makes)+len(b.makes) > 0 {
+				continue
+			}
+			if la, lb := language.FindString(path.Base(a.File)), language.FindString(path.Base(b.File)); la != "" && lb != "" &&
+				strings.Replace(path.Base(a.File), la, "", 1) == strings.Replace(path.Base(b.File), lb, "", 1) && (strings.Contains(lb, "en") || !strings.Contains(la, "en") && b.File < a.File) {
+				a.LeftOut = "it is in another language than " + b.File
+			}
+		}
+	}
+}
+
+// language is the mark of a language in a file's name.
+var language = regexp.MustCompile(`[._-](?:en|de|fr|es|it|nl|pl|pt|ru|cs|sv|da|ja|zh|tr|hu)\b`)
+
+// preferred chooses between two scripts that make the same tables: the one with
+// rows, then the shorter name.
+func preferred(a, b *Script) bool {
+	if a.Rows != b.Rows {
+		return a.Rows > b.Rows
+	}
+	if len(a.File) != len(b.File) {
+		return len(a.File) < len(b.File)
+	}
+	return a.File < b.File
+}
+
+// inOrder puts scripts that need tables behind those that make them; where
+// nothing speaks for an order, numbers in the names do, and structure goes
+// before data.
+func inOrder(all []*Script) []*Script {
+	slices.SortStableFunc(all, func(a, b *Script) int {
+		return cmp.Or(
+			boolean(a.LeftOut != "", b.LeftOut != ""), boolean(a.Doubt != "", b.Doubt != ""),
+			boolean(len(a.makes) == 0, len(b.makes) == 0), natural(a.File, b.File))
+	})
+	var ordered []*Script
+	placed := map[string]bool{}
+	waiting := slices.Clone(all)
+	for len(waiting) > 0 {
+		next := 0
+		for i, s := range waiting {
+			if s.ready(waiting, placed) {
+				next = i
+				break
+			}
+		}
+		for table := range waiting[next].makes {
+			placed[table] = true
+		}
+		ordered = append(ordered, waiting[next])
+		waiting = slices.Delete(waiting, next, next+1)
+	}
+	return ordered
+}
+
+// ready reports whether no other waiting script makes what this one needs.
+func (s *Script) ready(waiting []*Script, placed map[string]bool) bool {
+	for table := range s.needs {
+		if s.makes[table] || placed[table] {
+			continue
+		}
+		for _, other := range waiting {
+			if other != s && other.LeftOut == "" && other.makes[table] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func boolean(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+var digits = regexp.MustCompile(`\d+`)
+
+// natural compares names with the numbers in them by value.
+func natural(a, b string) int {
+	pad := func(text string) string {
+		return digits.ReplaceAllStringFunc(text, func(n string) string { return fmt.Sprintf("%012s", n) })
+	}
+	return strings.Compare(pad(a), pad(b))
+}

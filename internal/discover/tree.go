@@ -1,0 +1,163 @@
+package discover
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/settings"
+)
+
+// Limits of what is looked at. What goes past them is told in Findings.Skipped.
+const (
+	mostFiles       = 60_000
+	longestSettings = 256 << 10
+	longestCode     = 2 << 20
+	longestScript   = 256 << 20
+)
+
+// othersFolders hold code that is not the application's own.
+var othersFolders = wordSet("vendor vendors node_modules bower_components third_party thirdparty 3rdparty .git .svn .hg .idea .vscode cache")
+
+// upgradeFolders hold what takes an older version to this one.
+var upgradeFolders = wordSet("upgrade upgrades update updates upgrading migration migrations patch patches upgrade-scripts db-updates")
+
+func wordSet(words string) map[string]bool {
+	set := map[string]bool{}
+	for word := range strings.FieldsSeq(words) {
+		set[word] = true
+	}
+	return set
+}
+
+// tree is the application's files, by their paths from its folder with slashes.
+type tree struct {
+	root    string
+	files   []string // in the order of their paths
+	sizes   map[string]int64
+	folders map[string]bool
+	skipped []string
+}
+
+// Skipped folders and files are named with the reason.
+func (t *tree) skip(path, why string) { t.skipped = append(t.skipped, path+": "+why) }
+
+// look walks over a folder.
+func look(ctx context.Context, root string) (*tree, error) {
+	t := &tree{root: root, sizes: map[string]int64{}, folders: map[string]bool{}}
+	err := filepath.WalkDir(root, func(at string, entry fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return fault.Stopped(ctx.Err())
+		}
+		if err != nil {
+			if at == root {
+				return fault.At(fault.Invalid, fault.Place{File: root}, "name the folder of an unpacked application", "the folder cannot be read: %v", err).With(err)
+			}
+			t.skip(t.name(at), "it cannot be read")
+			if entry.IsDir() {
+				return filepath.SkipDir
+			}
+			return nil
+		}
+		name := t.name(at)
+		if entry.IsDir() {
+			return t.folder(name, at)
+		}
+		if !entry.Type().IsRegular() {
+			return nil
+		}
+		if len(t.files) == mostFiles {
+			t.skip(name, "there are too many files; this one and those behind it were not looked at")
+			return filepath.SkipAll
+		}
+		if info, err := entry.Info(); err == nil {
+			t.files = append(t.files, name)
+			t.sizes[name] = info.Size()
+		}
+		return nil
+	})
+	return t, err
+}
+
+func (t *tree) name(at string) string {
+	name, _ := filepath.Rel(t.root, at)
+	return filepath.ToSlash(name)
+}
+
+func (t *tree) folder(name, at string) error {
+	if name == "." {
+		return nil
+	}
+	switch base := strings.ToLower(path.Base(name)); {
+	case othersFolders[base]:
+		t.skip(name+"/", "code of others")
+		return filepath.SkipDir
+	case upgradeFolders[base]:
+		t.skip(name+"/", "for upgrades")
+		return filepath.SkipDir
+	}
+	if _, err := os.Stat(filepath.Join(at, "composer", "installed.json")); err == nil {
+		t.skip(name+"/", "code of others")
+		return filepath.SkipDir
+	}
+	t.folders[name] = true
+	return nil
+}
+
+// read gives a file's content; nil for one that is too long or cannot be read.
+func (t *tree) read(name string, longest int64) []byte {
+	if t.sizes[name] > longest {
+		return nil
+	}
+	content, err := os.ReadFile(filepath.Join(t.root, filepath.FromSlash(name)))
+	if err != nil {
+		return nil
+	}
+	return content
+}
+
+func (t *tree) has(name string) bool { _, found := t.sizes[name]; return found }
+
+// isCode reports whether a file is PHP by its name.
+func isCode(name string) bool {
+	switch strings.ToLower(path.Ext(name)) {
+	case ".php", ".inc", ".phtml", ".module", ".install", ".class":
+		return true
+	}
+	return false
+}
+
+// isScript reports whether a file is SQL by its name, packed or not.
+func isScript(name string) bool {
+	name = strings.ToLower(name)
+	for _, packed := range []string{".gz", ".bz2", ".xz", ".zst", ".zip"} {
+		name = strings.TrimSuffix(name, packed)
+	}
+	plain, _ := settings.PlainName(path.Base(name))
+	return strings.HasSuffix(plain, ".sql") || strings.HasSuffix(name, ".mysql") || strings.HasSuffix(name, ".pgsql")
+}
+
+// settingsExtensions are those of files that may hold settings.
+var settingsExtensions = wordSet(".php .inc .ini .conf .cfg .cnf .config .env .yml .yaml .json .xml .properties .local .params")
+
+// foreignNames are files that hold settings of other programs than the
+// application.
+var foreignNames = regexp.MustCompile(`(?i)^(composer|package|package-lock|bower|tsconfig|phpunit|phpcs|phpstan|psalm|docker|compose|codeception|behat|build|pom|karma|gruntfile|web)\b.*\.(json|ya?ml|xml|dist|neon|config)`)
+
+// maySet reports whether a file may be a settings file by its name, and the
+// name it is used under.
+func maySet(name string) (plain string, may bool) {
+	base := path.Base(name)
+	plain, _ = settings.PlainName(base)
+	if foreignNames.MatchString(base) {
+		return plain, false
+	}
+	extension := strings.ToLower(path.Ext(plain))
+	return plain, settingsExtensions[extension] || strings.HasPrefix(plain, ".env") || slices.Contains([]string{"config", "configuration", "settings"}, strings.ToLower(plain))
+}

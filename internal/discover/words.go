@@ -1,0 +1,73 @@
+package discover
+
+import "strings"
+
+// foreign are words of groups that are not about the application's own
+// database, and what they are about.
+var foreign = func() map[string]string {
+	m := map[string]string{}
+	for about, words := range map[string]string{
+		"mail":                    "mail mailer email smtp imap pop pop3 sendmail",
+		"a directory":             "ldap directory ad radius saml cas sso auth oauth",
+		"a cache or queue":        "cache redis memcache memcached queue amqp broker session",
+		"a file transfer":         "ftp ftps sftp ssh webdav s3 bucket",
+		"a service":               "api proxy sms xmpp jabber irc captcha payment gateway http https search recaptcha push",
+		"an administrator":        "admin administrator root superuser",
+		"tests":                   "test tests testing phpunit travis ci fixture",
+		"a copy of the database":  "slave slaves replica replicas readonly secondary standby reader backup archive",
+		"another database":        "legacy old import external remote foreign migrate bridge",
+		"another kind of account": "cookie logging guest",
+	} {
+		for word := range wordSet(words) {
+			m[word] = about
+		}
+	}
+	return m
+}()
+
+// longForeign are those words that are told at the beginning of longer ones:
+// smtphost, mailuser.
+var longForeign = []string{"mail", "smtp", "imap", "ldap", "redis", "memcache", "cache", "sftp", "admin"}
+
+// always are what makes a group foreign even if it is about a database.
+var always = map[string]bool{"tests": true, "a copy of the database": true, "another database": true}
+
+// mainGroups are names of the group that is in force where several stand side
+// by side.
+var mainGroups = wordSet("default main master primary production prod live write writer")
+
+// selectors are words of a setting that says which group is in force.
+var selectors = wordSet("default active use current selected group connection driver type adapter environment env mode choice backend dbms engine which")
+
+// Words of paths.
+var (
+	settingsNames = wordSet("config configuration settings setting conf cfg database db local parameters params connect connection env options site")
+	awayFolders   = wordSet("doc docs documentation example examples demo demos contrib docker ansible deploy puppet github gitlab ci build tools dev " +
+		"plugin plugins module modules extension extensions addon addons theme themes skin skins lang language languages locale locales i18n translations")
+	installerWords = wordSet("install installer installation setup wizard")
+)
+
+// Families of servers, as an estate file's dbms has them. MariaDB and MySQL
+// are one here, since applications do not tell them apart.
+const (
+	familyMySQL      = "mysql"
+	familyPostgreSQL = "postgresql"
+	familyOther      = "another"
+)
+
+// familyOf is the family of a driver as settings name it: mysqli, or the path of
+// a class that ends in it; empty for another text.
+func familyOf(driver string) string {
+	driver = strings.ToLower(driver)
+	return drivers[driver[strings.LastIndexAny(driver, `/\`)+1:]]
+}
+
+// drivers are names of drivers, by family.
+var drivers = map[string]string{
+	"mysql": familyMySQL, "mysqli": familyMySQL, "mariadb": familyMySQL, "pdo_mysql": familyMySQL, "mysql_pdo": familyMySQL, "mysqlnd": familyMySQL, "pdo:mysql": familyMySQL, "pdo-mysql": familyMySQL, "mysql2": familyMySQL, "pdomysql": familyMySQL, "mysql8": familyMySQL,
+	"pgsql": familyPostgreSQL, "postgres": familyPostgreSQL, "postgresql": familyPostgreSQL, "pdo_pgsql": familyPostgreSQL, "pgsql_pdo": familyPostgreSQL, "pdo-pgsql": familyPostgreSQL, "pdopgsql": familyPostgreSQL, "postgresql8": familyPostgreSQL, "pg": familyPostgreSQL,
+	"sqlite": familyOther, "sqlite3": familyOther, "pdo_sqlite": familyOther, "sqlsrv": familyOther, "mssql": familyOther, "oci8": familyOther, "oracle": familyOther, "ibm_db2": familyOther,
+}
+
+// charsets are values that name a character set of a database, not of a page.
+var charsets = wordSet("utf8 utf8mb4 utf8mb3 latin1 ascii unicode")

@@ -1,0 +1,173 @@
+package php
+
+import (
+	"strings"
+)
+
+// Use is a place where code hands something to a function, a constructor, or
+// include and require.
+type Use struct {
+	// Function is its name in small letters, without a namespace: "mysqli",
+	// "include", "getenv". A method has "->" in front.
+	Function  string
+	New       bool // behind new
+	Line      int
+	Arguments []Argument
+}
+
+// Argument is one argument as the code writes it.
+type Argument struct {
+	// Pieces are its literal texts and the variables, constants and elements
+	// between them, in their order.
+	Pieces []Piece
+	Source string
+}
+
+// Piece is a literal text or an address.
+type Piece struct {
+	Text    string // of a literal; with variables in it, the source between the quotes
+	Address string // in normal form; empty for a literal
+}
+
+// Literal is the text of an argument that is one literal.
+func (a Argument) Literal() (string, bool) {
+	if len(a.Pieces) == 1 && a.Pieces[0].Address == "" {
+		return a.Pieces[0].Text, true
+	}
+	return "", false
+}
+
+// Code is what reading PHP code, without running it, tells about what it uses.
+type Code struct {
+	Uses []Use
+	// Literals are all string literals, those in the arguments of Uses too. A
+	// heredoc counts with its variables as the source has them.
+	Literals []Literal
+}
+
+// Literal is a string literal with its line.
+type Literal struct {
+	Text string
+	Line int
+}
+
+// ReadCode reads code. wanted chooses the functions whose uses are kept, by
+// their names as in Use. Code that cannot be cut into tokens gives what comes
+// before the fault.
+func ReadCode(src []byte, wanted func(function string) bool) Code {
+	tokens, err := lex(src)
+	if err != nil {
+		return Code{}
+	}
+	f := &finder{src: src}
+	line, at := 1, 0
+	var lines []int
+	for _, t := range tokens {
+		line += strings.Count(string(src[at:t.start]), "\n")
+		at = t.start
+		switch t.kind {
+		case space, comment, openTag, inlineHTML:
+		case closeTag: // the end of a statement
+			f.tokens, lines = append(f.tokens, token{punct, t.start, t.start}), append(lines, line)
+		default:
+			f.tokens = append(f.tokens, t)
+			lines = append(lines, line)
+		}
+	}
+	var code Code
+	for f.pos = 0; f.more(); f.pos++ {
+		switch {
+		case f.isKind(0, singleQuoted), f.isKind(0, doubleQuoted):
+			if text, ok := decode(f.text(0)); ok {
+				code.Literals = append(code.Literals, Literal{text, lines[f.pos]})
+			}
+		case f.isKind(0, heredoc):
+			code.Literals = append(code.Literals, Literal{heredocBody(f.text(0)), lines[f.pos]})
+		case f.isKind(0, word):
+			name := strings.ToLower(f.text(0))
+			name = name[strings.LastIndexByte(name, '\\')+1:]
+			if f.pos > 0 && f.is(-1, "->") {
+				name = "->" + name
+			}
+			includes := name == "include" || name == "include_once" || name == "require" || name == "require_once"
+			if !includes && !f.is(1, "(") || f.pos > 0 && f.is(-1, "function") || !wanted(name) {
+				continue
+			}
+			use := Use{Function: name, New: f.pos > 0 && f.is(-1, "new"), Line: lines[f.pos]}
+			start := f.pos
+			f.pos++
+			switch {
+			case includes:
+				from := f.pos
+				f.skipTo(";", "")
+				use.Arguments = []Argument{f.argument(from, f.pos)}
+			default:
+				use.Arguments = f.arguments()
+			}
+			code.Uses = append(code.Uses, use)
+			f.pos = start // calls inside the arguments count, too
+		}
+	}
+	return code
+}
+
+// arguments takes the arguments of a call from its bracket on.
+func (f *finder) arguments() []Argument {
+	var all []Argument
+	f.pos++
+	for f.more() && !f.is(0, ")") {
+		from := f.pos
+		f.skipTo(",", ")", ";", "]", "}")
+		all = append(all, f.argument(from, f.pos))
+		if !f.is(0, ",") {
+			break
+		}
+		f.pos++
+	}
+	return all
+}
+
+// argument reads the tokens from one place to another.
+func (f *finder) argument(from, to int) Argument {
+	if to <= from || to > len(f.tokens) {
+		return Argument{}
+	}
+	a := Argument{Source: string(f.src[f.tokens[from].start:f.tokens[to-1].end])}
+	back := f.pos
+	defer func() { f.pos = back }()
+	for f.pos = from; f.pos < to; f.pos++ {
+		switch {
+		case f.isKind(0, singleQuoted), f.isKind(0, doubleQuoted):
+			text, ok := decode(f.text(0))
+			if !ok {
+				text = f.text(0)[1 : len(f.text(0))-1]
+			}
+			a.Pieces = append(a.Pieces, Piece{Text: text})
+		case f.isKind(0, variable), f.isKind(0, word) && !f.is(1, "("):
+			address := f.text(0)
+			f.pos++
+			for f.pos < to {
+				if (f.is(0, "->") || f.is(0, "::")) && (f.isKind(1, word) || f.isKind(1, variable)) {
+					address += f.text(0) + f.text(1)
+					f.pos += 2
+					continue
+				}
+				subscript, length := f.subscript(true)
+				if length == 0 {
+					break
+				}
+				address += subscript
+				f.pos += length
+			}
+			f.pos--
+			a.Pieces = append(a.Pieces, Piece{Address: address})
+		}
+	}
+	return a
+}
+
+// heredocBody is a heredoc without its first and its last line.
+func heredocBody(source string) string {
+	_, body, _ := strings.Cut(source, "\n")
+	return body[:max(0, strings.LastIndexByte(body, '\n'))]
+}

@@ -1,0 +1,43 @@
+package settings
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// sampleWords are the words in a file's name that say that it is there to be
+// copied.
+var sampleWords = strings.Fields("sample example dist default defaults template tmpl tpl skel skeleton blank empty orig new")
+
+var nameWord = regexp.MustCompile(`[A-Za-z]+`)
+
+// PlainName is the name that the copy of a sample gets: config.php for
+// config.sample.php, sample-config.php or config.php.dist. isSample is false,
+// and the name unchanged, for a file that is no sample by its name.
+func PlainName(name string) (plain string, isSample bool) {
+	for _, at := range nameWord.FindAllStringIndex(name, -1) {
+		if !slices.Contains(sampleWords, strings.ToLower(name[at[0]:at[1]])) {
+			continue
+		}
+		before, after := name[:at[0]], name[at[1]:]
+		switch { // the mark between goes with the word
+		case before != "" && strings.ContainsAny(before[len(before)-1:], ".-_"):
+			before = before[:len(before)-1]
+		case after != "" && strings.ContainsAny(after[:1], ".-_"):
+			after = after[1:]
+		}
+		plain := before + after
+		if plain == "env" {
+			plain = ".env"
+		}
+		if plain != "" && !onlyExtension[plain] {
+			return plain, true
+		}
+	}
+	return name, false
+}
+
+// onlyExtension is what would be left of a file that is called by the sample
+// word alone: default.php.
+var onlyExtension = map[string]bool{"php": true, "inc.php": true, "inc": true, "ini": true, "yml": true, "yaml": true, "json": true, "xml": true, "conf": true, "cfg": true, "sql": true}
