@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -28,6 +29,7 @@ import (
 
 // Groups of commands, in the order in which an administrator works.
 const (
+	groupPrepare = "prepare"
 	groupMake    = "make"
 	groupConfirm = "confirm"
 	groupTooling = "tooling"
@@ -99,11 +101,11 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVarP(&p.verbose, "verbose", "v", false, "show every statement sent, secrets masked")
 	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked")
 	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
-	root.AddGroup(&cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
+	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
 	cobra.EnableCommandSorting = false // they stand in the order of the work
-	root.AddCommand(newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newDemoCommand(p), newJSONSchemaCommand())
 	return root
 }
 
@@ -200,6 +202,28 @@ func (p *program) confirm(question string) bool {
 	var answer string
 	_, _ = fmt.Fscanln(os.Stdin, &answer)
 	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
+}
+
+// choose asks which of several options to take. Without a terminal, or with
+// --yes, it is the one offered.
+func (p *program) choose(question string, options []string, offered int) int {
+	if p.yes || p.asJSON || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return offered
+	}
+	_, _ = fmt.Fprintln(os.Stderr, question)
+	for i, option := range options {
+		_, _ = fmt.Fprintf(os.Stderr, "  %d  %s\n", i+1, option)
+	}
+	for {
+		_, _ = fmt.Fprintf(os.Stderr, "1 to %d [%d] ", len(options), offered+1)
+		var answer string
+		if _, err := fmt.Fscanln(os.Stdin, &answer); err != nil || answer == "" {
+			return offered
+		}
+		if n, err := strconv.Atoi(answer); err == nil && n >= 1 && n <= len(options) {
+			return n - 1
+		}
+	}
 }
 
 // printJSON writes a command's one document.

@@ -127,14 +127,14 @@ var (
 )
 
 // nameOf is the application's name by its manifest or its folder, without a
-// version, in small letters.
+// version, in small letters, digits and hyphens.
 func nameOf(t *tree) string {
 	plain := func(name string) string {
 		for versionSuffix.MatchString(name) {
 			name = versionSuffix.ReplaceAllString(name, "")
 		}
-		name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "_"), "_")
-		return strings.TrimLeft(name, "0123456789_")
+		name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-")
+		return strings.TrimLeft(name, "0123456789-")
 	}
 	base := plain(filepath.Base(t.root))
 	var manifest struct {
@@ -146,7 +146,8 @@ func nameOf(t *tree) string {
 		}
 	}
 	const longest = 24
-	return strings.Trim(cmp.Or(base, "app")[:min(longest, len(cmp.Or(base, "app")))], "_")
+	base = cmp.Or(base, "app")
+	return strings.Trim(base[:min(longest, len(base))], "-")
 }
 
 // families tells for which servers the application is made.

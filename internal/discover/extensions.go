@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"yellowfield/internal/phpini"
 )
 
 // Extension is a PHP extension that the application needs, or uses where it is
@@ -56,16 +58,12 @@ var driverExtensions = map[string]string{
 	"sqlite3": familyOther, "pdo_sqlite": familyOther, "sqlsrv": familyOther, "pdo_sqlsrv": familyOther, "oci8": familyOther,
 }
 
-// builtIn are in every PHP that Debian ships, so that nothing has to be
-// installed for them.
-var builtIn = wordSet("core date hash json pcre spl standard reflection session filter tokenizer ctype pdo zlib random")
-
 // extensions collects what the application needs of PHP.
 func extensions(t *tree, c *code, family string) []Extension {
 	found := map[string]Extension{}
 	add := func(e Extension) {
 		e.Name = strings.ToLower(e.Name)
-		if of, isDriver := driverExtensions[e.Name]; isDriver && family != "" && of != family || builtIn[e.Name] || e.Name == "" {
+		if of, isDriver := driverExtensions[e.Name]; isDriver && family != "" && of != family || phpini.IsCompiledIn(e.Name) || e.Name == "" {
 			return
 		}
 		if was, known := found[e.Name]; !known || was.Optional && !e.Optional {

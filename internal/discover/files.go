@@ -200,6 +200,10 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			break
 		}
 	}
+	if words := settings.Words(path.Base(name)); p.template == "" && (slices.Contains(words, "default") || slices.Contains(words, "defaults")) {
+		p.score -= 3
+		p.reasons = append(p.reasons, "it holds defaults by its name, which another file may override")
+	}
 	if !p.named && len(p.reasons) == 0 {
 		p.score -= 3
 	}

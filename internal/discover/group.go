@@ -28,7 +28,8 @@ type group struct {
 	others    map[settings.Role][]key // further keys of a role that is taken
 	notes     []string                // why it stands where it does, for people
 	score     float64
-	family    string // told by its driver, its data source name or its port
+	family    string // told by its driver, its data source name or its port,
+	familyBy  string // whichever this says
 	foreign   string // what it is about, when not the application's database
 	selected  bool
 	unchosen  bool // another one beside it is the selected one
@@ -336,12 +337,12 @@ func (g *group) judge() {
 		points(float64(min(uses, mostUses)), "the code logs in with it")
 	}
 	if ofDatabase {
-		points(4, "")
+		points(4, "its keys speak of a database")
 	}
 	if g.family == familyOther {
 		points(-4, "its driver is none of MariaDB, MySQL or PostgreSQL")
 	} else if g.family != "" {
-		points(2, "")
+		points(2, "its %s is that of %s", g.familyBy, title(g.family))
 	}
 	if g.foreign = g.about(); g.foreign != "" && uses < 2*sureUse {
 		// $mail['db']['host'] may be the database of a mail program.
@@ -381,7 +382,7 @@ func (g *group) readFamily(role settings.Role, k key) {
 		}
 	}
 	if family != "" && (g.family == "" || role != settings.Port) {
-		g.family = family
+		g.family, g.familyBy = family, map[settings.Role]string{settings.Driver: "driver", settings.DSN: "data source name", settings.Port: "port"}[role]
 	}
 }
 
@@ -429,6 +430,9 @@ func choose(groups []*group, file *settings.File) {
 			for _, g := range side {
 				names := elements(g.container)
 				name := names[len(names)-1]
+				if strings.HasPrefix(s.Address, g.container) {
+					continue
+				}
 				if strings.EqualFold(s.Value, name) || s.Kind == syntax.Expression && strings.HasSuffix(strings.ToLower(s.Value), "'"+name+"')") {
 					g.selected = true
 					g.score += 6

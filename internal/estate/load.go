@@ -20,9 +20,11 @@ const FileName = "yellowfield.yaml"
 // Estate is a loaded and validated estate file with all it includes. Every
 // path in it is absolute.
 type Estate struct {
-	Path    string // of the estate file
-	Servers map[string]*Server
-	Apps    map[string]*App
+	Path string // of the estate file
+	// DefaultServer is the server of apps that name none; may be empty.
+	DefaultServer string
+	Servers       map[string]*Server
+	Apps          map[string]*App
 
 	places  map[string]fault.Place
 	sources map[string][]byte
@@ -50,12 +52,22 @@ func Load(path string) (*Estate, error) {
 	if err != nil {
 		return nil, err
 	}
+	source, err := readSource(path)
+	if err != nil {
+		return nil, err
+	}
+	return loadText(path, source)
+}
+
+// loadText is Load of a text that is, or is to become, the file at path.
+func loadText(path string, source []byte) (*Estate, error) {
 	e := &Estate{
 		Path: path, Servers: map[string]*Server{}, Apps: map[string]*App{},
 		places: map[string]fault.Place{}, sources: map[string][]byte{},
 	}
 	var main File
-	if err := e.read(path, &main); err != nil {
+	e.sources[path] = source
+	if err := decodeFile(path, source, &main, e.places); err != nil {
 		return nil, err
 	}
 	e.take(main)
@@ -72,12 +84,20 @@ func Load(path string) (*Estate, error) {
 	return e, nil
 }
 
-func (e *Estate) read(path string, target any) error {
+func readSource(path string) ([]byte, error) {
 	source, err := os.ReadFile(path)
 	if err != nil {
 		var pathError *fs.PathError
 		errors.As(err, &pathError)
-		return fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions", "the estate file cannot be read: %v", pathError.Err).With(err)
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions", "the estate file cannot be read: %v", pathError.Err).With(err)
+	}
+	return source, nil
+}
+
+func (e *Estate) read(path string, target any) error {
+	source, err := readSource(path)
+	if err != nil {
+		return err
 	}
 	e.sources[path] = source
 	return decodeFile(path, source, target, e.places)
@@ -186,6 +206,7 @@ func (e *Estate) absolute(path string) string {
 
 // complete fills in defaults and makes paths absolute.
 func (e *Estate) complete(d Defaults) {
+	e.DefaultServer = d.Server
 	for _, s := range e.Servers {
 		if s.Socket == "" && s.Port == 0 {
 			s.Port = 3306

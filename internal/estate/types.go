@@ -88,8 +88,10 @@ type App struct {
 	// AfterSettingsChange are commands as lists of a program and its arguments.
 	AfterSettingsChange [][]string `yaml:"after_settings_change" jsonschema_description:"Commands, each a list of program and arguments, to run when a settings file was written. No shell reads them."`
 	Installer           Installer  `yaml:"installer" jsonschema_description:"What the application's own web installer makes."`
-	Ownership           *Ownership `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
-	Notes               []string   `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
+	// InstallerFiles are folders, with a slash at the end, and files.
+	InstallerFiles []string   `yaml:"installer_files" jsonschema_description:"Installer and samples, from the app's folder, to be removed when its installation is done; shown with the connection facts."`
+	Ownership      *Ownership `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
+	Notes          []string   `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
 }
 
 // Database is the application's database.

@@ -254,6 +254,9 @@ func (e *Estate) validateSettings(a *App, path string) {
 				"%s is written by the installer, but settings does not say what stands in it", file)
 		}
 	}
+	for i, file := range a.InstallerFiles {
+		e.inside(fmt.Sprintf("%s.installer_files[%d]", path, i), a, file)
+	}
 }
 
 func (e *Estate) validateOwnership(a *App, path string) {

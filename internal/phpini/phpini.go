@@ -37,7 +37,10 @@ var builtIn = map[string]string{
 // compiledIn are the extensions that PHP has without being told, in the form
 // in which distributions build it.
 var compiledIn = []string{"core", "ctype", "date", "fileinfo", "filter", "hash", "json", "libxml", "openssl",
-	"pcre", "phar", "posix", "random", "reflection", "session", "sodium", "spl", "standard", "tokenizer", "zlib"}
+	"pcre", "pdo", "phar", "posix", "random", "reflection", "session", "sodium", "spl", "standard", "tokenizer", "zlib"}
+
+// IsCompiledIn reports whether every PHP has an extension without being told.
+func IsCompiledIn(extension string) bool { return slices.Contains(compiledIn, extension) }
 
 // interfaces of PHP in the order in which they are likely to serve the web.
 var interfaces = []string{"fpm", "apache2", "cgi", "cli"}

@@ -24,6 +24,8 @@ type Connection struct {
 	Charset   string   `json:"charset"`
 	Collation string   `json:"collation"`
 	Notes     []string `json:"notes,omitempty"`
+	// Remove are the installer and its samples, once the installation is done.
+	Remove []string `json:"remove,omitempty"`
 	// PasswordIn says where the password lies: a settings file, or "pending".
 	PasswordIn string `json:"password_in"`
 	// Password prints as a mask; only Reveal gives it.
@@ -50,7 +52,7 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 	}
 	facts := r.facts(secret.Password{})
 	c := &Connection{App: app.Name, DBMS: dbms.Product(facts["dbms"]).Title(), Host: facts["host"], Socket: facts["socket"], Database: facts["database"],
-		User: chosen.Name, Prefix: facts["prefix"], Charset: facts["charset"], Collation: facts["collation"], Notes: app.Notes}
+		User: chosen.Name, Prefix: facts["prefix"], Charset: facts["charset"], Collation: facts["collation"], Notes: app.Notes, Remove: app.InstallerFiles}
 	c.Port, _ = strconv.Atoi(facts["port"])
 	pending, found, err := e.State.Pending(r.stateAccount(chosen.Name))
 	if err != nil {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"strconv"
+	"strings"
 
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
@@ -41,7 +42,11 @@ func (s *Screen) Connection(c *provision.Connection, reveal bool) {
 	fact("port", strconv.Itoa(c.Port), "")
 	fact("socket", c.Socket, "")
 	fact("prefix", c.Prefix, "")
-	for i, text := range c.Notes {
+	notes := c.Notes
+	if len(c.Remove) > 0 {
+		notes = append(notes, "When its installation is done, remove "+strings.Join(c.Remove, ", ")+".")
+	}
+	for i, text := range notes {
 		name := ""
 		if i == 0 {
 			name = "notes"

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/propose"
+)
+
+func newProposeCommand(p *program) *cobra.Command {
+	var options propose.Options
+	var write bool
+	command := &cobra.Command{
+		Use:     "propose DIR",
+		Short:   "Look through an unpacked application and write its entry for the estate file",
+		GroupID: groupPrepare,
+		Long: `Looks through the folder of an unpacked application: which settings file holds
+the login and under which keys, which SQL is to be imported and in which order,
+for which servers it is made, what its own installer does. Nothing of it is run.
+
+The entry is YAML. What is certain stands there as values, what is not as
+comments with the reason. On a terminal the open questions are asked; without
+one, and with --yes, the likeliest answer is taken.`,
+		Example: `  yellowfield propose www/newapp
+  yellowfield propose www/newapp --write
+  yellowfield propose www/newapp --name shop --server barn --settings inc/config.php --write`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(command *cobra.Command, arguments []string) error {
+			options.Folder = arguments[0]
+			var err error
+			if options.Path, options.Estate, err = p.estateIfAny(); err != nil {
+				return err
+			}
+			proposal, err := propose.New(command.Context(), options)
+			if err != nil {
+				return err
+			}
+			for _, question := range proposal.Questions {
+				proposal.Answer(question.ID, p.choose(question.Text, question.Options, question.Answer))
+			}
+			var written *propose.Written
+			if write {
+				if written, err = proposal.Write(); err != nil {
+					return err
+				}
+			}
+			if p.asJSON {
+				return printJSON(map[string]any{"command": "propose", "estate": options.Path, "proposal": proposal, "written": written})
+			}
+			p.screen.Proposal(proposal, written, p.quiet)
+			return nil
+		},
+	}
+	command.Flags().BoolVarP(&write, "write", "w", false, "add the entry to the estate file, which keeps its layout and its comments")
+	command.Flags().StringVar(&options.Name, "name", "", "what the app is called in the estate file (default: told from the folder)")
+	command.Flags().StringVar(&options.Server, "server", "", "the `server` of the estate file that its database is on")
+	command.Flags().StringVar(&options.Settings, "settings", "", "the settings `file` that holds the login, from DIR")
+	return command
+}
+
+// estateIfAny opens the estate file, which need not be there yet.
+func (p *program) estateIfAny() (path string, loaded *estate.Estate, err error) {
+	path = p.estatePath
+	if path == "" {
+		here, err := os.Getwd()
+		if err != nil {
+			return "", nil, err
+		}
+		if path, err = estate.Find(here); err != nil {
+			return filepath.Join(here, estate.FileName), nil, nil
+		}
+	}
+	if _, err := os.Stat(path); os.IsNotExist(err) {
+		return path, nil, nil
+	}
+	loaded, err = estate.Load(path)
+	return path, loaded, err
+}

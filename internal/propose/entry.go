@@ -1,0 +1,371 @@
+package propose
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/discover"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/settings"
+)
+
+// writer writes lines of YAML with their remarks.
+type writer struct {
+	strings.Builder
+}
+
+const (
+	// remarkColumn is where the remarks behind short lines begin.
+	remarkColumn = 36
+	// lineWidth is that of a terminal of 80 columns without the indentation
+	// that the entry gets in the estate file.
+	lineWidth = 76
+)
+
+// line writes a line with a remark behind it, or above it where it would be too
+// long.
+func (w *writer) line(text, remark string) { w.lineAt(remarkColumn, text, remark) }
+
+func (w *writer) lineAt(column int, text, remark string) {
+	remark = oneLine(remark)
+	column = max(column, utf8.RuneCountInString(text)+2)
+	switch {
+	case remark == "":
+		w.WriteString(text)
+	case column+2+utf8.RuneCountInString(remark) <= lineWidth:
+		w.WriteString(text + strings.Repeat(" ", column-utf8.RuneCountInString(text)) + "# " + remark)
+	default:
+		indent := text[:len(text)-len(strings.TrimLeft(text, " "))]
+		w.remark(indent, remark)
+		w.WriteString(text)
+	}
+	w.WriteByte('\n')
+}
+
+// row is a line with a remark.
+type row struct{ text, remark string }
+
+// rows writes lines with their remarks in one column.
+func (w *writer) rows(rows []row) {
+	const widest = 52
+	column := remarkColumn
+	for _, r := range rows {
+		if width := utf8.RuneCountInString(r.text) + 2; width <= widest {
+			column = max(column, width)
+		}
+	}
+	for _, r := range rows {
+		w.lineAt(column, r.text, r.remark)
+	}
+}
+
+// remark writes a remark on lines of its own.
+func (w *writer) remark(indent, text string) {
+	line := indent + "#"
+	for _, word := range strings.Fields(oneLine(text)) {
+		if utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > lineWidth && line != indent+"#" {
+			w.WriteString(line + "\n")
+			line = indent + "#"
+		}
+		line += " " + word
+	}
+	w.WriteString(line + "\n")
+}
+
+// oneLine keeps a remark on its line, whatever stood in a file.
+func oneLine(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r == 0x85 || r == 0x2028 || r == 0x2029 {
+			return ' '
+		}
+		return r
+	}, text)
+}
+
+// compose makes the entry from findings and answers.
+func (p *Proposal) compose() {
+	p.Missing, p.NewServer, p.Server = "", "", ""
+	w := &writer{}
+	p.writeServer(w)
+	w.line("folder: "+scalar(p.folder()), "")
+	p.writeDatabase(w)
+	p.writePHP(w)
+	p.writeImport(w)
+	p.writeSettings(w)
+	p.writeInstaller(w)
+	p.Entry = w.String()
+}
+
+// scalar writes a value as YAML reads it.
+func scalar(text string) string {
+	if text == "" || strings.ContainsAny(text, "{}[],#&*!|>'\"%@`:\\") || strings.TrimSpace(text) != text || strings.HasPrefix(text, "-") || strings.HasPrefix(text, "?") {
+		return estate.Quoted(text)
+	}
+	return text
+}
+
+// folder is the application's folder as the estate file has it.
+func (p *Proposal) folder() string {
+	from, err := filepath.Abs(filepath.Dir(p.options.Path))
+	if err != nil {
+		return p.Findings.Folder
+	}
+	relative, err := filepath.Rel(from, p.Findings.Folder)
+	if err != nil || strings.HasPrefix(relative, "..") {
+		return p.Findings.Folder
+	}
+	return relative
+}
+
+func (p *Proposal) writeServer(w *writer) {
+	fitting := p.fitting()
+	switch {
+	case p.options.Server != "":
+		p.Server = p.options.Server
+	case len(fitting) > 0:
+		chosen := fitting[p.answer(askServer)]
+		p.Server, p.NewServer = chosen.name, chosen.entry
+	}
+	remark := ""
+	if families := p.Findings.DBMS; len(families) > 0 {
+		remark = "made for " + familyTitle(families[0].Name) + ": " + families[0].Reasons[0]
+		for _, other := range families[1:] {
+			remark += "; " + familyTitle(other.Name) + ": " + other.Reasons[0]
+		}
+	}
+	if p.Server == "" {
+		p.Missing = "no server is known that it could use"
+		if len(p.Findings.DBMS) > 0 {
+			p.Missing += ": it is made for " + familyTitle(p.Findings.DBMS[0].Name)
+		}
+		w.line("# server: NAME", p.Missing)
+		return
+	}
+	w.line("server: "+scalar(p.Server), remark)
+}
+
+func familyTitle(family string) string {
+	if family == "postgresql" {
+		return "PostgreSQL"
+	}
+	return "MariaDB or MySQL"
+}
+
+func (p *Proposal) writeDatabase(w *writer) {
+	name := strings.ReplaceAll(p.App, "-", "_")
+	w.line("database: {name: "+name+"}", "utf8mb4, if nothing else is said")
+	for _, script := range p.Findings.Accounts() {
+		facts := script.Account
+		var named []string
+		for _, fact := range []struct{ what, is string }{{"the database ", facts.Database}, {"the account ", facts.User}, {"", facts.Charset}, {"", facts.Collation}} {
+			if fact.is != "" {
+				named = append(named, fact.what+fact.is)
+			}
+		}
+		w.line("# "+oneLine(script.File+" names "+strings.Join(named, ", ")), "")
+	}
+	const longest = 32 // of an account's name, the shortest limit of a server
+	account := name[:min(len(name), longest-len("_app"))] + "_app"
+	w.line("accounts:", "")
+	w.line("  - name: "+account, "with the rights called structure")
+	w.remark("    ", "rights: {installing: structure, running: rows} if it makes no tables while it runs")
+	if p.Findings.Prefix != "" {
+		w.line("prefix: "+scalar(p.Findings.Prefix), "")
+	}
+}
+
+func (p *Proposal) writePHP(w *writer) {
+	var needed, optional []string
+	for _, e := range p.Findings.Extensions {
+		if e.Optional {
+			optional = append(optional, e.Name)
+		} else {
+			needed = append(needed, e.Name)
+		}
+	}
+	if len(needed) > 0 {
+		w.line("php: {extensions: ["+strings.Join(needed, ", ")+"]}", "")
+	}
+	if len(optional) > 0 {
+		w.line("# used where they are there: "+strings.Join(optional, ", "), "")
+	}
+}
+
+func (p *Proposal) writeImport(w *writer) {
+	mark := ""
+	if p.answer(askTables) == 1 {
+		mark = "# "
+	}
+	var rows []row
+	begin := func() {
+		if len(rows) == 0 {
+			rows = append(rows, row{mark + "import:", ""})
+		}
+	}
+	sure := 0
+	for _, s := range p.Findings.Import() {
+		if s.Doubt == "" {
+			sure++
+		}
+	}
+	for _, s := range p.Findings.Import() {
+		text := "- " + scalar(s.File)
+		if s.PrefixToken != "" || s.Retarget {
+			text = "- {file: " + scalar(s.File)
+			if s.PrefixToken != "" {
+				text += ", prefix_token: " + estate.Quoted(s.PrefixToken)
+			}
+			if s.Retarget {
+				text += ", retarget: true"
+			}
+			text += "}"
+		}
+		remark := cmp.Or(s.Doubt, contents(s))
+		switch {
+		case s.Doubt != "" && mark == "" && sure > 0:
+			begin()
+			rows = append(rows, row{"  # " + text, remark})
+		case s.Doubt != "":
+			rows = append(rows, row{"# import: " + text, remark})
+		default:
+			begin()
+			rows = append(rows, row{mark + "  " + text, remark})
+		}
+	}
+	const shown = 6
+	left := 0
+	for _, s := range p.Findings.Scripts {
+		if s.LeftOut == "" || s.Account != nil {
+			continue
+		}
+		if left++; left <= shown {
+			rows = append(rows, row{"# not imported: " + oneLine(s.File), s.LeftOut})
+		}
+	}
+	w.rows(rows)
+	if left > shown {
+		w.line("# not imported: "+counted(left-shown, "further script", "further scripts"), "")
+	}
+}
+
+// contents says what a script holds.
+func contents(s *discover.Script) string {
+	var parts []string
+	if s.Tables > 0 {
+		parts = append(parts, counted(s.Tables, "table", "tables"))
+	}
+	if s.Rows > 0 {
+		parts = append(parts, counted(s.Rows, "statement with rows", "statements with rows"))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// chosen is the settings file to write, nil when none was found.
+func (p *Proposal) chosen() *discover.Candidate {
+	if len(p.Findings.Settings) == 0 {
+		return nil
+	}
+	return p.Findings.Settings[p.answer(askSettings)]
+}
+
+func (p *Proposal) writeSettings(w *writer) {
+	chosen := p.chosen()
+	if chosen == nil {
+		w.line("# settings: no file with a login was found", "its installer may make one, or its code may hold it")
+		return
+	}
+	w.line("settings:", "")
+	w.remark("  ", fmt.Sprintf("score %g: %s", chosen.Score, strings.Join(chosen.Reasons, "; ")))
+	w.line("  - file: "+scalar(chosen.File), "")
+	if chosen.Template != "" {
+		w.line("    template: "+scalar(chosen.Template), "")
+	}
+	if chosen.Add {
+		w.line("    add: true", chosen.Seen+" has the keys")
+	}
+	w.line("    values:", "")
+	var rows []row
+	sure := 0
+	for _, v := range chosen.Values {
+		text := estate.PlainKey(v.Address) + ": " + estate.Quoted(v.Text)
+		remark := remarkOn(v)
+		if v.Doubt != "" {
+			rows = append(rows, row{"      # " + text, v.Doubt})
+			continue
+		}
+		sure++
+		rows = append(rows, row{"      " + text, remark})
+		if len(v.Others) > 0 {
+			rows = append(rows, row{"      # or " + strings.Join(v.Others, ", "), ""})
+		}
+	}
+	w.rows(rows)
+	if sure == 0 {
+		p.Missing = "none of its settings can be written without a look"
+	}
+	for _, other := range p.Findings.Settings {
+		if other != chosen {
+			w.remark("  ", fmt.Sprintf("Less likely: %s, score %g; --settings takes it instead.", other.File, other.Score))
+		}
+	}
+}
+
+// remarkOn says where a value was found and what stands there now.
+func remarkOn(v discover.Value) string {
+	if v.Line == 0 {
+		return ""
+	}
+	remark := fmt.Sprintf("line %d", v.Line)
+	switch {
+	case v.Commented:
+		remark += ", in a comment, which stays"
+	case v.Was == "":
+		remark += ", empty now"
+	case v.Role == settings.Password:
+		remark += ", was " + v.Was
+	default:
+		remark += ", was " + oneLine(v.Was)
+	}
+	return remark
+}
+
+func (p *Proposal) writeInstaller(w *writer) {
+	chosen := p.chosen()
+	tables := p.Findings.Installer.Tables || p.answer(askTables) == 1
+	if tables || chosen != nil && chosen.InstallerMakes {
+		var parts []string
+		remark := ""
+		if tables {
+			parts = append(parts, "tables: true")
+			remark = "there is no SQL to import"
+			if in := p.Findings.Installer.TablesIn; len(in) > 0 {
+				remark += fmt.Sprintf("; %s:%d makes tables", in[0].File, in[0].Line)
+			}
+			if p.answer(askTables) == 1 {
+				remark = "as you said"
+			}
+		}
+		if chosen != nil && chosen.InstallerMakes {
+			parts = append(parts, "settings: ["+scalar(chosen.File)+"]")
+		}
+		w.line("installer: {"+strings.Join(parts, ", ")+"}", remark)
+	}
+	if files := p.Findings.Installer.Files; len(files) > 0 {
+		shown := make([]string, 0, len(files))
+		for _, file := range files {
+			if chosen == nil || file != chosen.File {
+				shown = append(shown, scalar(file))
+			}
+		}
+		w.line("installer_files: ["+strings.Join(shown, ", ")+"]", "to be removed when its installation is done")
+	}
+	for _, skipped := range p.Findings.Skipped {
+		if name, why, _ := strings.Cut(skipped, ": "); path.Ext(name) != "" || !strings.HasSuffix(name, "/") {
+			w.line("# not looked at: "+oneLine(name), why)
+		}
+	}
+}

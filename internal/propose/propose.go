@@ -1,0 +1,281 @@
+// Package propose makes the entry of an application for the estate file out of
+// what a look through its folder found: what is certain as values, what is not
+// as comments with the reason, and what only a person can decide as questions.
+//
+// It must never know of terminals, and it changes nothing but the estate file,
+// when it is told to.
+package propose
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/discover"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+)
+
+// Options say what to propose.
+type Options struct {
+	Folder string
+	// Name, Server and Settings decide what would be asked or told from the
+	// folder; empty to do that.
+	Name, Server, Settings string
+	// Estate is the estate file that gets the entry; nil when there is none yet.
+	Estate *estate.Estate
+	// Path is where the estate file is, or is to be.
+	Path string
+}
+
+// Question is a decision that a person has to make. Without one the first
+// option is taken.
+type Question struct {
+	ID      string   `json:"id"`
+	Text    string   `json:"text"`
+	Options []string `json:"options"`
+	Answer  int      `json:"answer"` // index of the option taken
+}
+
+// Proposal is an entry for an application.
+type Proposal struct {
+	Findings *discover.Findings `json:"findings"`
+	App      string             `json:"app"`
+	Server   string             `json:"server"`
+	// NewServer is an entry for a server that the estate file does not have.
+	NewServer string     `json:"new_server,omitempty"`
+	Entry     string     `json:"entry"`
+	Questions []Question `json:"questions"`
+	// Missing says why the entry cannot be written yet; empty when it can.
+	Missing string `json:"missing,omitempty"`
+
+	options Options
+	servers []server
+}
+
+// server is one that the application could use.
+type server struct {
+	name   string
+	family string
+	entry  string // text of a new one; empty for one of the estate file
+	about  string
+}
+
+// New looks through the folder and makes a proposal.
+func New(ctx context.Context, o Options) (*Proposal, error) {
+	p := &Proposal{options: o}
+	var err error
+	if p.servers, err = p.knownServers(ctx); err != nil {
+		return nil, err
+	}
+	family := ""
+	for _, s := range p.servers {
+		if s.name == o.Server {
+			family = s.family
+		}
+	}
+	if p.Findings, err = discover.Look(ctx, o.Folder, family); err != nil {
+		return nil, err
+	}
+	p.App = o.Name
+	if p.App == "" {
+		p.App = p.Findings.Name
+	}
+	if o.Settings != "" {
+		if err := p.preferSettings(o.Settings); err != nil {
+			return nil, err
+		}
+	}
+	p.ask()
+	p.compose()
+	return p, nil
+}
+
+// preferSettings puts the candidate that is named before the others.
+func (p *Proposal) preferSettings(name string) error {
+	found := p.Findings.Settings
+	names := make([]string, len(found))
+	for i, c := range found {
+		if names[i] = c.File; c.File == name {
+			p.Findings.Settings = append([]*discover.Candidate{c}, slices.Delete(slices.Clone(found), i, i+1)...)
+			return nil
+		}
+	}
+	next := "look at it with: yellowfield settings show " + name
+	if len(names) > 0 {
+		next = fault.DidYouMean(name, names, "found: "+strings.Join(names, ", "))
+	}
+	return fault.At(fault.Invalid, fault.Place{File: filepath.Join(p.options.Folder, name)}, next, "no login was found in %s", name)
+}
+
+// familyOf is the family of servers of a product, as discover names it.
+func familyOf(product dbms.Product) string {
+	if product == dbms.MariaDB {
+		return string(dbms.MySQL)
+	}
+	return string(product)
+}
+
+// knownServers are those of the estate file, else those found on this host.
+func (p *Proposal) knownServers(ctx context.Context) ([]server, error) {
+	var known []server
+	if e := p.options.Estate; e != nil {
+		for _, name := range estate.Names(e.Servers) {
+			s := e.Servers[name]
+			known = append(known, server{name: name, family: familyOf(s.DBMS), about: s.DBMS.Title()})
+		}
+	}
+	if p.options.Server != "" && !slices.ContainsFunc(known, func(s server) bool { return s.name == p.options.Server }) {
+		names := make([]string, len(known))
+		for i, s := range known {
+			names[i] = s.name
+		}
+		return nil, fault.New(fault.Invalid, fault.DidYouMean(p.options.Server, names, "known: "+strings.Join(names, ", ")), "the estate file has no server %q", p.options.Server)
+	}
+	if len(known) == 0 {
+		known = findServers(ctx)
+	}
+	return known, nil
+}
+
+// closeScores is how near the second settings file must be to the first to be
+// asked about.
+const closeScores = 4
+
+// Questions of a proposal.
+const (
+	askServer   = "server"
+	askSettings = "settings"
+	askTables   = "tables"
+)
+
+// ask collects what only a person can decide.
+func (p *Proposal) ask() {
+	if fitting := p.fitting(); p.options.Server == "" && len(fitting) > 1 {
+		question := Question{ID: askServer, Text: "Which server is its database on?"}
+		for i, s := range fitting {
+			question.Options = append(question.Options, s.name+", "+s.about)
+			if p.options.Estate != nil && s.name == p.options.Estate.DefaultServer {
+				question.Answer = i
+			}
+		}
+		p.Questions = append(p.Questions, question)
+	}
+	found := p.Findings.Settings
+	if p.options.Settings == "" && len(found) > 1 && found[0].Score-found[1].Score < closeScores {
+		question := Question{ID: askSettings, Text: "Which file does the application read its login from?"}
+		for _, c := range found {
+			if found[0].Score-c.Score < closeScores {
+				question.Options = append(question.Options, c.File)
+			}
+		}
+		p.Questions = append(p.Questions, question)
+	}
+	if len(p.Findings.Import()) > 0 && p.makesTables() {
+		p.Questions = append(p.Questions, Question{
+			ID: askTables, Text: "Its SQL can be imported, and its installer makes tables too. Which of them shall it be?",
+			Options: []string{"import the SQL", "leave it to the installer"},
+		})
+	}
+}
+
+// makesTables reports whether code of the application's installer makes tables.
+func (p *Proposal) makesTables() bool {
+	for _, place := range p.Findings.Installer.TablesIn {
+		for _, file := range p.Findings.Installer.Files {
+			if strings.HasPrefix(place.File, file) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// fitting are the servers of a family that the application can use; all of
+// them when the application does not tell.
+func (p *Proposal) fitting() []server {
+	if len(p.Findings.DBMS) == 0 {
+		return p.servers
+	}
+	var fitting []server
+	for _, f := range p.Findings.DBMS { // the likeliest first
+		for _, s := range p.servers {
+			if s.family == f.Name {
+				fitting = append(fitting, s)
+			}
+		}
+	}
+	return fitting
+}
+
+// Answer decides a question and makes the entry anew.
+func (p *Proposal) Answer(id string, option int) {
+	for i := range p.Questions {
+		if p.Questions[i].ID == id && option >= 0 && option < len(p.Questions[i].Options) {
+			p.Questions[i].Answer = option
+		}
+	}
+	p.compose()
+}
+
+func (p *Proposal) answer(id string) int {
+	for _, q := range p.Questions {
+		if q.ID == id {
+			return q.Answer
+		}
+	}
+	return 0
+}
+
+// Written is what Write did.
+type Written struct {
+	Path string `json:"path"`
+	New  bool   `json:"new"` // the estate file was not there before
+}
+
+// Write adds the entry to the estate file, which keeps its layout, its
+// comments, its owner and its mode.
+func (p *Proposal) Write() (*Written, error) {
+	if p.Missing != "" {
+		return nil, fault.New(fault.Invalid, "add a server to the estate file, or take the entry and complete it by hand", "the entry cannot be written: %s", p.Missing)
+	}
+	path := p.options.Path
+	w := &Written{Path: path}
+	source, err := os.ReadFile(path)
+	attributes := atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o640}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		w.New = true
+		source = []byte("# The estate: database servers, and the applications that have their databases there.\n\n")
+	case err != nil:
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "check its permissions", "the estate file cannot be read: %v", err).With(err)
+	default:
+		if attributes, err = atomicfile.AttributesOf(path); err != nil {
+			return nil, err
+		}
+	}
+	var servers []estate.Entry
+	if p.NewServer != "" {
+		servers = []estate.Entry{{Name: p.Server, Text: p.NewServer}}
+	}
+	after, err := estate.Insert(path, source, servers, []estate.Entry{{Name: p.App, Text: p.Entry}})
+	if err != nil {
+		return nil, err
+	}
+	return w, atomicfile.Write(path, after, attributes)
+}
+
+// counted says how many there are.
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,45 @@
+package propose
+
+import (
+	"context"
+	"os"
+	"slices"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/phpini"
+)
+
+// socketPlaces are where distributions put the sockets of MariaDB and MySQL.
+var socketPlaces = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/run/mariadb/mariadb.sock", "/tmp/mysql.sock"}
+
+// findServers asks who answers at the sockets that are usual on this host: the
+// one that the stock clients are told of (MYSQL_UNIX_PORT), the one that PHP
+// takes localhost for, and those of distributions.
+func findServers(ctx context.Context) []server {
+	places := []string{os.Getenv("MYSQL_UNIX_PORT")}
+	if php, err := phpini.Find(""); err == nil && php != nil {
+		places = append(places, php.DefaultSocket())
+	}
+	var found []server
+	var seen []os.FileInfo
+	for _, socket := range append(places, socketPlaces...) {
+		info, err := os.Stat(socket)
+		if socket == "" || err != nil || slices.ContainsFunc(seen, func(other os.FileInfo) bool { return os.SameFile(info, other) }) {
+			continue
+		}
+		seen = append(seen, info)
+		product, version, err := mysql.Greeting(ctx, socket)
+		if err != nil {
+			continue
+		}
+		name := string(product)
+		if slices.ContainsFunc(found, func(s server) bool { return s.name == name }) {
+			name += "2"
+		}
+		found = append(found, server{
+			name: name, family: familyOf(product), about: product.Title() + " " + version + " at " + socket,
+			entry: "dbms: " + string(product) + "\nsocket: " + scalar(socket) + "\nadmin: {user: root}   # logs in through the socket without a password; else add password: {file: PATH}\n",
+		})
+	}
+	return found
+}
