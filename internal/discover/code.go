@@ -1,11 +1,17 @@
 package discover
 
 import (
+	"bytes"
+	"context"
 	"path"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
+	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/php"
 )
@@ -22,6 +28,7 @@ type code struct {
 	families  map[string]int  // uses of a family's functions
 	schemes   map[string]bool // families of the data source names that code puts together
 	makes     []Place         // where CREATE TABLE stands in code
+	fixed     []Place         // where code logs in with literal values
 	texts     []embedded
 }
 
@@ -99,24 +106,66 @@ func wanted(function string) bool {
 }
 
 // readCode reads all PHP of the tree.
-func readCode(t *tree) *code {
+func readCode(ctx context.Context, t *tree) (*code, error) {
 	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}}
-	for _, name := range t.files {
-		if !isCode(name) {
-			continue
-		}
-		source := t.read(name, longestCode)
-		if source == nil {
+	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
+	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
+		if read == nil {
 			t.skip(name, "it is too long or cannot be read")
-			continue
+			return
 		}
-		c.file(name, source)
-	}
-	return c
+		c.file(name, read)
+	})
+	return c, err
 }
 
-func (c *code) file(name string, source []byte) {
-	read := php.ReadCode(source, wanted)
+// sideBySide reads files on all processors, and hands on what they tell in
+// their order.
+func sideBySide[T any](ctx context.Context, names []string, read func(name string) T, take func(name string, what T)) error {
+	const batchSize = 256
+	for batch := range slices.Chunk(names, batchSize) {
+		found := make([]T, len(batch))
+		var group errgroup.Group
+		group.SetLimit(runtime.GOMAXPROCS(0))
+		for i, name := range batch {
+			group.Go(func() error {
+				found[i] = read(name)
+				return ctx.Err()
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return fault.Stopped(err)
+		}
+		for i, name := range batch {
+			take(name, found[i])
+		}
+	}
+	return nil
+}
+
+// codeFile is what one file of code holds.
+type codeFile struct {
+	php.Code
+	schemes, parts [][][]byte // matches of dsnScheme and dsnPart
+}
+
+// readCodeFile reads one file; nil when that cannot be done.
+func readCodeFile(t *tree, name string) *codeFile {
+	source := t.read(name, longestCode)
+	if source == nil {
+		return nil
+	}
+	read := &codeFile{Code: php.ReadCode(source, wanted)}
+	for line := range bytes.Lines(source) {
+		if bytes.Contains(line, []byte("host=")) || bytes.Contains(line, []byte("dbname=")) || bytes.Contains(line, []byte("unix_socket=")) {
+			read.schemes = append(read.schemes, dsnScheme.FindAllSubmatch(line, -1)...)
+			read.parts = append(read.parts, dsnPart.FindAllSubmatch(line, -1)...)
+		}
+	}
+	return read
+}
+
+func (c *code) file(name string, read *codeFile) {
 	own := isOwnCode(name)
 	handed := map[string]string{} // literals by the function they were handed to
 	for _, use := range read.Uses {
@@ -135,20 +184,20 @@ func (c *code) file(name string, source []byte) {
 	for _, literal := range read.Literals {
 		place := Place{name, literal.Line}
 		switch {
-		case fileName.MatchString(literal.Text):
+		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
 			base := path.Base(strings.ReplaceAll(literal.Text, `\`, "/"))
 			c.mentions[base] = append(c.mentions[base], mention{place, strings.ReplaceAll(literal.Text, `\`, "/"), handed[literal.Text]})
-		case own && createsTable.MatchString(literal.Text):
+		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
 			c.texts = append(c.texts, embedded{place, literal.Text})
 		}
 	}
 	if own {
-		for _, m := range dsnScheme.FindAllSubmatch(source, -1) {
+		for _, m := range read.schemes {
 			c.schemes[drivers[string(m[1])]] = true
 		}
-		for _, m := range dsnPart.FindAllSubmatch(source, -1) {
+		for _, m := range read.parts {
 			address := string(m[2])
 			if before := m[0][:len(m[0])-len(m[2])]; before[len(before)-1] == '$' { // within the string
 				address = "$" + address
@@ -157,6 +206,9 @@ func (c *code) file(name string, source []byte) {
 		}
 	}
 }
+
+// longestName is how long a string can be that names a file.
+const longestName = 256
 
 var createsTable = regexp.MustCompile(`(?i)\bcreate\s+table\b`)
 
@@ -195,6 +247,9 @@ func (c *code) use(place Place, use php.Use) {
 		c.note(function, place)
 		if roles, logs := loginArguments[function]; logs {
 			for i, argument := range use.Arguments {
+				if _, literal := argument.Literal(); literal && i < len(roles) && roles[i] == settings.User {
+					c.fixed = append(c.fixed, place)
+				}
 				if i < len(roles) && roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
 					c.connect(place, roles[i], argument.Pieces[0].Address)
 				}

@@ -38,6 +38,12 @@ type Findings struct {
 	Prefix     string      `json:"prefix,omitempty"`
 	Installer  Installer   `json:"installer"`
 	Extensions []Extension `json:"extensions"`
+	// LogsInWithLiterals are lines of code that have a login in them, which no
+	// settings file can change.
+	LogsInWithLiterals []Place `json:"logs_in_with_literals,omitempty"`
+	// Assume fits what was found to a family of servers when the application
+	// does not tell for which it is made; nil when it does.
+	Assume func(family string) `json:"-"`
 	// Skipped are folders and files that were not looked at, and why.
 	Skipped []string `json:"skipped"`
 }
@@ -85,8 +91,14 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if len(t.files) == 0 {
 		return nil, fault.At(fault.Invalid, fault.Place{File: folder}, "name the folder of an unpacked application", "there are no files in the folder")
 	}
-	c := readCode(t)
-	f := &Findings{Folder: folder, Name: nameOf(t), Settings: candidates(t, c)}
+	c, err := readCode(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	f := &Findings{Folder: folder, Name: nameOf(t)}
+	if f.Settings, err = candidates(ctx, t, c); err != nil {
+		return nil, err
+	}
 	all, err := readScripts(ctx, t)
 	if err != nil {
 		return nil, err
@@ -95,16 +107,29 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if family == "" && len(f.DBMS) > 0 {
 		family = f.DBMS[0].Name
 	}
-	f.Scripts = arranged(all, family)
+	f.Scripts = all
+	f.fit(family)
+	f.installer(t, c)
+	f.Extensions = extensions(t, c, family)
+	if len(f.DBMS) == 0 {
+		f.Assume = func(family string) {
+			f.fit(family)
+			f.Extensions = extensions(t, c, family)
+		}
+	}
+	f.Skipped, f.LogsInWithLiterals = t.skipped, c.fixed
+	return f, nil
+}
+
+// fit fits settings and scripts to a family of servers, empty when that is not
+// known.
+func (f *Findings) fit(family string) {
+	f.Scripts = arranged(f.Scripts, family)
 	preferFamily(f.Settings, family)
 	for _, candidate := range f.Settings {
 		candidate.fit(family)
 	}
 	f.Prefix = f.prefix()
-	f.installer(t, c)
-	f.Extensions = extensions(t, c, family)
-	f.Skipped = t.skipped
-	return f, nil
 }
 
 // preferFamily puts candidates for the family that is wanted before those for

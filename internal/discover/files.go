@@ -2,6 +2,7 @@ package discover
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"maps"
 	"path"
@@ -35,6 +36,7 @@ type Candidate struct {
 	Add bool `json:"add,omitempty"`
 
 	family   string
+	defaults bool   // the file holds defaults by its name
 	prefix   string // value of the table prefix
 	unchosen bool
 	group    string // the container, for messages
@@ -67,23 +69,31 @@ const leastScore = 9
 var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql`)
 
 // candidates finds the settings files, the best first.
-func candidates(t *tree, c *code) []*Candidate {
-	var found []*Candidate
+func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
+	var names []string
 	for _, name := range t.files {
-		plain, may := maySet(name)
-		if !may || isScript(name) || !isOwnCode(name) {
-			continue
-		}
-		content := t.read(name, longestSettings)
-		if content == nil && t.sizes[name] > longestSettings && !isCode(name) {
+		_, may := maySet(name)
+		switch {
+		case !may || isScript(name) || !isOwnCode(name):
+		case t.sizes[name] <= longestSettings:
+			names = append(names, name)
+		case !isCode(name):
 			t.skip(name, "it is too long for a settings file")
 		}
+	}
+	var found []*Candidate
+	err := sideBySide(ctx, names, func(name string) []*Candidate {
+		content := t.read(name, longestSettings)
 		if !speaks.Match(content) {
-			continue
+			return nil
 		}
-		found = append(found, readCandidates(t, c, name, plain, content)...)
+		return readCandidates(t, c, name, content)
+	}, func(_ string, more []*Candidate) { found = append(found, more...) })
+	if err != nil {
+		return nil, err
 	}
 	found = append(found, fromCode(t, c)...)
+	found = append(found, overrides(t, c, found)...)
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
 		switch {
 		case a.Score > b.Score:
@@ -93,7 +103,7 @@ func candidates(t *tree, c *code) []*Candidate {
 		}
 		return len(a.File) - len(b.File)
 	})
-	return withoutTwins(found)
+	return withoutTwins(found), nil
 }
 
 // withoutTwins keeps the best candidate of each file, and notes the others of
@@ -131,7 +141,8 @@ func (c *Candidate) address(role settings.Role) []string {
 }
 
 // readCandidates reads one file that exists.
-func readCandidates(t *tree, c *code, name, plain string, content []byte) []*Candidate {
+func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate {
+	plain, _ := maySet(name)
 	file, err := settings.Parse(path.Join(path.Dir(name), plain), content)
 	if err != nil {
 		return nil
@@ -166,7 +177,7 @@ func readCandidates(t *tree, c *code, name, plain string, content []byte) []*Can
 type place struct {
 	seen, target, template string
 	named                  bool // its name is that of a settings file
-	add                    bool
+	add, defaults          bool
 	score                  float64
 	reasons                []string
 }
@@ -179,6 +190,9 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		return settingsNames[w] || strings.HasSuffix(w, "config") || strings.HasSuffix(w, "conf")
 	}) || !isCode(plain)
 	_, isSample := settings.PlainName(path.Base(name))
+	if isSample && c.isDefaults(name, plain) {
+		isSample = false
+	}
 	folders := settings.Words(path.Dir(name))
 	if !isSample && slices.ContainsFunc(folders, func(w string) bool { return sampleFolders[w] }) {
 		if target, found := c.resolve(t, name, path.Base(name)); found && target != name {
@@ -201,8 +215,9 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		}
 	}
 	if words := settings.Words(path.Base(name)); p.template == "" && (slices.Contains(words, "default") || slices.Contains(words, "defaults")) {
+		p.defaults = true
 		p.score -= 3
-		p.reasons = append(p.reasons, "it holds defaults by its name, which another file may override")
+		p.reasons = append(p.reasons, "it holds defaults by its name")
 	}
 	if !p.named && len(p.reasons) == 0 {
 		p.score -= 3
@@ -222,6 +237,12 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		}
 	}
 	return p
+}
+
+// isDefaults reports whether what looks like a sample is itself read by code,
+// which never asks for a copy of it.
+func (c *code) isDefaults(name, plain string) bool {
+	return len(c.mentions[plain]) == 0 && slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool { return readers[m.verb] })
 }
 
 var sampleFolders = wordSet("sample samples example examples dist template templates skel skeleton defaults default")
@@ -285,7 +306,7 @@ func (p place) environment(file *settings.File, g *group, c *code) (n int) {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"
@@ -356,6 +377,9 @@ func (g *group) parts(v Value, k key) []Value {
 	family := dsnFamily(k.Value)
 	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
 		v.Text = wholeURL(family)
+		if _, apart := g.keys[settings.Host]; v.Doubt == "" && k.Value == "" && apart {
+			v.Doubt = "it is empty, and other keys say the same"
+		}
 		if v.Doubt == "" && family == familyOther {
 			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
 		}
@@ -402,6 +426,8 @@ func (c *Candidate) fit(family string) {
 			continue
 		case v.dsn != "":
 			v = Value{Role: settings.DSN, Address: v.dsn, Text: wholeURL(family), Line: v.Line, Was: secret.Mask}
+		case v.Role == settings.DSN && c.family == familyOther && !v.Expression:
+			v.Text, v.Doubt = wholeURL(family), ""
 		case v.Role == settings.Driver:
 			v.Doubt = "it names another server than " + title(family) + ": put in what the application calls that"
 		}
@@ -440,6 +466,44 @@ func fromCode(t *tree, c *code) []*Candidate {
 		}
 	}
 	return found
+}
+
+// overrides finds files that override a file of defaults: code reads both, and
+// they share a word of their names. The keys are those of the defaults.
+func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
+	var more []*Candidate
+	for _, defaults := range found {
+		if !defaults.defaults {
+			continue
+		}
+		names := slices.DeleteFunc(settings.Words(path.Base(defaults.File)), func(w string) bool { return !settingsNames[w] })
+		for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+			words := settings.Words(base)
+			if base == path.Base(defaults.File) || !slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) || slices.ContainsFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }) {
+				continue
+			}
+			target, read, written := c.absent(t, c.mentions[base])
+			override := *defaults
+			override.defaults = false
+			override.Score = round(defaults.Score + 4)
+			switch {
+			case target != "" && read != nil && written != nil:
+				override.File, override.InstallerMakes = target, true
+				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
+			case target == "":
+				there, found := c.resolve(t, defaults.File, base)
+				if !found || !t.has(there) {
+					continue
+				}
+				override.File, override.Add = there, true
+				override.Reasons = []string{"the code reads it, and " + defaults.File + " has its defaults"}
+			default:
+				continue
+			}
+			more = append(more, &override)
+		}
+	}
+	return more
 }
 
 // absent gives the place of a file that code mentions and the tree lacks.

@@ -273,6 +273,9 @@ func (p *Proposal) chosen() *discover.Candidate {
 }
 
 func (p *Proposal) writeSettings(w *writer) {
+	for _, place := range p.Findings.LogsInWithLiterals {
+		w.remark("", fmt.Sprintf("%s:%d logs in with values that stand in the code, which no settings file can change.", place.File, place.Line))
+	}
 	chosen := p.chosen()
 	if chosen == nil {
 		w.line("# settings: no file with a login was found", "its installer may make one, or its code may hold it")

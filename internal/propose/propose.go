@@ -84,6 +84,9 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 	if p.Findings, err = discover.Look(ctx, o.Folder, family); err != nil {
 		return nil, err
 	}
+	if p.Findings.Assume != nil && len(p.servers) > 0 && !slices.ContainsFunc(p.servers, func(s server) bool { return s.family != p.servers[0].family }) {
+		p.Findings.Assume(p.servers[0].family)
+	}
 	p.App = o.Name
 	if p.App == "" {
 		p.App = p.Findings.Name

@@ -35,7 +35,7 @@ var roleWords = map[Role]string{
 	Database:  "database dbname databasename db catalog base schema name",
 	Prefix:    "prefix tableprefix",
 	Charset:   "charset characterset encoding",
-	Collation: "collation collate",
+	Collation: "collation collate collat",
 	Driver:    "driver dbms dbtype rdbms adapter dialect engine type",
 	DSN:       "dsn url uri connectionstring",
 }

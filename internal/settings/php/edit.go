@@ -108,6 +108,9 @@ func quoteDouble(value string) string {
 func decode(source string) (text string, ok bool) {
 	body := source[1 : len(source)-1]
 	if source[0] == '\'' {
+		if !strings.Contains(body, `\`) {
+			return body, true
+		}
 		return strings.NewReplacer(`\\`, `\`, `\'`, `'`).Replace(body), true
 	}
 	var b strings.Builder

@@ -45,7 +45,8 @@ func (e *lexError) Error() string { return e.what }
 // lex cuts src into tokens; joined they are src again. The syntax is that of
 // the PHP manual's "Language Reference: Basic syntax" and "Strings".
 func lex(src []byte) ([]token, error) {
-	l := &lexer{src: src}
+	const perToken = 5 // bytes, as code has it on average
+	l := &lexer{src: src, tokens: make([]token, 0, len(src)/perToken)}
 	l.html()
 	for l.pos < len(src) && l.err == nil {
 		l.php()

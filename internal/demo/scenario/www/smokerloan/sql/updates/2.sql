@@ -1,0 +1,1 @@
+ALTER TABLE {prefix}loans ADD COLUMN returned DATE;
