@@ -36,10 +36,12 @@ type Candidate struct {
 	Add bool `json:"add,omitempty"`
 
 	family   string
-	defaults bool   // the file holds defaults by its name
-	prefix   string // value of the table prefix
-	unchosen bool
-	group    string // the container, for messages
+	defaults bool // the file holds defaults by its name
+	// fromSample says that Seen is a sample of File by its name.
+	fromSample bool
+	prefix     string // value of the table prefix
+	unchosen   bool
+	group      string // the container, for messages
 }
 
 // Value is what an address should get.
@@ -94,6 +96,7 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	}
 	found = append(found, fromCode(t, c)...)
 	found = append(found, overrides(t, c, found)...)
+	found = besideSamples(found)
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
 		switch {
 		case a.Score > b.Score:
@@ -104,6 +107,26 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 		return len(a.File) - len(b.File)
 	})
 	return withoutTwins(found), nil
+}
+
+// besideSamples leaves out samples of files that are there and have the keys
+// themselves; the file then knows its sample.
+func besideSamples(found []*Candidate) []*Candidate {
+	all := slices.Clone(found)
+	return slices.DeleteFunc(found, func(sample *Candidate) bool {
+		if !sample.Add {
+			return false
+		}
+		i := slices.IndexFunc(all, func(c *Candidate) bool { return c.Seen == sample.File })
+		if i < 0 {
+			return false
+		}
+		if sample.fromSample {
+			all[i].Template = sample.Seen
+			all[i].Score = max(all[i].Score, sample.Score)
+		}
+		return true
+	})
 }
 
 // withoutTwins keeps the best candidate of each file, and notes the others of
@@ -178,6 +201,7 @@ type place struct {
 	seen, target, template string
 	named                  bool // its name is that of a settings file
 	add, defaults          bool
+	isSample               bool
 	score                  float64
 	reasons                []string
 }
@@ -255,7 +279,7 @@ func (p *place) sampleOf(t *tree, c *code, name, plain string) {
 			p.target = target
 		}
 	}
-	p.template = name
+	p.template, p.isSample = name, true
 	p.score += 2
 	p.reasons = append(p.reasons, name+" is a sample of it")
 	if t.has(p.target) {
@@ -306,7 +330,7 @@ func (p place) environment(file *settings.File, g *group, c *code) (n int) {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, fromSample: p.isSample, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"

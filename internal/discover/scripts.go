@@ -54,7 +54,7 @@ var (
 	}
 	leftOutWords = map[string]string{
 		"uninstall": "it removes", "drop": "it removes", "remove": "it removes", "delete": "it removes", "teardown": "it removes", "down": "it removes", "rollback": "it removes", "cleanup": "it removes",
-		"upgrade": "it is for upgrades", "update": "it is for upgrades", "migrate": "it is for upgrades", "migration": "it is for upgrades", "patch": "it is for upgrades", "convert": "it is for upgrades", "alter": "it is for upgrades",
+		"upgrade": ForUpgrades, "update": ForUpgrades, "migrate": ForUpgrades, "migration": ForUpgrades, "patch": ForUpgrades, "convert": ForUpgrades, "alter": ForUpgrades,
 		"test": "it is for tests", "tests": "it is for tests", "testing": "it is for tests", "fixture": "it is for tests", "fixtures": "it is for tests", "benchmark": "it is for tests",
 		"backup": "it is a backup", "old": "it is an old one",
 	}
@@ -144,7 +144,7 @@ func (s *Script) byName() {
 		}
 	}
 	if betweenVersions.MatchString(path.Base(s.File)) && s.LeftOut == "" {
-		s.LeftOut = "it is for upgrades"
+		s.LeftOut = ForUpgrades
 	}
 	if s.DBMS == familyOther && s.LeftOut == "" {
 		s.LeftOut = "it is for another server"
@@ -201,7 +201,7 @@ func (s *Script) read(at string) {
 	case account.Database != "":
 		s.Retarget = true
 	case len(s.makes) == 0 && s.Rows == 0 && len(s.needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
-		s.LeftOut = "it is for upgrades"
+		s.LeftOut = ForUpgrades
 	}
 	if len(s.makes) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")

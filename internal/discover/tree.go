@@ -28,6 +28,9 @@ var othersFolders = wordSet("vendor vendors node_modules bower_components third_
 // upgradeFolders hold what takes an older version to this one.
 var upgradeFolders = wordSet("upgrade upgrades update updates upgrading migration migrations patch patches upgrade-scripts db-updates")
 
+// ForUpgrades is the reason for which folders of upgrades are skipped.
+const ForUpgrades = "it is for upgrades"
+
 func wordSet(words string) map[string]bool {
 	set := map[string]bool{}
 	for word := range strings.FieldsSeq(words) {
@@ -99,7 +102,7 @@ func (t *tree) folder(name, at string) error {
 		t.skip(name+"/", "code of others")
 		return filepath.SkipDir
 	case upgradeFolders[base]:
-		t.skip(name+"/", "for upgrades")
+		t.skip(name+"/", ForUpgrades)
 		return filepath.SkipDir
 	}
 	if _, err := os.Stat(filepath.Join(at, "composer", "installed.json")); err == nil {

@@ -3,7 +3,6 @@ package propose
 import (
 	"cmp"
 	"fmt"
-	"path"
 	"path/filepath"
 	"strings"
 	"unicode/utf8"
@@ -367,7 +366,8 @@ func (p *Proposal) writeInstaller(w *writer) {
 		w.line("installer_files: ["+strings.Join(shown, ", ")+"]", "to be removed when its installation is done")
 	}
 	for _, skipped := range p.Findings.Skipped {
-		if name, why, _ := strings.Cut(skipped, ": "); path.Ext(name) != "" || !strings.HasSuffix(name, "/") {
+		name, why, _ := strings.Cut(skipped, ": ")
+		if !strings.HasSuffix(name, "/") || why == discover.ForUpgrades {
 			w.line("# not looked at: "+oneLine(name), why)
 		}
 	}
