@@ -61,19 +61,29 @@ func Prepare(path string, content []byte, attributes Attributes) (*Prepared, err
 		return nil, failure(path, "make the folder writable for this user, or run as the user who owns it", err)
 	}
 	p.temporary = temporary.Name()
-	if err := fill(temporary, content, attributes); err != nil {
+	like := ""
+	if p.existed {
+		like = target
+	}
+	if err := fill(temporary, content, attributes, like); err != nil {
 		p.Discard()
 		return nil, failure(path, "make room on the disk, or check the rights of this user", err)
 	}
 	return p, nil
 }
 
-func fill(file *os.File, content []byte, attributes Attributes) error {
+// fill writes content and attributes; extended attributes are those of the file
+// like, if there is one.
+func fill(file *os.File, content []byte, attributes Attributes, like string) error {
 	_, err := file.Write(content)
 	// Owner before mode: changing the owner clears set-id bits, and until the
 	// mode is set the temporary file is readable by its maker alone.
 	if err == nil {
 		err = Chown(file.Name(), attributes.UID, attributes.GID)
+	}
+	// Before the mode as well: an access control list brings one of its own.
+	if err == nil && like != "" {
+		err = copyExtended(like, file.Name())
 	}
 	if err == nil {
 		err = file.Chmod(attributes.Mode)
@@ -99,13 +109,28 @@ func (p *Prepared) Commit() error {
 	absent := errors.Is(err, fs.ErrNotExist)
 	if absent == p.existed || !absent && !bytes.Equal(now, p.before) {
 		p.Discard()
-		return fault.At(fault.Protected, fault.Place{File: p.target}, "look at the file and run the command again", "%v", ErrChanged).With(ErrChanged)
+		return changed(p.target)
 	}
 	if err := os.Rename(p.temporary, p.target); err != nil {
 		p.Discard()
 		return failure(p.target, "check the rights of this user on the folder", err)
 	}
 	return syncFolder(filepath.Dir(p.target))
+}
+
+// Expect refuses with ErrChanged when the target was not, at Prepare, what the
+// caller had read before: the new content was made from that. A nil content
+// stands for a file that was not there.
+func (p *Prepared) Expect(content []byte) error {
+	if p.existed == (content != nil) && bytes.Equal(p.before, content) {
+		return nil
+	}
+	p.Discard()
+	return changed(p.target)
+}
+
+func changed(target string) error {
+	return fault.At(fault.Protected, fault.Place{File: target}, "look at the file and run the command again", "%v", ErrChanged).With(ErrChanged)
 }
 
 // Discard removes the temporary file; the target stays as it is.

@@ -101,3 +101,29 @@ func TestErrorsNameTheFileAndLeaveNothing(t *testing.T) {
 	assert.NoError(t, CheckWritable(folder))
 	assert.ErrorIs(t, CheckWritable(filepath.Join(folder, "missing")), fs.ErrNotExist)
 }
+
+func TestWhatSomeoneElseChangedIsNotWrittenOver(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "s.php")
+	require.NoError(t, os.WriteFile(path, []byte("theirs"), 0o600))
+	for _, read := range [][]byte{[]byte("what I read"), nil} {
+		p, err := Prepare(path, []byte("mine"), Private)
+		require.NoError(t, err)
+		err = p.Expect(read)
+		assert.ErrorIs(t, err, ErrChanged)
+		assert.Equal(t, fault.Protected, fault.As(err).Class)
+	}
+	p, err := Prepare(path, []byte("mine"), Private)
+	require.NoError(t, err)
+	require.NoError(t, p.Expect([]byte("theirs")))
+	require.NoError(t, os.WriteFile(path, []byte("theirs again"), 0o600))
+	assert.ErrorIs(t, p.Commit(), ErrChanged)
+	content, _ := os.ReadFile(path)
+	assert.Equal(t, "theirs again", string(content))
+	assert.Equal(t, []string{"s.php"}, names(t, folder))
+
+	gone := filepath.Join(folder, "gone.php")
+	p, err = Prepare(gone, []byte("mine"), Private)
+	require.NoError(t, err)
+	assert.ErrorIs(t, p.Expect([]byte("was there")), ErrChanged)
+}

@@ -345,6 +345,16 @@ func (s *Server) SocketForApps() string {
 	return s.Socket
 }
 
+// AccountOf is the account whose facts a settings file gets.
+func (a *App) AccountOf(s *Settings) *Account {
+	for _, account := range a.Accounts {
+		if account.Name == s.Account {
+			return account
+		}
+	}
+	return a.Accounts[0]
+}
+
 // InFolder makes a path of the app absolute.
 func (a *App) InFolder(path string) string {
 	if filepath.IsAbs(path) {

@@ -192,6 +192,8 @@ type Settings struct {
 	File     string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder."`
 	Template string `yaml:"template" jsonschema_description:"What it is made from while it is absent."`
 	Add      bool   `yaml:"add" jsonschema_description:"Add addresses that the file does not have, as in a file that only overrides others."`
+	// Account is a name of the app's accounts; empty for the first one.
+	Account string `yaml:"account" jsonschema_description:"The account whose facts the file gets, if not the first one."`
 	// ReplaceExpression allows a plain value in place of one that is evaluated.
 	ReplaceExpression bool   `yaml:"replace_expression" jsonschema_description:"Put values in place of ones that are evaluated: conditions, concatenations, what comes from elsewhere."`
 	Values            Values `yaml:"values" jsonschema:"required" jsonschema_description:"What to write: address in the file's own notation, and text with placeholders."`

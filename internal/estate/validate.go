@@ -241,6 +241,13 @@ func (e *Estate) validateSettings(a *App, path string) {
 			e.fault(at+".file", "put all values under one entry", "the settings file %s is there twice", s.File)
 		}
 		files[s.File] = true
+		if s.Account != "" && a.AccountOf(s).Name != s.Account {
+			names := make([]string, len(a.Accounts))
+			for i, account := range a.Accounts {
+				names[i] = account.Name
+			}
+			e.fault(at+".account", fault.DidYouMean(s.Account, names, "known: "+strings.Join(names, ", ")), "app %s has no account %q", a.Name, s.Account)
+		}
 		if len(s.Values) == 0 {
 			e.fault(at, "write values: with an address and what to write there", "the settings file %s has no values", s.File)
 		}

@@ -86,10 +86,10 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 // the account, or no account at all; else the password is the account's only
 // if the server says so.
 func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, file string, named bool) {
-	if account != r.app.Accounts[0] {
-		return p, "", false
-	}
 	for _, s := range r.app.Settings {
+		if r.app.AccountOf(s) != account {
+			continue
+		}
 		facts, _ := readFacts(r.app.InFolder(s.File), s.Values)
 		if facts["password"] == "" {
 			continue

@@ -94,15 +94,15 @@ func (r *run) checkAdopted(s *estate.Settings, path string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	c := r.plan.credentials[r.app.Accounts[0]]
-	differing, err := r.compare(file, s, r.facts(c.password))
+	c := r.plan.credentials[r.app.AccountOf(s)]
+	differing, err := r.compare(file, s, r.facts(r.app.AccountOf(s), c.password))
 	if err != nil {
 		return err
 	}
 	var errs []error
 	for _, d := range differing {
 		errs = append(errs, fault.At(fault.Differs, d.place, "run the installer again with the facts of: yellowfield connection "+r.app.Name,
-			"%s", d.describe(r.app.Accounts[0].Name)))
+			"%s", d.describe(r.app.AccountOf(s).Name)))
 	}
 	return errors.Join(errs...)
 }

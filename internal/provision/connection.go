@@ -50,7 +50,7 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 		}
 		chosen = app.Accounts[i]
 	}
-	facts := r.facts(secret.Password{})
+	facts := r.facts(chosen, secret.Password{})
 	c := &Connection{App: app.Name, DBMS: dbms.Product(facts["dbms"]).Title(), Host: facts["host"], Socket: facts["socket"], Database: facts["database"],
 		User: chosen.Name, Prefix: facts["prefix"], Charset: facts["charset"], Collation: facts["collation"], Notes: app.Notes, Remove: app.InstallerFiles}
 	c.Port, _ = strconv.Atoi(facts["port"])
@@ -83,5 +83,5 @@ func (e *Engine) Acknowledge(app *estate.App, account string) error {
 // InSettings reports whether a settings file of the app gets an account's
 // password, so that the pending one is dropped by itself.
 func InSettings(app *estate.App, account string) bool {
-	return account == app.Accounts[0].Name && len(app.Settings) > 0
+	return slices.ContainsFunc(app.Settings, func(s *estate.Settings) bool { return app.AccountOf(s).Name == account })
 }

@@ -15,7 +15,7 @@ type Edit struct {
 	Diff    string `json:"diff,omitempty"` // secrets masked
 	Copy    string `json:"copy,omitempty"` // where the old content is kept
 
-	after *settings.File
+	before, after *settings.File
 }
 
 // PlanEdit works out an edit and changes nothing.
@@ -32,7 +32,7 @@ func PlanEdit(path string, changes []settings.Change) (*Edit, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Edit{Path: path, after: after, Changed: string(file.Bytes()) != string(after.Bytes())}
+	e := &Edit{Path: path, before: file, after: after, Changed: string(file.Bytes()) != string(after.Bytes())}
 	if e.Changed {
 		e.Diff = file.Named(filepath.Base(path)).Difference(after.Named(filepath.Base(path)))
 	}
@@ -52,6 +52,9 @@ func (e *Edit) Apply(folder *state.Folder) error {
 	attributes.Mode &^= 0o002
 	prepared, err := atomicfile.Prepare(e.Path, e.after.Bytes(), attributes)
 	if err != nil {
+		return err
+	}
+	if err := prepared.Expect(e.before.Bytes()); err != nil {
 		return err
 	}
 	journal, err := folder.Begin(state.Entry{Command: "settings set", App: filepath.Base(e.Path)})

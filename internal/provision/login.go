@@ -78,13 +78,13 @@ func (r *run) phpDefaultSocket() string {
 // looks around. It is the last step of provisioning and the heart of verify.
 func (r *run) checkLogins(ctx context.Context) {
 	if len(r.app.Settings) == 0 || r.plan.absent {
-		r.checkPendingLogin(ctx, "no settings file yet")
+		r.checkPendingLogin(ctx, r.app.Accounts[0], "no settings file yet")
 		return
 	}
 	for _, s := range r.app.Settings {
 		path := r.app.InFolder(s.File)
 		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-			r.checkPendingLogin(ctx, s.File+" is still to be written")
+			r.checkPendingLogin(ctx, r.app.AccountOf(s), s.File+" is still to be written")
 			continue
 		}
 		r.checkSettingsLogin(ctx, s, path)
@@ -92,15 +92,14 @@ func (r *run) checkLogins(ctx context.Context) {
 }
 
 // checkPendingLogin proves the account while no settings file can be read.
-func (r *run) checkPendingLogin(ctx context.Context, why string) {
-	account := r.app.Accounts[0]
+func (r *run) checkPendingLogin(ctx context.Context, account *estate.Account, why string) {
 	c := r.plan.credentials[account]
 	missing := r.options.DryRun && r.plan.fresh // verify has named the account that is not there
 	if c == nil || !c.knows() || r.plan.stuck != "" || missing {
 		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: why})
 		return
 	}
-	login := mysql.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name}
+	login := mysql.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name}
 	server, err := mysql.Connect(ctx, login)
 	if err != nil {
 		r.tellFault(stepLogin, err)
@@ -126,7 +125,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		return
 	}
 	if has["user"] == "" { // the estate file does not say where it stands
-		has["user"] = r.app.Accounts[0].Name
+		has["user"] = r.app.AccountOf(s).Name
 	}
 	if has["password"] == "" {
 		r.tell(Row{Step: stepLogin, Outcome: Kept, Facts: s.File + " holds no login of its own"})
@@ -159,7 +158,7 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login mysql.Logi
 	if errors.As(err, &spoken) {
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
 	}
-	account := r.app.Accounts[0]
+	account := r.app.AccountOf(s)
 	switch mysql.Code(err) {
 	case 1045:
 		row.Place = placeOfFact(path, s.Values, "password")

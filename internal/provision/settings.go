@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms/mysql"
@@ -20,7 +21,7 @@ import (
 )
 
 // facts are what the placeholders stand for.
-func (r *run) facts(password secret.Password) map[string]string {
+func (r *run) facts(account *estate.Account, password secret.Password) map[string]string {
 	server := r.Estate.Servers[r.app.Server]
 	socket := server.SocketForApps()
 	if socket == "" && r.view != nil {
@@ -28,7 +29,7 @@ func (r *run) facts(password secret.Password) map[string]string {
 	}
 	return map[string]string{
 		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
-		"database": r.app.Database.Name, "user": r.app.Accounts[0].Name, "password": password.Reveal(),
+		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
 		"prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
 	}
 }
@@ -92,6 +93,7 @@ type publication struct {
 type publishedFile struct {
 	path       string
 	content    []byte
+	read       []byte // what it was made from; nil for a file that was not there
 	attributes atomicfile.Attributes
 	before     atomicfile.Attributes // of the file that was there
 	prepared   *atomicfile.Prepared
@@ -137,14 +139,14 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 	case err != nil:
 		return err
 	}
-	c := r.plan.credentials[r.app.Accounts[0]]
+	c := r.plan.credentials[r.app.AccountOf(s)]
 	if c == nil {
 		return nil // an error of an earlier step stands in for the password
 	}
 	if !c.knows() {
 		c = &credential{password: secret.NewPassword("unknown")}
 	}
-	wanted := r.facts(c.password)
+	wanted := r.facts(r.app.AccountOf(s), c.password)
 	differing, err := r.compare(file, s, wanted)
 	if err != nil {
 		return err
@@ -255,7 +257,7 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 		if r.plan.stuck != "" && d.value.Text.Uses("password") {
 			continue // the account's row has said it
 		}
-		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings", s.File+": "+d.describe(r.app.Accounts[0].Name)+r.whereRight(s, d))
+		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings", s.File+": "+d.describe(r.app.AccountOf(s).Name)+r.whereRight(s, d))
 		row.Place = &d.place
 	}
 	return false, nil
@@ -269,7 +271,7 @@ func (r *run) whereRight(s *estate.Settings, d difference) string {
 		return ""
 	}
 	for _, other := range r.app.Settings {
-		if other == s {
+		if other == s || (name == "user" || name == "password") && r.app.AccountOf(other) != r.app.AccountOf(s) {
 			continue
 		}
 		if has, _ := readFacts(r.app.InFolder(other.File), other.Values); has[name] != d.wants {
@@ -303,7 +305,7 @@ func (r *run) isSample(s *estate.Settings, path string) bool {
 // refuseForeign refuses to touch settings with which an application works on
 // another database or server: that is a move, not a difference.
 func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string, has map[string]string) error {
-	wanted := r.facts(secret.Password{})
+	wanted := r.facts(r.app.AccountOf(s), secret.Password{})
 	if has["user"] == "" || has["password"] == "" || has["database"] == "" {
 		return nil
 	}
@@ -343,6 +345,9 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 		return err
 	}
 	published := &publishedFile{path: path, content: after.Bytes()}
+	if !absent {
+		published.read = file.Bytes()
+	}
 	if published.attributes, err = r.attributesFor(path, absent); err != nil {
 		return err
 	}
@@ -350,7 +355,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 		return err
 	}
 	r.plan.settings.files = append(r.plan.settings.files, published)
-	facts := fmt.Sprintf("%s: %s", s.File, counted(len(s.Values), "value", "values"))
+	facts := fmt.Sprintf("%s%s: %s", s.File, r.leadsOut(path), counted(len(s.Values), "value", "values"))
 	if absent {
 		facts += ", from " + filepath.Base(s.Template)
 	}
@@ -361,6 +366,20 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 		undo: func(context.Context) error { return published.takeBack(absent) },
 	})
 	return nil
+}
+
+// leadsOut names the file that a link out of the application's folder leads to:
+// that is the one to be written.
+func (r *run) leadsOut(path string) string {
+	target, err := filepath.EvalSymlinks(path)
+	folder, errFolder := filepath.EvalSymlinks(r.app.Folder)
+	if err != nil || errFolder != nil || !strings.HasPrefix(path, r.app.Folder) {
+		return ""
+	}
+	if inside, err := filepath.Rel(folder, target); err == nil && filepath.IsLocal(inside) {
+		return ""
+	}
+	return " (a link to " + target + ")"
 }
 
 // passwordAddresses are where a settings file has the password.
@@ -395,7 +414,10 @@ func (r *run) publish(file *publishedFile) error {
 	if !p.prepared {
 		for _, f := range p.files {
 			var err error
-			if f.prepared, err = atomicfile.Prepare(f.path, f.content, f.attributes); err != nil {
+			if f.prepared, err = atomicfile.Prepare(f.path, f.content, f.attributes); err == nil {
+				err = f.prepared.Expect(f.read)
+			}
+			if err != nil {
 				p.discard()
 				return err
 			}
