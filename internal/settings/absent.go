@@ -3,6 +3,7 @@ package settings
 import (
 	"bytes"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"yellowfield/internal/fault"
@@ -90,11 +91,15 @@ func (f *File) revive(offset int, line string) (Commented, bool) {
 // insert puts a line into the file, which must gain exactly one setting by it.
 func (f *File) insert(offset int, line string) (after *File, added syntax.Setting, ok bool) {
 	end := f.lineEnd()
-	before := string(f.source[:offset])
-	if before != "" && !strings.HasSuffix(before, "\n") {
-		before += end
+	text := line + end
+	if offset > 0 && f.source[offset-1] != '\n' {
+		text = end + text
 	}
-	after, err := parse(f.Path, f.Syntax, []byte(before+line+end+string(f.source[offset:])))
+	return f.insertText(offset, text)
+}
+
+func (f *File) insertText(offset int, text string) (after *File, added syntax.Setting, ok bool) {
+	after, err := parse(f.Path, f.Syntax, []byte(string(f.source[:offset])+text+string(f.source[offset:])))
 	if err != nil || len(after.Settings) != len(f.Settings)+1 {
 		return nil, added, false
 	}
@@ -141,6 +146,11 @@ func (f *File) withAbsent(change Change, unknown error) (*File, error) {
 	if !change.Add {
 		return nil, unknown
 	}
+	if offset, text, found := f.besideSibling(normal); found {
+		if added, s, ok := f.insertText(offset, text); ok && s.Address == normal {
+			return added.With([]Change{{Address: change.Address, Value: change.Value}})
+		}
+	}
 	offset, line, err := f.newLine(normal)
 	if err != nil {
 		return nil, fault.At(fault.Invalid, fault.Place{File: f.Path}, "add it by hand, with any value", "%s cannot be added: %v", normal, err)
@@ -173,14 +183,14 @@ func (f *File) newLine(address string) (offset int, line string, err error) {
 		return end, f.lineEnd() + section + "]" + f.lineEnd() + key + " = x", nil
 	case "YAML":
 		if strings.Contains(address, ".") {
-			return 0, "", fmt.Errorf("in YAML only a key of the outermost level can")
+			return 0, "", fmt.Errorf("the file has no key beside it")
 		}
 		return end, address + ": x", nil
 	case "PHP":
 		line := address + " = '';"
 		switch {
 		case strings.HasPrefix(address, "return["), strings.Contains(address, "::"):
-			return 0, "", fmt.Errorf("an element of a returned array, or a member of a class, can be changed only")
+			return 0, "", fmt.Errorf("the file has no element beside it, or it is a member of a class")
 		case address[0] != '$':
 			line = "define('" + address + "', '');"
 		}
@@ -189,7 +199,70 @@ func (f *File) newLine(address string) (offset int, line string, err error) {
 		}
 		return end, line, nil
 	}
-	return 0, "", fmt.Errorf("%s has no place for it that can be told", f.Syntax.Name)
+	return 0, "", fmt.Errorf("the file has nothing beside it, and %s no other place for it that can be told", f.Syntax.Name)
+}
+
+// lastElement cuts an address before its last element: ['key'], .key or /key.
+var lastElement = regexp.MustCompile(`^(.*?)(\['((?:[^'\\]|\\.)*)'\]|\.([A-Za-z0-9_-]+)|/([A-Za-z_][\w.-]*)|([A-Za-z0-9_-]+))$`)
+
+// commaAndComment is what may stand behind an element on its line.
+var commaAndComment = regexp.MustCompile(`^,[ \t]*(?:(?://|#)[^\r\n]*)?`)
+
+// besideSibling is where an element of an array, an object or an element of XML
+// goes, and as what: behind the last one that has the same parent, in its
+// layout.
+func (f *File) besideSibling(address string) (offset int, text string, found bool) {
+	m := lastElement.FindStringSubmatch(address)
+	if m == nil {
+		return 0, "", false
+	}
+	parent := m[1]
+	var sibling *syntax.Setting
+	for i := range f.Settings {
+		s := &f.Settings[i]
+		if of := lastElement.FindStringSubmatch(s.Address); of != nil && of[1] == parent && !s.Fixed {
+			sibling = s
+		}
+	}
+	if sibling == nil {
+		return 0, "", false
+	}
+	line := f.source[bytes.LastIndexByte(f.source[:sibling.Start], '\n')+1 : sibling.Start]
+	indent := string(line[:len(line)-len(bytes.TrimLeft(line, " \t"))])
+	// Where several stand in a line, the new one goes there, too.
+	own := !bytes.ContainsAny(line, ",{[(") || f.Syntax.Name == "PHP" && !bytes.ContainsAny(line, ",[(")
+	separator := ", "
+	if own {
+		separator = "," + f.lineEnd() + indent
+	}
+	switch f.Syntax.Name {
+	case "PHP":
+		if bytes.HasPrefix(bytes.TrimLeft(line, " \t"), []byte("$")) && !bytes.Contains(line, []byte("=>")) { // assigned one by one
+			return 0, "", false
+		}
+		if rest := commaAndComment.Find(f.source[sibling.End:]); own && rest != nil { // the comment is the sibling's
+			return sibling.End + len(rest), f.lineEnd() + indent + "'" + m[3] + "' => '',", m[3] != ""
+		}
+		return sibling.End, separator + "'" + m[3] + "' => ''", m[3] != ""
+	case "JSON":
+		return sibling.End, separator + `"` + m[4] + m[6] + `": ""`, true
+	case "YAML":
+		if !own {
+			return sibling.End, ", " + m[4] + m[6] + ": x", true
+		}
+		if parent == "" {
+			return 0, "", false
+		}
+		end := sibling.End + bytes.IndexByte(append(bytes.Clone(f.source[sibling.End:]), '\n'), '\n')
+		return end, f.lineEnd() + indent + m[4] + ": x", true
+	case "XML":
+		end := bytes.IndexByte(f.source[sibling.End:], '>')
+		if m[5] == "" || end < 0 || !bytes.HasPrefix(f.source[sibling.End:], []byte("</")) {
+			return 0, "", false
+		}
+		return sibling.End + end + 1, f.lineEnd() + indent + "<" + m[5] + "></" + m[5] + ">", true
+	}
+	return 0, "", false
 }
 
 // beforeSections is where an INI file's first section begins.

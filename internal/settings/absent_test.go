@@ -47,6 +47,13 @@ func TestAbsentSettingsComeToLifeOrAreAdded(t *testing.T) {
 		{".env", "A=1", "WORD", true, "A=1\nWORD=\"new'\"\n"},
 		{"relay.conf", "host h\n", "word", true, "host h\nword new'\n"},
 		{"a.yaml", "a: 1\n", "word", true, "a: 1\nword: 'new'''\n"},
+		{"a.php", "<?php\nreturn [\n  'main' => [\n    'host' => 'h', // here\n  ],\n];\n", "return['main']['word']", true, "<?php\nreturn [\n  'main' => [\n    'host' => 'h', // here\n    'word' => 'new\\'',\n  ],\n];\n"},
+		{"a.php", "<?php $a = array('b' => array('c' => 1));", "$a['b']['word']", true, "<?php $a = array('b' => array('c' => 1, 'word' => 'new\\''));"},
+		{"a.json", "{\n\t\"a\": {\n\t\t\"b\": 1\n\t}\n}\n", "a.word", true, "{\n\t\"a\": {\n\t\t\"b\": 1,\n\t\t\"word\": \"new'\"\n\t}\n}\n"},
+		{"a.json", "{\"a\": 1}", "word", true, "{\"a\": 1, \"word\": \"new'\"}"},
+		{"a.yaml", "s:\n  a: 1 # one\nt: 2\n", "s.word", true, "s:\n  a: 1 # one\n  word: 'new'''\nt: 2\n"},
+		{"a.yaml", "s: {a: 1, b: 2}\n", "s.word", true, "s: {a: 1, b: 2, word: 'new'''}\n"},
+		{"a.xml", "<s>\n  <a>1</a>\n</s>\n", "/s/word", true, "<s>\n  <a>1</a>\n  <word>new&apos;</word>\n</s>\n"},
 	} {
 		file, err := Parse(row.file, []byte(row.source))
 		require.NoError(t, err)
@@ -58,9 +65,10 @@ func TestAbsentSettingsComeToLifeOrAreAdded(t *testing.T) {
 		assert.Equal(t, string(after.Bytes()), string(again.Bytes()), "a second time changes nothing")
 	}
 	for _, row := range []struct{ file, source, address, want string }{
-		{"a.php", "<?php return ['a' => 1];", "return['b']", "an element of a returned array"},
-		{"a.yaml", "a:\n  b: 1\n", "a.c", "only a key of the outermost level"},
-		{"a.json", "{\"a\": 1}", "b", "JSON has no place for it"},
+		{"a.php", "<?php return ['a' => 1];", "return['b']['c']", "the file has no element beside it"},
+		{"a.php", "<?php class A { const B = 1; }", "A::C", "or it is a member of a class"},
+		{"a.yaml", "a:\n  b: 1\n", "b.c", "the file has no key beside it"},
+		{"a.json", "{\"a\": {}}", "a.b", "JSON no other place for it"},
 	} {
 		file, err := Parse(row.file, []byte(row.source))
 		require.NoError(t, err)
