@@ -95,7 +95,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Findings{Folder: folder, Name: nameOf(t)}
+	f := &Findings{Folder: folder, Name: nameOf(t), Skipped: []string{}}
 	if f.Settings, err = candidates(ctx, t, c); err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 			f.Extensions = extensions(t, c, family)
 		}
 	}
-	f.Skipped, f.LogsInWithLiterals = t.skipped, c.fixed
+	f.Skipped, f.LogsInWithLiterals = append(f.Skipped, t.skipped...), c.fixed
 	return f, nil
 }
 

@@ -132,7 +132,7 @@ func besideSamples(found []*Candidate) []*Candidate {
 // withoutTwins keeps the best candidate of each file, and notes the others of
 // the same file in it.
 func withoutTwins(found []*Candidate) []*Candidate {
-	var kept []*Candidate
+	kept := []*Candidate{}
 	for _, candidate := range found {
 		i := slices.IndexFunc(kept, func(k *Candidate) bool { return k.File == candidate.File })
 		switch {

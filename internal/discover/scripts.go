@@ -68,7 +68,7 @@ var (
 
 // readScripts reads the SQL of the tree.
 func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
-	var found []*Script
+	found := []*Script{}
 	for _, name := range t.files {
 		if !isScript(name) {
 			continue
@@ -383,7 +383,7 @@ func inOrder(all []*Script) []*Script {
 			boolean(a.LeftOut != "", b.LeftOut != ""), boolean(a.Doubt != "", b.Doubt != ""),
 			boolean(len(a.makes) == 0, len(b.makes) == 0), natural(a.File, b.File))
 	})
-	var ordered []*Script
+	ordered := []*Script{}
 	placed := map[string]bool{}
 	waiting := slices.Clone(all)
 	for len(waiting) > 0 {

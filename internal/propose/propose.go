@@ -70,7 +70,7 @@ type server struct {
 
 // New looks through the folder and makes a proposal.
 func New(ctx context.Context, o Options) (*Proposal, error) {
-	p := &Proposal{options: o}
+	p := &Proposal{options: o, Questions: []Question{}}
 	var err error
 	if p.servers, err = p.knownServers(ctx); err != nil {
 		return nil, err
