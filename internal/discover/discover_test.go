@@ -134,3 +134,39 @@ func TestTreesWithoutDatabase(t *testing.T) {
 		assert.Empty(t, found.Import(), path)
 	}
 }
+
+// TestLimits has files that are too long, odd code and links: each is told or
+// passed over, and nothing is run.
+func TestLimits(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "Hive-App_2.4.1-stable")
+	write := func(name, content string) {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+	}
+	login := "<?php $db = ['host' => 'h', 'user' => 'u', 'password' => 'p', 'name' => 'n'];\n"
+	write("config.ini", "[db]\nhost=h\nuser=u\npassword=p\nname=n\n"+strings.Repeat("; more\n", longestSettings/7))
+	write("code.php", "<?php //"+strings.Repeat("x", longestCode))
+	write("broken.php", "<?php mysqli_connect('a', \"b")
+	write("deep/lib/composer/installed.json", "[]")
+	write("deep/lib/config.php", login)
+	write("sql/empty.sql", "-- nothing\n")
+	write("sql/broken.sql.gz", "\x1f\x8bno")
+	require.NoError(t, os.Symlink("/etc", filepath.Join(folder, "link")))
+	found, err := Look(context.Background(), folder, "")
+	require.NoError(t, err)
+	assert.Equal(t, "hive-app", found.Name)
+	assert.Empty(t, found.Settings)
+	assert.Empty(t, found.Import())
+	told := strings.Join(found.Skipped, "\n")
+	for _, want := range []string{"config.ini: it is too long", "code.php: it is too long", "deep/lib/: code of others"} {
+		assert.Contains(t, told, want)
+	}
+	for _, s := range found.Scripts {
+		assert.NotEmpty(t, s.LeftOut, s.File)
+	}
+	stopped, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = Look(stopped, folder, "")
+	assert.ErrorIs(t, err, context.Canceled)
+}

@@ -229,7 +229,7 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 		{conf, "Host", "x", "Host is set twice, first in line 1"}, {conf, "Word", " x", "begins or ends with a blank"}, {conf, "a b", "x", "is no address of a setting in key and value"},
 		{x, "/a/b", "x", "x.xml:1:7: /a/b cannot be written: it is put together from text and markup"}, {x, "/a/c", "x", "/a/c is set twice"},
 		{x, "/a/d/@n", "\x01", "has a character that XML cannot hold"}, {x, "a", "x", "is no address of a setting in XML"},
-		{source, "$a['dsn']#password", "a;b", "x.php:1:22: $a['dsn']#password cannot take this value: it has a semicolon"},
+		{source, "$a['dsn']#password", "a\x00b", "x.php:1:22: $a['dsn']#password cannot take this value: it has a NUL byte"},
 		{source, "$a['plain']#host", "x", "the value is no data source name"}, {source, "$a['dsn']#pasword", "x", `a data source name has no part "pasword"`},
 		{source, "$a['made']#host", "x", "cannot be written: it is"},
 	} {

@@ -61,7 +61,7 @@ func parse(value string) (form, error) {
 
 var (
 	urlForm   = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*://`)
-	pdoForm   = regexp.MustCompile(`^[a-z]+:(\s*[a-z_]+=[^;]*;?)*$`)
+	pdoForm   = regexp.MustCompile(`^[a-z]+:(\s*[a-z_]+=(?:[^;]|;;)*;?)*$`)
 	libpqForm = regexp.MustCompile(`^\s*[a-z_]+\s*=\s*('(?:[^'\\]|\\.)*'|\S*)(\s+[a-z_]+\s*=\s*('(?:[^'\\]|\\.)*'|\S*))*\s*$`)
 )
 
@@ -259,9 +259,12 @@ func parsePDO(value string) *pdo {
 	at := strings.IndexByte(value, ':')
 	p.pieces[Driver] = piece{0, at}
 	for at++; at < len(value); {
-		end := len(value)
-		if i := strings.IndexByte(value[at:], ';'); i >= 0 {
-			end = at + i
+		end := at
+		for end < len(value) && (value[end] != ';' || strings.HasPrefix(value[end:], ";;")) {
+			if value[end] == ';' { // two stand for one
+				end++
+			}
+			end++
 		}
 		if name, _, has := strings.Cut(value[at:end], "="); has {
 			if part, known := pdoNames[strings.TrimSpace(name)]; known {
@@ -273,18 +276,21 @@ func parsePDO(value string) *pdo {
 	return p
 }
 
-func (p *pdo) decode(text string) string { return text }
+func (p *pdo) decode(text string) string { return strings.ReplaceAll(text, ";;", ";") }
 
+// encode doubles semicolons, as PDO undoes it (php-src,
+// php_pdo_parse_data_source).
 func (p *pdo) encode(_, value string) (string, error) {
-	if strings.ContainsAny(value, ";\x00") {
-		return "", errors.New("has a semicolon, which PDO takes for the end of the part")
+	if strings.ContainsRune(value, 0) {
+		return "", errors.New("has a NUL byte")
 	}
-	return value, nil
+	return strings.ReplaceAll(value, ";", ";;"), nil
 }
 
 func (p *pdo) insert(part, encoded string) (string, error) {
 	separator := ";"
-	if strings.HasSuffix(p.value, ";") || strings.HasSuffix(p.value, ":") {
+	last := strings.TrimRight(p.value, ";")
+	if (len(p.value)-len(last))%2 == 1 || strings.HasSuffix(last, ":") { // an odd one ends a part
 		separator = ""
 	}
 	for name, known := range pdoNames {
