@@ -3,6 +3,7 @@ package discover
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"path"
 	"regexp"
 	"runtime"
@@ -38,11 +39,63 @@ type Place struct {
 	Line int    `json:"line,omitempty"`
 }
 
+func (p Place) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d", p.File, p.Line)
+}
+
 // mention is a file name in a string of the code.
 type mention struct {
 	Place
 	path string // as the code has it
 	verb string // the function it is handed to; empty for none
+	// up is how many folders above its own file the code begins to look: 0 for
+	// __DIR__; or one of the two below.
+	up int
+}
+
+const (
+	anywhere       = -1 // nothing says from which folder the path counts
+	behindConstant = -2 // a constant or a variable of the application says it
+)
+
+// places are where a mentioned file may be, from the application's folder, the
+// likeliest first.
+func (m mention) places() []string {
+	rest := strings.TrimLeft(m.path, "/")
+	folder := path.Dir(m.File)
+	if m.up >= 0 {
+		for range m.up {
+			folder = path.Join(folder, "..")
+		}
+		return []string{path.Join(folder, rest)}
+	}
+	if strings.HasPrefix(m.path, "/") { // behind a constant, which is the application's folder in most cases
+		return []string{rest, path.Join(folder, rest)}
+	}
+	return []string{path.Join(folder, rest), rest}
+}
+
+// upwards tells from an argument how many folders up its path begins.
+func upwards(a php.Argument) int {
+	climbs := strings.Count(a.Source, "dirname(")
+	for _, piece := range a.Pieces {
+		switch piece.Address {
+		case "__DIR__":
+			return climbs
+		case "__FILE__":
+			return max(0, climbs-1)
+		case "":
+			if piece.Text != "" {
+				return anywhere
+			}
+		default:
+			return behindConstant
+		}
+	}
+	return anywhere
 }
 
 // connect is a place where a value goes into a login.
@@ -102,7 +155,7 @@ var dsnRoles = map[string]settings.Role{
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
 	return logs || readers[function] || writers[function] || askers[function] || environers[function] ||
-		function == "extension_loaded" || function == "function_exists" || function == "class_exists" || function == "define" || extensionOf(function) != ""
+		function == "fwrite" || function == "fputs" || function == "extension_loaded" || function == "function_exists" || function == "class_exists" || function == "define" || extensionOf(function) != ""
 }
 
 // readCode reads all PHP of the tree.
@@ -168,12 +221,14 @@ func readCodeFile(t *tree, name string) *codeFile {
 func (c *code) file(name string, read *codeFile) {
 	own := isOwnCode(name)
 	handed := map[string]string{} // literals by the function they were handed to
+	from := map[string]int{}      // and by where their paths begin
 	for _, use := range read.Uses {
 		place := Place{name, use.Line}
 		for _, argument := range use.Arguments {
 			for _, piece := range argument.Pieces {
 				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
 					handed[piece.Text] = use.Function
+					from[piece.Text] = upwards(argument)
 				}
 			}
 		}
@@ -186,11 +241,22 @@ func (c *code) file(name string, read *codeFile) {
 		switch {
 		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
 			base := path.Base(strings.ReplaceAll(literal.Text, `\`, "/"))
-			c.mentions[base] = append(c.mentions[base], mention{place, strings.ReplaceAll(literal.Text, `\`, "/"), handed[literal.Text]})
+			up, known := from[literal.Text]
+			if !known {
+				up = anywhere
+			}
+			c.mentions[base] = append(c.mentions[base], mention{place, strings.ReplaceAll(literal.Text, `\`, "/"), handed[literal.Text], up})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
 			c.texts = append(c.texts, embedded{place, literal.Text})
+		}
+	}
+	if own && (handedTo(handed, "file_put_contents") || slices.ContainsFunc(read.Uses, func(u php.Use) bool {
+		return u.Function == "fwrite" || u.Function == "fputs" || u.Function == "file_put_contents"
+	})) {
+		if text := writtenLines(read.Literals); text != "" {
+			c.texts = append(c.texts, embedded{Place{File: name}, text})
 		}
 	}
 	if own {
@@ -205,6 +271,36 @@ func (c *code) file(name string, read *codeFile) {
 			c.connect(Place{File: name}, dsnRoles[string(m[1])], address)
 		}
 	}
+}
+
+func handedTo(handed map[string]string, function string) bool {
+	for _, to := range handed {
+		if to == function {
+			return true
+		}
+	}
+	return false
+}
+
+// settingLine is a line that sets something in PHP.
+var settingLine = regexp.MustCompile(`(?m)^\s*(?:define\s*\(\s*['"]\w+['"]\s*,.*\);|\$\w+(?:\[['"]?\w+['"]?\]|->\w+)*\s*=[^=\n].*;|const\s+\w+\s*=.*;|(?:public|var|protected|private)\s+(?:static\s+)?\$\w+\s*=.*;)\s*$`)
+
+// writtenLines are the lines in a file's literals that would set something in a
+// file of settings: code often puts one together line by line.
+func writtenLines(literals []php.Literal) string {
+	var lines []string
+	for _, literal := range literals {
+		for _, line := range settingLine.FindAllString(literal.Text, -1) {
+			if line = strings.TrimSpace(line); !slices.Contains(lines, line) {
+				lines = append(lines, line)
+			}
+		}
+	}
+	const least = 3 // of a login
+	if len(lines) < least {
+		return ""
+	}
+	return strings.Join(lines, "\n")
 }
 
 // longestName is how long a string can be that names a file.

@@ -41,11 +41,13 @@ type Findings struct {
 	// LogsInWithLiterals are lines of code that have a login in them, which no
 	// settings file can change.
 	LogsInWithLiterals []Place `json:"logs_in_with_literals,omitempty"`
-	// Assume fits what was found to a family of servers when the application
-	// does not tell for which it is made; nil when it does.
-	Assume func(family string) `json:"-"`
 	// Skipped are folders and files that were not looked at, and why.
 	Skipped []string `json:"skipped"`
+
+	// as they were found, before they were fitted to a family of servers
+	candidates []*Candidate
+	scripts    []*Script
+	extensions func(family string) []Extension
 }
 
 // Family is a family of servers with what speaks for it.
@@ -96,40 +98,41 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 		return nil, err
 	}
 	f := &Findings{Folder: folder, Name: nameOf(t), Skipped: []string{}}
-	if f.Settings, err = candidates(ctx, t, c); err != nil {
+	if f.candidates, err = candidates(ctx, t, c); err != nil {
 		return nil, err
 	}
-	all, err := readScripts(ctx, t)
-	if err != nil {
+	if f.scripts, err = readScripts(ctx, t); err != nil {
 		return nil, err
 	}
-	f.DBMS = families(t, c, f.Settings, all)
+	f.extensions = func(family string) []Extension { return extensions(t, c, family) }
+	f.DBMS = families(t, c, f.candidates, f.scripts)
 	if family == "" && len(f.DBMS) > 0 {
 		family = f.DBMS[0].Name
 	}
-	f.Scripts = all
-	f.fit(family)
+	f.FitTo(family)
 	f.installer(t, c)
-	f.Extensions = extensions(t, c, family)
-	if len(f.DBMS) == 0 {
-		f.Assume = func(family string) {
-			f.fit(family)
-			f.Extensions = extensions(t, c, family)
-		}
-	}
 	f.Skipped, f.LogsInWithLiterals = append(f.Skipped, t.skipped...), c.fixed
 	return f, nil
 }
 
-// fit fits settings and scripts to a family of servers, empty when that is not
-// known.
-func (f *Findings) fit(family string) {
-	f.Scripts = arranged(f.Scripts, family)
-	preferFamily(f.Settings, family)
-	for _, candidate := range f.Settings {
-		candidate.fit(family)
+// FitTo fits settings, scripts and extensions to a family of servers, empty when
+// that is not known.
+func (f *Findings) FitTo(family string) {
+	f.Scripts, f.Settings = []*Script{}, []*Candidate{}
+	for _, s := range f.scripts {
+		fitting := *s
+		f.Scripts = append(f.Scripts, &fitting)
 	}
+	f.Scripts = arranged(f.Scripts, family)
+	for _, c := range f.candidates {
+		fitting := *c
+		fitting.Values = slices.Clone(c.Values)
+		fitting.fit(family)
+		f.Settings = append(f.Settings, &fitting)
+	}
+	preferFamily(f.Settings, family)
 	f.Prefix = f.prefix()
+	f.Extensions = f.extensions(family)
 }
 
 // preferFamily puts candidates for the family that is wanted before those for
@@ -190,6 +193,11 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 	}
 	if len(found) > 0 {
 		add(found[0].family, 6, "%s names it", found[0].Seen)
+		for _, family := range found[0].also {
+			if family != found[0].family {
+				add(family, 1, "a comment of %s names it", found[0].Seen)
+			}
+		}
 	}
 	counted := map[string]int{}
 	for _, s := range all {

@@ -12,6 +12,8 @@ import (
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/settings"
 )
 
 var update = flag.Bool("update", false, "write what was found into the trees")
@@ -103,8 +105,10 @@ func TestTrees(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			archive, err := txtar.ParseFile(path)
 			require.NoError(t, err)
-			found, err := Look(context.Background(), unpack(t, archive, name), "")
+			folder := unpack(t, archive, name)
+			found, err := Look(context.Background(), folder, "")
 			require.NoError(t, err)
+			requireWritable(t, folder, found)
 			for i := range archive.Files {
 				if archive.Files[i].Name == "want" {
 					if *update {
@@ -117,6 +121,35 @@ func TestTrees(t *testing.T) {
 			}
 			t.Fatal("the tree does not say what is wanted")
 		})
+	}
+}
+
+// requireWritable writes what was proposed: each address must take a value.
+func requireWritable(t *testing.T, folder string, found *Findings) {
+	if len(found.Settings) == 0 || found.Settings[0].InstallerMakes {
+		return
+	}
+	best := found.Settings[0]
+	source := best.File
+	if best.Template != "" {
+		source = best.Template
+	}
+	content, err := os.ReadFile(filepath.Join(folder, source))
+	require.NoError(t, err)
+	file, err := settings.Parse(best.File, content)
+	require.NoError(t, err)
+	var changes []settings.Change
+	for _, v := range best.Values {
+		if v.Doubt == "" {
+			changes = append(changes, settings.Change{Address: v.Address, Value: "4711", Add: best.Add})
+		}
+	}
+	after, err := file.With(changes)
+	require.NoError(t, err)
+	for _, change := range changes {
+		s, err := after.Lookup(change.Address)
+		require.NoError(t, err)
+		assert.Equal(t, "4711", s.Value)
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
 )
 
@@ -36,7 +37,8 @@ type Candidate struct {
 	Add bool `json:"add,omitempty"`
 
 	family   string
-	defaults bool // the file holds defaults by its name
+	also     []string // families of its data source names in comments
+	defaults bool     // the file holds defaults by its name
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
 	prefix     string // value of the table prefix
@@ -134,7 +136,9 @@ func besideSamples(found []*Candidate) []*Candidate {
 func withoutTwins(found []*Candidate) []*Candidate {
 	kept := []*Candidate{}
 	for _, candidate := range found {
-		i := slices.IndexFunc(kept, func(k *Candidate) bool { return k.File == candidate.File })
+		i := slices.IndexFunc(kept, func(k *Candidate) bool {
+			return k.File == candidate.File && (k.Seen == candidate.Seen || k.family == candidate.family || k.family == "" || candidate.family == "")
+		})
 		switch {
 		case i < 0:
 			kept = append(kept, candidate)
@@ -173,15 +177,18 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 	seen := candidateFor(t, c, name, plain)
 	const mostComments = 600
 	comments := bytes.Count(content, []byte("\n#")) + bytes.Count(content, []byte("//")) + bytes.Count(content, []byte("\n;"))
-	keys := readKeys(file, c, seen.named && comments < mostComments)
-	groups := groupKeys(keys)
-	for _, g := range groups {
-		g.judge()
+	keys, twins := readKeys(file, c, seen.named && comments < mostComments)
+	groups := judged(keys, file)
+	if seen.named && file.Syntax.Name == php.Syntax.Name && !slices.ContainsFunc(groups, (*group).sayEnough) {
+		if keys := keysInBlocks(content, c); len(keys) > 0 {
+			seen.add = true
+			seen.reasons = append(seen.reasons, "the keys stand in a comment")
+			groups = judged(keys, file)
+		}
 	}
-	choose(groups, file)
 	var found []*Candidate
 	for _, g := range groups {
-		if !g.complete() || !g.certain() {
+		if !g.sayEnough() {
 			continue
 		}
 		if reads := seen.environment(file, g, c); reads > 0 {
@@ -189,11 +196,53 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 			g.notes = append(g.notes, "the code reads these variables")
 		}
 		candidate := seen.with(file, g)
+		for _, value := range twins[g.keys[settings.DSN].Address] {
+			candidate.also = append(candidate.also, dsnFamily(value))
+		}
 		if candidate.Score >= leastScore {
 			found = append(found, candidate)
 		}
 	}
 	return found
+}
+
+// judged groups keys and scores the groups.
+func judged(keys []key, file *settings.File) []*group {
+	groups := groupKeys(keys)
+	for _, g := range groups {
+		g.judge()
+	}
+	choose(groups, file)
+	return groups
+}
+
+var (
+	blockComment = regexp.MustCompile(`(?s)/\*.*?\*/`)
+	commentEdge  = regexp.MustCompile(`(?m)^[ \t]*(?:/?\*+/?)[ \t]?`)
+	// exampleInComment is code in a comment, from its first line to the one that
+	// ends it.
+	exampleInComment = regexp.MustCompile(`(?ms)^[ \t]*(?:\$\w+[^;=\n]*=|define\s*\(|return\s*[\[a]).*?;[ \t]*$`)
+)
+
+// keysInBlocks takes the keys of code that stands as an example in comments of
+// several lines: some files have no others.
+func keysInBlocks(content []byte, c *code) []key {
+	var keys []key
+	for _, at := range blockComment.FindAllIndex(content, -1) {
+		text := commentEdge.ReplaceAll(content[at[0]:at[1]], nil)
+		for _, example := range exampleInComment.FindAll(text, -1) {
+			file, err := settings.Parse("comment.php", append([]byte("<?php\n"), example...))
+			if err != nil {
+				continue
+			}
+			found, _ := readKeys(file, c, false)
+			for _, k := range found {
+				k.commented, k.Place = true, syntax.PlaceAt(content, at[0])
+				keys = append(keys, k)
+			}
+		}
+	}
+	return keys
 }
 
 // place is a file of the tree, and the settings file it stands for.
@@ -217,6 +266,10 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	if isSample && c.isDefaults(name, plain) {
 		isSample = false
 	}
+	if isSample {
+		p.named = true
+		plain = c.withoutFamily(plain)
+	}
 	folders := settings.Words(path.Dir(name))
 	if !isSample && slices.ContainsFunc(folders, func(w string) bool { return sampleFolders[w] }) {
 		if target, found := c.resolve(t, name, path.Base(name)); found && target != name {
@@ -238,7 +291,11 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			break
 		}
 	}
-	if words := settings.Words(path.Base(name)); p.template == "" && (slices.Contains(words, "default") || slices.Contains(words, "defaults")) {
+	words := settings.Words(path.Base(name))
+	if p.template == "" && len(words) > 0 && (words[0] == "global" || words[0] == "base" || words[0] == "common") {
+		p.defaults = true
+	}
+	if p.template == "" && (slices.Contains(words, "default") || slices.Contains(words, "defaults")) {
 		p.defaults = true
 		p.score -= 3
 		p.reasons = append(p.reasons, "it holds defaults by its name")
@@ -262,6 +319,22 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	}
 	return p
 }
+
+// withoutFamily takes the name of a server out of a sample's name where code
+// asks only for the name without: there is a sample for each.
+func (c *code) withoutFamily(plain string) string {
+	if len(c.mentions[plain]) > 0 {
+		return plain
+	}
+	for _, at := range familyInName.FindAllStringIndex(plain, -1) {
+		if short := plain[:at[0]] + plain[at[1]:]; len(c.mentions[short]) > 0 {
+			return short
+		}
+	}
+	return plain
+}
+
+var familyInName = regexp.MustCompile(`[._-](?:mysqli?|mariadb|pgsql|postgres(?:ql)?|sqlite3?|sqlsrv|mssql)\b`)
 
 // isDefaults reports whether what looks like a sample is itself read by code,
 // which never asks for a copy of it.
@@ -291,9 +364,12 @@ func (p *place) sampleOf(t *tree, c *code, name, plain string) {
 // beside the sample, else where the code looks for it.
 func (c *code) resolve(t *tree, sample, base string) (target string, found bool) {
 	beside := path.Join(path.Dir(sample), base)
+	apart := slices.ContainsFunc(settings.Words(path.Dir(sample)), func(w string) bool { return installerWords[w] || sampleFolders[w] })
+	if !apart && base != path.Base(sample) && slices.ContainsFunc(c.mentions[base], func(m mention) bool { return m.up == behindConstant && !strings.Contains(m.path, "/") }) {
+		return beside, true
+	}
 	for _, m := range c.mentions[base] {
-		for _, from := range []string{path.Dir(m.File), "."} {
-			at := path.Join(from, strings.TrimLeft(m.path, "/"))
+		for _, at := range m.places() {
 			if strings.HasPrefix(at, "..") {
 				continue
 			}
@@ -503,14 +579,21 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 		names := slices.DeleteFunc(settings.Words(path.Base(defaults.File)), func(w string) bool { return !settingsNames[w] })
 		for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
 			words := settings.Words(base)
-			if base == path.Base(defaults.File) || !slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) || slices.ContainsFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }) {
+			alike := slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) ||
+				allExtensions(base) == allExtensions(defaults.File) && slices.ContainsFunc(words, func(w string) bool { return settingsNames[w] })
+			if base == path.Base(defaults.File) || !alike || slices.ContainsFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }) {
 				continue
 			}
 			target, read, written := c.absent(t, c.mentions[base])
+			beside := path.Join(path.Dir(defaults.File), base)
+			named := slices.ContainsFunc(c.mentions[base], func(m mention) bool { return slices.Contains(m.places(), beside) })
 			override := *defaults
 			override.defaults = false
 			override.Score = round(defaults.Score + 4)
 			switch {
+			case named && target == "" && !t.has(beside):
+				override.File, override.InstallerMakes = beside, true
+				override.Reasons = []string{"the code names it, and " + defaults.File + " beside it has its defaults"}
 			case target != "" && read != nil && written != nil:
 				override.File, override.InstallerMakes = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
@@ -530,12 +613,17 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 	return more
 }
 
+// allExtensions are what follows the first dot of a file's name.
+func allExtensions(name string) string {
+	_, after, _ := strings.Cut(path.Base(name), ".")
+	return after
+}
+
 // absent gives the place of a file that code mentions and the tree lacks.
 func (c *code) absent(t *tree, mentions []mention) (target string, read, written *mention) {
 	for i := range mentions {
 		m := &mentions[i]
-		for _, from := range []string{path.Dir(m.File), "."} {
-			at := path.Join(from, strings.TrimLeft(m.path, "/"))
+		for _, at := range m.places() {
 			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
 				continue
 			}
@@ -576,15 +664,17 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		if err != nil {
 			continue
 		}
-		for _, g := range groupKeys(readKeys(file, read, false)) {
-			if g.judge(); g.complete() && g.certain() && g.foreign == "" && g.score >= leastScore-4 {
+		keys, _ := readKeys(file, read, false)
+		for _, g := range judged(keys, file) {
+			if g.sayEnough() && g.foreign == "" && g.score >= leastScore-4 {
 				made := place{target: target}.with(file, g)
+				made.Values = slices.DeleteFunc(made.Values, func(v Value) bool { return v.Role == settings.Driver && v.Text == "" })
 				for i := range made.Values {
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}
 				c.Values, c.Seen, c.prefix, c.family = made.Values, text.File, "", made.family
 				c.Score = round(c.Score + g.score/2)
-				c.Reasons = append(c.Reasons, fmt.Sprintf("%s:%d has the text that is written", text.File, text.Line))
+				c.Reasons = append(c.Reasons, text.String()+" has the text that is written")
 				return
 			}
 		}

@@ -42,8 +42,9 @@ var core = []settings.Role{settings.Host, settings.User, settings.Password, sett
 var besides = []settings.Role{settings.Prefix, settings.Charset, settings.Collation, settings.Port, settings.Socket, settings.Driver, settings.Database, settings.Host}
 
 // readKeys takes the keys of a file, live ones and those that stand in comments.
-func readKeys(file *settings.File, c *code, withComments bool) []key {
-	var keys []key
+// twins are values in comments of addresses that are live, too.
+func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twins map[string][]string) {
+	twins = map[string][]string{}
 	take := func(s syntax.Setting, commented bool) {
 		k := key{Setting: s, Key: settings.ReadKey(s.Address), commented: commented}
 		if requestValue.MatchString(s.Address) {
@@ -78,12 +79,14 @@ func readKeys(file *settings.File, c *code, withComments bool) []key {
 			live[s.Address] = true
 		}
 		for _, s := range file.Commented() {
-			if !live[s.Address] {
-				take(s.Setting, true)
+			if live[s.Address] {
+				twins[s.Address] = append(twins[s.Address], s.Value)
+				continue
 			}
+			take(s.Setting, true)
 		}
 	}
-	return keys
+	return keys, twins
 }
 
 const sureUse = 3
@@ -161,6 +164,8 @@ func better(a, b key) bool {
 		return a.uses > b.uses
 	case a.commented != b.commented:
 		return !a.commented
+	case (a.Kind == syntax.Expression) != (b.Kind == syntax.Expression):
+		return b.Kind == syntax.Expression
 	case a.Vague != b.Vague:
 		return !a.Vague
 	}
@@ -394,6 +399,9 @@ func (g *group) complete() bool {
 	}
 	return has(settings.Database) && has(settings.User) && (has(settings.Password) || has(settings.Host)) || has(settings.Database) && has(settings.Host) && has(settings.Password)
 }
+
+// sayEnough reports whether the group is that of a database, and whole.
+func (g *group) sayEnough() bool { return g.complete() && g.certain() }
 
 // certain reports whether something beyond the four roles says that this is a
 // database: many things have a host, a user, a password and a name.

@@ -42,7 +42,7 @@ func TestWhatCannotBeAddedSaysWhy(t *testing.T) {
 	path := filepath.Join(t.TempDir(), FileName)
 	for source, want := range map[string]string{
 		barn + "apps: {old: {server: barn, database: {name: old}, accounts: [{name: old}]}}\n": ":3:1: apps is written in one line",
-		barn + "apps:\n  new:\n    server: barn\n":                                            ":4:3: new is in the estate file already",
+		barn + "apps:\n  new:\n    server: barn\n":                                             ":4:3: new is in the estate file already",
 		"servers:\n  shed: {dbms: mariadb, socket: /s, admin: {user: root}}\n":                 "barn",
 		barn + "apps: [\n": "no valid YAML",
 	} {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -87,7 +88,11 @@ func oneLine(text string) string {
 
 // compose makes the entry from findings and answers.
 func (p *Proposal) compose() {
-	p.Missing, p.NewServer, p.Server = "", "", ""
+	p.Missing = ""
+	p.chooseServer()
+	if p.options.Settings != "" {
+		_ = p.preferSettings(p.options.Settings) // New has seen that it is there
+	}
 	w := &writer{}
 	p.writeServer(w)
 	w.line("folder: "+scalar(p.folder()), "")
@@ -121,14 +126,6 @@ func (p *Proposal) folder() string {
 }
 
 func (p *Proposal) writeServer(w *writer) {
-	fitting := p.fitting()
-	switch {
-	case p.options.Server != "":
-		p.Server = p.options.Server
-	case len(fitting) > 0:
-		chosen := fitting[p.answer(askServer)]
-		p.Server, p.NewServer = chosen.name, chosen.entry
-	}
 	remark := ""
 	if families := p.Findings.DBMS; len(families) > 0 {
 		remark = "made for " + familyTitle(families[0].Name) + ": " + families[0].Reasons[0]
@@ -196,7 +193,7 @@ func (p *Proposal) writePHP(w *writer) {
 
 func (p *Proposal) writeImport(w *writer) {
 	mark := ""
-	if p.answer(askTables) == 1 {
+	if p.leavesTables() {
 		mark = "# "
 	}
 	var rows []row
@@ -211,7 +208,11 @@ func (p *Proposal) writeImport(w *writer) {
 			sure++
 		}
 	}
-	for _, s := range p.Findings.Import() {
+	for i, s := range p.Findings.Import() {
+		if mark != "" && i == shownScripts {
+			rows = append(rows, row{"# and " + counted(len(p.Findings.Import())-i, "further script", "further scripts"), ""})
+			break
+		}
 		text := "- " + scalar(s.File)
 		if s.PrefixToken != "" || s.Retarget {
 			text = "- {file: " + scalar(s.File)
@@ -235,20 +236,39 @@ func (p *Proposal) writeImport(w *writer) {
 			rows = append(rows, row{mark + "  " + text, remark})
 		}
 	}
-	const shown = 6
 	left := 0
 	for _, s := range p.Findings.Scripts {
 		if s.LeftOut == "" || s.Account != nil {
 			continue
 		}
-		if left++; left <= shown {
+		if left++; left <= shownScripts {
 			rows = append(rows, row{"# not imported: " + oneLine(s.File), s.LeftOut})
 		}
 	}
 	w.rows(rows)
-	if left > shown {
-		w.line("# not imported: "+counted(left-shown, "further script", "further scripts"), "")
+	if left > shownScripts {
+		w.line("# not imported: "+counted(left-shownScripts, "further script", "further scripts"), "")
 	}
+}
+
+// shownScripts is how many are named of those that are not imported.
+const shownScripts = 6
+
+// leavesTables reports whether the installer makes the tables although there is
+// SQL: because a person said so, or because there are so many scripts that only
+// it knows what each is for.
+func (p *Proposal) leavesTables() bool {
+	const most = 20
+	return p.answer(askTables) == 1 || len(p.Findings.Import()) > most && len(p.Findings.Installer.Files) > 0 || p.installerHasScripts()
+}
+
+// installerHasScripts reports whether the installer, which has to write the
+// settings, will run the SQL of its own folder.
+func (p *Proposal) installerHasScripts() bool {
+	chosen := p.chosen()
+	return chosen != nil && chosen.InstallerMakes && slices.ContainsFunc(p.Findings.Import(), func(s *discover.Script) bool {
+		return slices.ContainsFunc(p.Findings.Installer.Files, func(folder string) bool { return strings.HasPrefix(s.File, folder) })
+	})
 }
 
 // contents says what a script holds.
@@ -311,6 +331,10 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 	for _, other := range p.Findings.Settings {
 		if other != chosen {
+			if other.File == chosen.File {
+				w.remark("  ", fmt.Sprintf("%s is for another server.", other.Seen))
+				continue
+			}
 			w.remark("  ", fmt.Sprintf("Less likely: %s, score %g; --settings takes it instead.", other.File, other.Score))
 		}
 	}
@@ -337,7 +361,7 @@ func remarkOn(v discover.Value) string {
 
 func (p *Proposal) writeInstaller(w *writer) {
 	chosen := p.chosen()
-	tables := p.Findings.Installer.Tables || p.answer(askTables) == 1
+	tables := p.Findings.Installer.Tables || p.leavesTables()
 	if tables || chosen != nil && chosen.InstallerMakes {
 		var parts []string
 		remark := ""
@@ -347,8 +371,13 @@ func (p *Proposal) writeInstaller(w *writer) {
 			if in := p.Findings.Installer.TablesIn; len(in) > 0 {
 				remark += fmt.Sprintf("; %s:%d makes tables", in[0].File, in[0].Line)
 			}
-			if p.answer(askTables) == 1 {
+			switch {
+			case p.answer(askTables) == 1:
 				remark = "as you said"
+			case p.installerHasScripts():
+				remark = "its installer writes the settings, and has the SQL"
+			case p.leavesTables():
+				remark = "its installer knows what all the scripts are for"
 			}
 		}
 		if chosen != nil && chosen.InstallerMakes {

@@ -84,13 +84,11 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 	if p.Findings, err = discover.Look(ctx, o.Folder, family); err != nil {
 		return nil, err
 	}
-	if p.Findings.Assume != nil && len(p.servers) > 0 && !slices.ContainsFunc(p.servers, func(s server) bool { return s.family != p.servers[0].family }) {
-		p.Findings.Assume(p.servers[0].family)
-	}
 	p.App = o.Name
 	if p.App == "" {
 		p.App = p.Findings.Name
 	}
+	p.chooseServer()
 	if o.Settings != "" {
 		if err := p.preferSettings(o.Settings); err != nil {
 			return nil, err
@@ -181,11 +179,27 @@ func (p *Proposal) ask() {
 		}
 		p.Questions = append(p.Questions, question)
 	}
-	if len(p.Findings.Import()) > 0 && p.makesTables() {
+	if len(p.Findings.Import()) > 0 && p.makesTables() && !p.leavesTables() {
 		p.Questions = append(p.Questions, Question{
 			ID: askTables, Text: "Its SQL can be imported, and its installer makes tables too. Which of them shall it be?",
 			Options: []string{"import the SQL", "leave it to the installer"},
 		})
+	}
+}
+
+// chooseServer takes the server that was named or answered, and fits what was
+// found to it.
+func (p *Proposal) chooseServer() {
+	p.NewServer, p.Server = "", p.options.Server
+	fitting := p.fitting()
+	if p.Server == "" && len(fitting) > 0 {
+		chosen := fitting[p.answer(askServer)]
+		p.Server, p.NewServer = chosen.name, chosen.entry
+	}
+	for _, s := range p.servers {
+		if s.name == p.Server {
+			p.Findings.FitTo(s.family)
+		}
 	}
 }
 

@@ -34,6 +34,7 @@ var otherShapes = []struct{ file, address, source string }{
 	{"relay.cfg", "word", "\ufeffserver  localhost\r\nword\told\r\nport 3306\r\n#word decoy\r\n"},
 	{"a.xml", "/ledger/store/word", "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!-- <word>decoy</word> -->\n<ledger>\n  <mail><word>decoy</word></mail>\n  <store kind='mysql' port=\"3306\">\n    <word>old</word><empty/>\n  </store>\n</ledger>\n"},
 	{"b.xml", "/c/store/@word", "<c><store host=\"h\" word = 'old' n=\"1\">x &amp; y</store></c>"},
+	{"c.xml", "/d/word", "<d>\n  <word><![CDATA[old & ]]></word><n>1</n></d>"},
 	{"dsn.php", "$stock['dsn']#password", "<?php\n$stock = ['dsn' => 'mysql://u:old@h:3306/b?charset=utf8', 'word' => 'decoy'];\n"},
 	{"dsn.env", "DATABASE_URL#user", "DATABASE_URL=\"mysql://old:pw@h/b\"  # note\nOTHER=1\n"},
 	{"dsn.ini", "[s] dsn#password", "[s]\ndsn = \"mysql://u:old@h/b\"\nport = 3306\n"},
@@ -113,7 +114,7 @@ func TestXMLComesBackThroughRealPHP(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 6))
 	var texts, wanted []string
 	for i := 0; len(texts) < 1000; i++ {
-		shape := otherShapes[15+i%2]
+		shape := otherShapes[15+i%3]
 		require.Contains(t, shape.file, ".xml")
 		value := randomValue(random)
 		before, err := Parse(shape.file, []byte(shape.source))
@@ -128,7 +129,7 @@ func TestXMLComesBackThroughRealPHP(t *testing.T) {
 	require.NoError(t, err)
 	command := exec.Command("php", "-r", `echo json_encode(array_map(function ($t) {
 		$d = new DOMDocument(); $d->loadXML($t); $x = new DOMXPath($d);
-		$word = $x->query("/c/store/@word");
+		$word = $x->query("/c/store/@word | /d/word");
 		return base64_encode($word->length ? $word->item(0)->nodeValue : preg_replace("/^[ \n\r\t]+|[ \n\r\t]+$/", "", $x->query("/ledger/store/word")->item(0)->textContent));
 	}, json_decode(stream_get_contents(STDIN))));`)
 	command.Stdin = strings.NewReader(string(all))

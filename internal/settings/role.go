@@ -32,7 +32,7 @@ var roleWords = map[Role]string{
 	Socket:    "socket sock unixsocket",
 	User:      "user username login uid userid usr",
 	Password:  "password passwd passphrase passwort pass pwd pw passw secret word",
-	Database:  "database dbname databasename db catalog base schema name",
+	Database:  "database dbname databasename databasedefault db catalog base schema name",
 	Prefix:    "prefix tableprefix",
 	Charset:   "charset characterset encoding",
 	Collation: "collation collate collat",

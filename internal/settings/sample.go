@@ -17,7 +17,13 @@ var nameWord = regexp.MustCompile(`[A-Za-z]+`)
 // and the name unchanged, for a file that is no sample by its name.
 func PlainName(name string) (plain string, isSample bool) {
 	for _, at := range nameWord.FindAllStringIndex(name, -1) {
-		if !slices.Contains(sampleWords, strings.ToLower(name[at[0]:at[1]])) {
+		word := strings.ToLower(name[at[0]:at[1]])
+		if !slices.Contains(sampleWords, word) {
+			for _, joined := range []string{"sample", "example"} { // sampleconfig.php
+				if rest := strings.TrimPrefix(word, joined); rest != word {
+					return name[:at[0]] + name[at[1]-len(rest):], true
+				}
+			}
 			continue
 		}
 		before, after := name[:at[0]], name[at[1]:]

@@ -40,8 +40,10 @@ func (a Argument) Literal() (string, bool) {
 // Code is what reading PHP code, without running it, tells about what it uses.
 type Code struct {
 	Uses []Use
-	// Literals are all string literals, those in the arguments of Uses too. A
-	// heredoc counts with its variables as the source has them.
+	// Literals are all string literals, those in the arguments of Uses too. In a
+	// heredoc, and in a string with variables in it, these stand as the source
+	// has them; literals joined by dots are one more literal, in which other
+	// operands leave nothing.
 	Literals []Literal
 }
 
@@ -78,11 +80,12 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {
 		case f.isKind(0, singleQuoted), f.isKind(0, doubleQuoted):
-			if text, ok := decode(f.text(0)); ok {
-				code.Literals = append(code.Literals, Literal{text, lines[f.pos]})
+			code.Literals = append(code.Literals, Literal{loosely(f.text(0)), lines[f.pos]})
+			if joined := f.concatenation(); joined != "" {
+				code.Literals = append(code.Literals, Literal{joined, lines[f.pos]})
 			}
 		case f.isKind(0, heredoc):
-			code.Literals = append(code.Literals, Literal{heredocBody(f.text(0)), lines[f.pos]})
+			code.Literals = append(code.Literals, Literal{strings.ReplaceAll(heredocBody(f.text(0)), `\$`, "$"), lines[f.pos]})
 		case f.isKind(0, word):
 			name := strings.ToLower(f.text(0))
 			name = name[strings.LastIndexByte(name, '\\')+1:]
@@ -164,6 +167,36 @@ func (f *finder) argument(from, to int) Argument {
 		}
 	}
 	return a
+}
+
+// loosely is the text of a literal with the variables in it left as they are.
+func loosely(literal string) string {
+	if text, ok := decode(literal); ok {
+		return text
+	}
+	return strings.NewReplacer(`\$`, "$", `\"`, `"`, `\n`, "\n", `\t`, "\t", `\\`, `\`).Replace(literal[1 : len(literal)-1])
+}
+
+// concatenation joins the literals of a chain of dots that begins here; empty
+// where none does.
+func (f *finder) concatenation() string {
+	if f.pos > 0 && f.is(-1, ".") || !f.is(1, ".") {
+		return ""
+	}
+	start := f.pos
+	defer func() { f.pos = start }()
+	var b strings.Builder
+	for !f.endOfStatement() && !f.is(0, ",") && !f.is(0, ")") && !f.is(0, "]") && !f.is(0, "}") {
+		if f.isKind(0, singleQuoted) || f.isKind(0, doubleQuoted) {
+			b.WriteString(loosely(f.text(0)))
+		}
+		if f.is(0, "(") || f.is(0, "[") || f.is(0, "{") {
+			f.skipBracket()
+		} else {
+			f.pos++
+		}
+	}
+	return b.String()
 }
 
 // heredocBody is a heredoc without its first and its last line.

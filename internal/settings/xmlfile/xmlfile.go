@@ -121,10 +121,23 @@ func text(source []byte, e element, end int) syntax.Setting {
 	}
 	end = start + len(trimmed)
 	s := setting(source, e.address, start, end)
+	if inside, is := inCDATA(trimmed); is {
+		s.Kind, s.Value = syntax.String, inside
+		return s
+	}
 	if e.markup {
 		s.Kind, s.Value, s.Refusal = syntax.Expression, raw, "put together from text and markup"
 	}
 	return s
+}
+
+const openCDATA, closeCDATA = "<![CDATA[", "]]>"
+
+// inCDATA gives what a text says that is one CDATA section.
+func inCDATA(text string) (inside string, is bool) {
+	inside, begins := strings.CutPrefix(text, openCDATA)
+	inside, ends := strings.CutSuffix(inside, closeCDATA)
+	return inside, begins && ends && !strings.Contains(inside, closeCDATA)
 }
 
 var attribute = regexp.MustCompile(`([^\s=/<>"']+)\s*=\s*("[^"]*"|'[^']*')`)
@@ -167,16 +180,21 @@ func Normalise(text string) (string, bool) {
 	return text, addressForm.MatchString(text)
 }
 
-// Encode escapes what XML gives a meaning. Blanks at the ends of a text and
+// Encode escapes what XML gives a meaning; a CDATA section stays one. Blanks at the ends of a text and
 // characters that XML cannot hold are refused.
-func Encode(old syntax.Setting, _, value string) (string, error) {
-	if !strings.Contains(old.Address, "/@") && value != strings.Trim(value, " \t\r\n") {
+func Encode(old syntax.Setting, literal, value string) (string, error) {
+	_, section := inCDATA(literal)
+	section = section && !strings.Contains(value, closeCDATA) && !strings.Contains(value, "\r")
+	if !section && !strings.Contains(old.Address, "/@") && value != strings.Trim(value, " \t\r\n") {
 		return "", errors.New("begins or ends with a blank, which is taken for layout")
 	}
 	for _, r := range value {
 		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xfffe || r == 0xffff {
 			return "", errors.New("has a character that XML cannot hold")
 		}
+	}
+	if section {
+		return openCDATA + value + closeCDATA, nil
 	}
 	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;", "\t", "&#9;", "\n", "&#10;", "\r", "&#13;").Replace(value), nil
 }
