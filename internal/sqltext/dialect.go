@@ -15,6 +15,9 @@ type Dialect struct {
 	// ANSIQuotes makes "x" a name, and NoBackslashEscapes makes a backslash
 	// an ordinary character, as the SQL modes of these names do.
 	ANSIQuotes, NoBackslashEscapes bool
+	// PostgreSQL has dollar quotes, E'...', nested comments, and no comments
+	// with #. NoBackslashEscapes is its standard_conforming_strings.
+	PostgreSQL bool
 }
 
 // WithMode gives the dialect under another sql_mode.

@@ -36,6 +36,19 @@ func (t Token) Plain() string {
 	if t.Kind != Name && t.Kind != String {
 		return string(t.Text)
 	}
+	switch t.Text[0] {
+	case '$': // PostgreSQL's dollar quotes
+		tag := t.Text[:bytes.IndexByte(t.Text[1:], '$')+2]
+		if inside, ends := bytes.CutSuffix(t.Text[len(tag):], tag); ends {
+			return string(inside)
+		}
+		return string(t.Text)
+	case 'e', 'E':
+		return Token{Kind: String, Text: t.Text[1:]}.Plain()
+	}
+	if len(t.Text) < 2 {
+		return string(t.Text)
+	}
 	quote := string(t.Text[:1])
 	return strings.ReplaceAll(string(t.Text[1:len(t.Text)-1]), quote+quote, quote)
 }
@@ -60,8 +73,18 @@ func (s *Scanner) Next() (token Token, ok bool) {
 		switch {
 		case isSpace(c):
 			s.pos++
-		case c == '#', bytes.HasPrefix(rest, []byte("--")) && (len(rest) == 2 || rest[2] <= ' '):
+		case c == '#' && !s.dialect.PostgreSQL, bytes.HasPrefix(rest, []byte("--")) && (len(rest) == 2 || rest[2] <= ' ' || s.dialect.PostgreSQL):
 			s.skipPast("\n")
+		case s.dialect.PostgreSQL && bytes.HasPrefix(rest, []byte("/*")):
+			s.pos += skippedComment(rest) // with those inside it
+		case s.dialect.PostgreSQL && c == '$':
+			n := dollarsLength(rest)
+			if rest[n-1] == '$' && n > 1 {
+				return s.take(n, String), true
+			}
+			return s.take(n, Word), true // a parameter
+		case s.dialect.PostgreSQL && c|0x20 == 'e' && len(rest) > 1 && rest[1] == '\'':
+			return s.take(1+quotedLength(rest[1:], true), String), true
 		case bytes.HasPrefix(rest, []byte("/*!")), bytes.HasPrefix(rest, []byte("/*M!")):
 			if opening, executed := s.dialect.executes(rest); executed {
 				s.pos += opening
@@ -73,7 +96,7 @@ func (s *Scanner) Next() (token Token, ok bool) {
 			s.skipPast("*/")
 		case bytes.HasPrefix(rest, []byte("*/")): // the end of a conditional comment
 			s.pos += 2
-		case c == '\'' || c == '"' || c == '`':
+		case c == '\'' || c == '"' || c == '`' && !s.dialect.PostgreSQL:
 			return s.take(quotedLength(rest, s.dialect.escapes(c)), s.dialect.kindOfQuote(c)), true
 		case isWordByte(c):
 			n := 1
@@ -148,6 +171,23 @@ func quotedLength(text []byte, escapes bool) int {
 	return len(text)
 }
 
+// dollarsLength is the length of a literal in dollar quotes, or of a parameter
+// ($1), or of a dollar alone.
+func dollarsLength(text []byte) int {
+	n := 1
+	for n < len(text) && isWordByte(text[n]) && text[n] != '$' {
+		n++
+	}
+	if n == len(text) || text[n] != '$' || n > 1 && text[1] >= '0' && text[1] <= '9' {
+		return n
+	}
+	tag := text[:n+1]
+	if i := bytes.Index(text[n+1:], tag); i >= 0 {
+		return n + 1 + i + len(tag)
+	}
+	return len(text)
+}
+
 func isWordByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '$' || c >= 0x80
 }
@@ -196,6 +236,8 @@ func ParseHead(text []byte, d Dialect) Head {
 		head.readObject(s)
 	case "INSERT", "REPLACE":
 		head.readTarget(s, "LOW_PRIORITY", "DELAYED", "HIGH_PRIORITY", "IGNORE", "INTO")
+	case "COPY":
+		head.readTarget(s, "BINARY")
 	}
 	return head
 }
@@ -252,7 +294,7 @@ func (h *Head) readObject(s *Scanner) {
 
 func (h *Head) readObjectName(s *Scanner) {
 	t, ok := s.Next()
-	for ok && (t.Is("IF") || t.Is("NOT") || t.Is("EXISTS")) {
+	for ok && (t.Is("IF") || t.Is("NOT") || t.Is("EXISTS") || h.dialect.PostgreSQL && (t.Is("ONLY") || t.Is("CONCURRENTLY"))) {
 		t, ok = s.Next()
 	}
 	if !ok {

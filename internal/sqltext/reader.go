@@ -446,14 +446,21 @@ func dropFrom(positions []int, from int) []int {
 func (r *Reader) statement(end int) Statement {
 	raw := bytes.TrimRight(r.buf[:end], " \n\r\t\v\f")
 	s := Statement{Text: raw, Offset: r.offset, Size: len(raw), Line: r.line, Column: r.col}
-	if len(r.tokensSeen) > 0 {
-		var text []byte
-		last := 0
-		for _, at := range r.tokensSeen {
-			text = append(append(text, raw[last:at]...), r.prefix...)
-			last = at + len(r.token)
-		}
-		s.Text = append(text, raw[last:]...)
-	}
+	s.Text = replaced(raw, r.tokensSeen, len(r.token), r.prefix)
 	return s
+}
+
+// replaced puts the prefix in place of the tokens, which are length bytes long
+// and begin at the places seen; without any it is raw itself.
+func replaced(raw []byte, seen []int, length int, prefix []byte) []byte {
+	if len(seen) == 0 {
+		return raw
+	}
+	var text []byte
+	last := 0
+	for _, at := range seen {
+		text = append(append(text, raw[last:at]...), prefix...)
+		last = at + length
+	}
+	return append(text, raw[last:]...)
 }
