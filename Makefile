@@ -4,7 +4,7 @@
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test build bench screenshots clean
+.PHONY: demo test test-servers build bench screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -13,6 +13,11 @@ demo: build
 test:
 	@scripts/setup test
 	@scripts/test
+
+# Every scene on every server, newer releases too, as a table.
+test-servers:
+	@scripts/setup servers
+	@scripts/test-servers
 
 build:
 	@mkdir -p build

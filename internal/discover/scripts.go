@@ -179,7 +179,7 @@ func (s *Script) read(at string) {
 	only := true // makes nothing but a database and accounts
 	account := &AccountFacts{}
 	statements := 0
-	err = source.Each(func(statement sqltext.Statement) error {
+	err = source.Each(s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
 		statements++
 		if !account.take(statement) {
 			only = false
@@ -227,7 +227,7 @@ func (s *Script) take(statement sqltext.Statement) {
 		}
 	case head.Verb == "ALTER" && head.Object == "TABLE":
 		s.needs[head.Name.Name] = true
-	case head.Verb == "INSERT" || head.Verb == "REPLACE":
+	case head.Verb == "INSERT" || head.Verb == "REPLACE" || head.Verb == "COPY":
 		s.Rows++
 		s.needs[head.Name.Name] = true
 	}
@@ -248,6 +248,9 @@ func (a *AccountFacts) take(statement sqltext.Statement) bool {
 	case "CREATE", "ALTER", "DROP":
 		switch head.Object {
 		case "DATABASE", "SCHEMA":
+			if head.Object == "SCHEMA" && statement.Dialect.PostgreSQL {
+				return false // there it is a part of a database
+			}
 			if head.Verb == "CREATE" {
 				a.Database = head.Name.Name
 			}

@@ -222,16 +222,27 @@ func (s Source) Head(n int64) ([]byte, error) {
 	return head, nil
 }
 
-// Each hands every statement of the script to take, in the plainest dialect, and
-// asks no server. An error of the script comes behind the statements before it.
-func (s Source) Each(take func(sqltext.Statement) error) error {
-	script, err := s.script(Server{})
+// Each hands every statement of the script to take, for PostgreSQL or in the
+// plainest dialect of MySQL, and asks no server. An error of the script comes
+// behind the statements before it.
+func (s Source) Each(postgres bool, take func(sqltext.Statement) error) error {
+	c, err := s.open()
 	if err != nil {
 		return err
 	}
-	defer script.close()
+	defer c.close()
+	var reader interface {
+		Next() (sqltext.Statement, error)
+		ReplacePrefix(token, prefix string)
+	} = sqltext.NewReader(s.Name, c, sqltext.Dialect{}, "")
+	if postgres {
+		reader = sqltext.NewPostgresReader(s.Name, c)
+	}
+	if s.PrefixToken != "" {
+		reader.ReplacePrefix(s.PrefixToken, s.Prefix)
+	}
 	for {
-		statement, err := script.Next()
+		statement, err := reader.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}

@@ -213,7 +213,7 @@ func (s *Server) initialise(ctx context.Context, serverProgram string) error {
 			return err
 		}
 		arguments = []string{
-			"--no-defaults", "--datadir=" + s.path("data"), "--skip-test-db", "--innodb-log-file-size=8M",
+			"--no-defaults", "--datadir=" + s.inside(s.path("data")), "--skip-test-db", "--force", "--innodb-log-file-size=8M",
 			"--auth-root-authentication-method=socket", "--auth-root-socket-user=" + s.Admin,
 		}
 	}
