@@ -213,7 +213,7 @@ func runSQL(ts *testscript.TestScript, negated bool, args []string) {
 	}
 }
 
-func query(login mysql.Login, statement string) (string, error) {
+func query(login dbms.Login, statement string) (string, error) {
 	ctx := context.Background()
 	server, err := mysql.Connect(ctx, login)
 	if err != nil {

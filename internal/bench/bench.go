@@ -48,7 +48,7 @@ func openWorkshop(ctx context.Context, product dbms.Product, root, program, fold
 		server.Stop()
 		return nil, err
 	}
-	w.version = w.admin.Facts.Version
+	w.version = w.admin.Facts().Version
 	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: utf8mb4_unicode_ci}, accounts: [{name: bench, password: {file: %q}}]}\n",
 		product, server.Socket, server.Admin, folder, filepath.Join(folder, "password"))
 	if err := os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600); err != nil {
@@ -130,7 +130,7 @@ func timed(command *exec.Cmd) (measured, error) {
 }
 
 func (w *workshop) execute(statement string) error {
-	return w.admin.Exec(context.Background(), mysql.Statement{Text: statement})
+	return w.admin.Exec(context.Background(), dbms.Statement{Text: statement})
 }
 
 // compare gives the differences between the two databases.

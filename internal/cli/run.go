@@ -2,7 +2,7 @@ package cli
 
 import (
 	"yellowfield/internal/cli/render"
-	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/load"
 	"yellowfield/internal/provision"
 )
@@ -20,7 +20,7 @@ type runDocument struct {
 func (p *program) listen(engine *provision.Engine) {
 	progress := render.NewProgress(p.screen)
 	if p.verbose {
-		engine.Trace = func(server string, statement mysql.Statement) {
+		engine.Trace = func(server string, statement dbms.Statement) {
 			progress.Done()
 			p.screen.Say("%s: %s", server, statement)
 		}

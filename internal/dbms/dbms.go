@@ -78,6 +78,15 @@ type Account struct{ User, Host string }
 
 func (a Account) String() string { return a.User + "@" + a.Host }
 
+// ParseAccount reads what String writes.
+func ParseAccount(text string) Account {
+	at := strings.LastIndexByte(text, '@')
+	if at < 0 {
+		return Account{User: text}
+	}
+	return Account{User: text[:at], Host: text[at+1:]}
+}
+
 // AccountState is what a server says of an account.
 type AccountState struct {
 	Account
@@ -176,6 +185,7 @@ type ServerError struct {
 	Code      int    // the server's error number
 	SQLState  string
 	Message   string
+	Cause     Cause
 }
 
 func (e *ServerError) Error() string {

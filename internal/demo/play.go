@@ -263,7 +263,7 @@ func (p *play) breakPassword(ctx context.Context) error {
 		return err
 	}
 	defer server.Close()
-	return server.Exec(ctx, mysql.Statement{Text: statement})
+	return server.Exec(ctx, dbms.Statement{Text: statement})
 }
 
 func (p *play) sayHowToReach() {

@@ -71,7 +71,7 @@ func onEveryServer(t *testing.T, test func(t *testing.T, h *host), arguments ...
 func (h *host) do(t *testing.T, statements ...string) {
 	t.Helper()
 	for _, s := range statements {
-		require.NoError(t, h.admin.Exec(t.Context(), mysql.Statement{Text: s}))
+		require.NoError(t, h.admin.Exec(t.Context(), dbms.Statement{Text: s}))
 	}
 }
 

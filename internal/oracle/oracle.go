@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 )
 
@@ -31,7 +32,7 @@ var definer = regexp.MustCompile("DEFINER=`[^`]*`@`[^`]*`")
 
 // Fingerprint describes all that a database holds: the definition of every
 // object, and for every table its checksum. admin is an administrator's login.
-func Fingerprint(ctx context.Context, admin mysql.Login, database string) (map[string]string, error) {
+func Fingerprint(ctx context.Context, admin dbms.Login, database string) (map[string]string, error) {
 	login := admin
 	login.Database = database
 	server, err := mysql.Connect(ctx, login)

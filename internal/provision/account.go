@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -113,12 +112,12 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 	if matches, known = p.Matches(state.Plugin, secret.StoredVerifier(state.Verifier)); known {
 		return matches, true
 	}
-	server, err := mysql.Connect(ctx, mysql.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: state.User, Password: p})
+	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: state.User, Password: p})
 	if err != nil {
-		return false, mysql.Code(err) == 1045
+		return false, dbms.CauseOf(err) == dbms.WrongLogin
 	}
 	defer server.Close()
-	return server.CurrentUser == state.Account.String(), true
+	return server.CurrentUser() == state.Account.String(), true
 }
 
 // phpCannotUse are login methods that PHP's client does not know, or that do
@@ -126,7 +125,7 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 var phpCannotUse = []string{"ed25519", "client_ed25519", "unix_socket", "auth_socket", "gssapi", "pam"}
 
 func (r *run) planAccount(ctx context.Context, account *estate.Account, a dbms.Account, c *credential, first bool) error {
-	options := mysql.AccountOptions{RequireTLS: account.RequireTLS, MaxConnections: account.Limits.Connections}
+	options := dbms.AccountOptions{RequireTLS: account.RequireTLS, MaxConnections: account.Limits.Connections}
 	if !r.view.asAdmin() {
 		switch {
 		case first && a == accountsOf(account)[0]:
@@ -165,7 +164,7 @@ func (r *run) mayTake(a dbms.Account) error {
 		"the account %s exists and has rights elsewhere: %s", a, strings.Join(elsewhere, ", "))
 }
 
-func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credential, options mysql.AccountOptions, first bool) {
+func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credential, options dbms.AccountOptions, first bool) {
 	if !c.knows() { // the account exists for another host only, with a password we do not have
 		r.stuck(first, "the password of "+a.User+" is not known here")
 		r.plan.differs(stepAccount, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend password",
@@ -180,7 +179,7 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 		object: "account " + a.String(),
 		undo: func(ctx context.Context) error {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
-			if err := r.view.server.Exec(ctx, mysql.DropAccount(a)); err != nil {
+			if err := r.view.server.Exec(ctx, r.view.server.DropAccount(a)); err != nil {
 				return err
 			}
 			return r.forgetPending(a, c)
@@ -192,7 +191,7 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 		}
 		verifier := r.verifierOf(c.password)
 		err := r.send(ctx, s, r.view.server.CreateAccount(a, verifier, options))
-		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, mysql.CreateAccountInPlain(a, c.password, options))
+		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.CreateAccountInPlain(a, c.password, options))
 		if err != nil && !s.touched {
 			// It was refused, so somebody else may own that name: only what
 			// lies in the state folder is ours to take back.
@@ -222,7 +221,7 @@ func (r *run) forgetPending(a dbms.Account, c *credential) error {
 }
 
 func (r *run) verifierOf(p secret.Password) secret.Verifier {
-	if r.view.server.Facts.Product == dbms.MariaDB {
+	if r.view.server.Facts().Product == dbms.MariaDB {
 		return secret.Native(p)
 	}
 	return secret.CachingSHA2(p)
@@ -231,9 +230,8 @@ func (r *run) verifierOf(p secret.Password) secret.Verifier {
 // afterPassword finishes setting a password: in plain where the server's
 // policy refuses verifiers and nobody can listen, else by reading back what
 // the server now holds.
-func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *credential, verifier secret.Verifier, err error, inPlain mysql.Statement) (string, error) {
-	const optionForbids, policyRefuses = 1290, 1819
-	if code := mysql.Code(err); (code == optionForbids || code == policyRefuses) && r.view.server.Encrypted() {
+func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *credential, verifier secret.Verifier, err error, inPlain dbms.Statement) (string, error) {
+	if dbms.CauseOf(err) == dbms.PolicyRefuses && r.view.server.Encrypted() {
 		if err := r.send(ctx, s, inPlain); err != nil {
 			return "", err
 		}
@@ -259,7 +257,7 @@ func (r *run) stuck(first bool, why string) {
 	}
 }
 
-func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbms.AccountState, c *credential, options mysql.AccountOptions, first bool) {
+func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbms.AccountState, c *credential, options dbms.AccountOptions, first bool) {
 	provision := "yellowfield provision " + r.app.Name
 	trouble := ""
 	matches, known := r.matches(ctx, state, c.password)
@@ -349,7 +347,7 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 		}
 		verifier := r.verifierOf(c.password)
 		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
-		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, mysql.SetPasswordInPlain(a, c.password))
+		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
 		if err != nil && !s.touched {
 			return "", errors.Join(err, r.forgetPending(a, c))
 		}
@@ -362,8 +360,8 @@ func (r *run) accountNamed(user string) *estate.Account {
 	return r.app.Accounts[i]
 }
 
-func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options mysql.AccountOptions) {
-	describe := func(o mysql.AccountOptions) string {
+func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options dbms.AccountOptions) {
+	describe := func(o dbms.AccountOptions) string {
 		text := "any number of connections"
 		if o.MaxConnections > 0 {
 			text = fmt.Sprintf("%d connections", o.MaxConnections)
@@ -373,17 +371,17 @@ func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options mysql
 		}
 		return text
 	}
-	has := mysql.AccountOptions{RequireTLS: state.RequiresTLS, MaxConnections: state.MaxConnections}
+	has := dbms.AccountOptions{RequireTLS: state.RequiresTLS, MaxConnections: state.MaxConnections}
 	facts := fmt.Sprintf("%s may have %s, not %s", a, describe(has), describe(options))
 	if !r.options.mends(mendRights) {
 		r.plan.differs(stepAccount, estate.ShouldLook, "yellowfield provision "+r.app.Name+" --mend rights", facts)
 		return
 	}
-	statement := mysql.SetOptions(a, options)
+	statement := r.view.server.SetOptions(a, options)
 	s := r.plan.add(&step{
 		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}},
 		object: "limits of " + a.String(),
-		undo:   func(ctx context.Context) error { return r.view.server.Exec(ctx, mysql.SetOptions(a, has)) },
+		undo:   func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.SetOptions(a, has)) },
 	})
 	s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
 }

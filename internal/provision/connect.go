@@ -17,8 +17,8 @@ import (
 // connection is a server with its administrator's login, kept for all apps.
 type connection struct {
 	entry *estate.Server
-	admin *mysql.Server // nil when the estate file names no administrator
-	err   error         // why the login failed, so that it is tried once
+	admin dbms.Server // nil when the estate file names no administrator
+	err   error       // why the login failed, so that it is tried once
 }
 
 // connect logs in as administrator, once for each server.
@@ -39,8 +39,8 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 
 // loginAsAdmin finds the administrator's name and password in the order of
 // the design: the password's own source, the client option file, the socket.
-func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (*mysql.Server, error) {
-	login := mysql.Login{Server: entry.Name, Address: entry.Address(), User: entry.Admin.User}
+func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
+	login := dbms.Login{Server: entry.Name, Address: entry.Address(), User: entry.Admin.User}
 	path := entry.Admin.Options
 	if home, err := os.UserHomeDir(); path == "" && err == nil {
 		path = filepath.Join(home, ".my.cnf")
@@ -66,7 +66,7 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (*mysql
 	if login.User == "" {
 		login.User = "root"
 	}
-	server, err := mysql.Connect(ctx, login)
+	server, err := open(ctx, entry.DBMS, login)
 	if err != nil {
 		return nil, err
 	}
@@ -74,20 +74,37 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (*mysql
 		server.Close()
 		return nil, err
 	}
-	server.Trace = func(s mysql.Statement) { e.trace(entry.Name, s) }
+	server.Tell(func(s dbms.Statement) { e.trace(entry.Name, s) })
 	return server, nil
 }
 
-func (e *Engine) trace(server string, s mysql.Statement) {
+// open logs in to a server of a product.
+func open(ctx context.Context, product dbms.Product, login dbms.Login) (dbms.Server, error) {
+	switch product {
+	case dbms.MariaDB, dbms.MySQL:
+		return mysql.Connect(ctx, login)
+	}
+	return nil, fault.New(fault.Invalid, "known: "+strings.Join(dbms.Products, ", "), "server %s: there is no product %s", login.Server, product)
+}
+
+// open logs in to the app's server.
+func (r *run) open(ctx context.Context, login dbms.Login) (dbms.Server, error) {
+	return open(ctx, r.Estate.Servers[r.app.Server].DBMS, login)
+}
+
+// mysql is the app's server as a MariaDB or MySQL, for what only these have.
+func (r *run) mysql() *mysql.Server { return r.view.server.(*mysql.Server) }
+
+func (e *Engine) trace(server string, s dbms.Statement) {
 	if e.Listener.Trace != nil {
 		e.Listener.Trace(server, s)
 	}
 }
 
-func (e *Engine) rightProduct(entry *estate.Server, server *mysql.Server) error {
-	if server.Facts.Product != entry.DBMS {
-		return e.Estate.Fault(fault.Invalid, "servers."+entry.Name+".dbms", "write dbms: "+string(server.Facts.Product),
-			"server %s is %s %s", entry.Name, server.Facts.Product.Title(), server.Facts.Version)
+func (e *Engine) rightProduct(entry *estate.Server, server dbms.Server) error {
+	if server.Facts().Product != entry.DBMS {
+		return e.Estate.Fault(fault.Invalid, "servers."+entry.Name+".dbms", "write dbms: "+string(server.Facts().Product),
+			"server %s is %s %s", entry.Name, server.Facts().Product.Title(), server.Facts().Version)
 	}
 	return nil
 }
@@ -96,8 +113,8 @@ func (e *Engine) rightProduct(entry *estate.Server, server *mysql.Server) error 
 // or only with those of the app's own account.
 type view struct {
 	*connection
-	server    *mysql.Server
-	catalogue *mysql.Catalogue
+	server    dbms.Server
+	catalogue *dbms.Catalogue
 }
 
 // asAdmin reports whether there is an administrator.
@@ -115,7 +132,7 @@ func (r *run) look(ctx context.Context) error {
 			return err
 		}
 	}
-	facts := r.view.server.Facts
+	facts := r.view.server.Facts()
 	r.result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + c.entry.Address().Short()
 	if err := r.view.server.Unavailable(); err != nil {
 		return err
@@ -126,7 +143,7 @@ func (r *run) look(ctx context.Context) error {
 
 // loginAsProvided logs in with the account that a provider made, for servers
 // without an administrator.
-func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (*mysql.Server, error) {
+func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
 	account := r.app.Accounts[0]
 	password, err := r.candidatePassword(ctx, account)
 	if err != nil {
@@ -136,7 +153,7 @@ func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (*mysql
 		return nil, r.Estate.Fault(fault.Invalid, "apps."+r.app.Name+".accounts[0]", "write password: {file: PATH} or another source",
 			"server %s has no administrator, and the password of %s is not known", entry.Name, account.Name)
 	}
-	server, err := mysql.Connect(ctx, mysql.Login{Server: entry.Name, Address: entry.Address(), User: account.Name, Password: password, Database: r.app.Database.Name})
+	server, err := r.open(ctx, dbms.Login{Server: entry.Name, Address: entry.Address(), User: account.Name, Password: password, Database: r.app.Database.Name})
 	if err != nil {
 		return nil, err
 	}

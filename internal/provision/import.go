@@ -174,7 +174,7 @@ func refusals(scripts []*script) error {
 // importTarget is all that the importer has to know of the database and its
 // server. Sessions are opened later, by importScript.
 func (r *run) importTarget(ctx context.Context) (load.Target, error) {
-	facts, err := r.view.server.ScriptFacts(ctx)
+	facts, err := r.mysql().ScriptFacts(ctx)
 	if err != nil {
 		return load.Target{}, err
 	}
@@ -184,7 +184,7 @@ func (r *run) importTarget(ctx context.Context) (load.Target, error) {
 	target := load.Target{
 		Database: r.app.Database.Name, Charset: r.app.Database.Charset,
 		Server: load.Server{
-			Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts.Product == dbms.MariaDB, Version: r.view.server.VersionNumber()},
+			Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts().Product == dbms.MariaDB, Version: r.mysql().VersionNumber()},
 			SQLMode: facts.SQLMode, MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine,
 			Collations: facts.Collations, Engines: facts.Engines,
 		},
@@ -249,7 +249,7 @@ func (r *run) mayDefineRoutines(scripts []*script) error {
 	for _, s := range scripts {
 		routines += s.survey.Routines()
 	}
-	facts := r.view.server.Facts
+	facts := r.view.server.Facts()
 	if routines == 0 || !facts.BinaryLog || facts.TrustFunctionCreators || isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
 		return nil
 	}
@@ -259,11 +259,11 @@ func (r *run) mayDefineRoutines(scripts []*script) error {
 			"the scripts define %s, which server %s lets only an administrator do while its binary log is on", what, r.app.Server)
 	}
 	// SUPER alone gets past error 1419, and it takes foreign definers as well.
-	if r.view.catalogue.GrantsOf(r.view.server.CurrentUser).Global.Has("SUPER") {
+	if r.view.catalogue.GrantsOf(r.view.server.CurrentUser()).Global.Has("SUPER") {
 		return nil
 	}
 	return fault.New(fault.Invalid, "grant it, or write server_during_import: {log_bin_trust_function_creators: \"ON\"} for the app",
-		"the scripts define %s, and the administrator %s lacks SUPER, which that takes while the binary log is on", what, r.view.server.CurrentUser)
+		"the scripts define %s, and the administrator %s lacks SUPER, which that takes while the binary log is on", what, r.view.server.CurrentUser())
 }
 
 // canLogInFromHere makes sure that the account may come from where we are.
@@ -299,9 +299,9 @@ func (r *run) planScript(source *script, target load.Target) {
 	for _, note := range survey.Notes {
 		s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
 	}
-	if server := r.view.server.Facts; survey.Routines() > 0 && server.BinaryLog && !server.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
+	if server := r.view.server.Facts(); survey.Routines() > 0 && server.BinaryLog && !server.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
 		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
-			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser + " will, in the account's name"})
+			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser() + " will, in the account's name"})
 	}
 	if source.survey.OneByOne != "" && !source.options.OneByOne {
 		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow, Facts: "sent one by one: " + survey.OneByOne})
@@ -443,7 +443,7 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 		return load.Report{}, err
 	}
 	defer login.Close()
-	target.Definer = mysql.Definer(currentAccount(login.CurrentUser))
+	target.Definer = mysql.Definer(dbms.ParseAccount(login.CurrentUser()))
 	target.Open = func(ctx context.Context) (load.Session, error) {
 		session, err := login.OpenImport(ctx)
 		if err != nil {
@@ -453,7 +453,7 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 	}
 	if r.view.asAdmin() {
 		target.Replay = func(ctx context.Context, like load.Session, statement string) error {
-			return r.view.server.ReplayAs(ctx, like.(*mysql.ImportSession), r.app.Database.Name, statement)
+			return r.mysql().ReplayAs(ctx, like.(*mysql.ImportSession), r.app.Database.Name, statement)
 		}
 	}
 	return load.Import(ctx, source.Source, source.survey, target, source.options, func(p load.Progress) {
@@ -466,7 +466,7 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 // ownLogin logs in with the app's first account, the way we reach the server.
 func (r *run) ownLogin(ctx context.Context) (*mysql.Server, error) {
 	account := r.app.Accounts[0]
-	return mysql.Connect(ctx, mysql.Login{
+	return mysql.Connect(ctx, dbms.Login{
 		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
 		Password: r.plan.credentials[account].password, Database: r.app.Database.Name,
 	})
@@ -492,7 +492,7 @@ func (r *run) removeObjects(ctx context.Context, made, before map[dbms.Object]bo
 		return err
 	}
 	now := objectsOf(contents[name])
-	var statements []mysql.Statement
+	var statements []dbms.Statement
 	for object := range made {
 		if object.Kind == "TABLE" || object.Kind == "VIEW" || object.Kind == "SEQUENCE" { // MariaDB lists sequences as tables
 			object.Name = r.view.server.TableName(object.Name)
@@ -506,7 +506,7 @@ func (r *run) removeObjects(ctx context.Context, made, before map[dbms.Object]bo
 			statements = append(statements, mysql.DropObject(object.Kind, name, object.Name))
 		}
 	}
-	return r.view.server.ExecWithoutForeignKeys(ctx, statements...)
+	return r.mysql().ExecWithoutForeignKeys(ctx, statements...)
 }
 
 // objectsOf lists what a database holds by keyword and name, but for triggers,

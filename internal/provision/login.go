@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/phpini"
@@ -58,7 +57,7 @@ func (r *run) phpSocket(fromSettings string) string {
 		return entry.Socket
 	}
 	if r.view != nil {
-		return r.view.server.Facts.Socket
+		return r.view.server.Facts().Socket
 	}
 	return ""
 }
@@ -99,8 +98,8 @@ func (r *run) checkPendingLogin(ctx context.Context, account *estate.Account, wh
 		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: why})
 		return
 	}
-	login := mysql.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name}
-	server, err := mysql.Connect(ctx, login)
+	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name}
+	server, err := r.open(ctx, login)
 	if err != nil {
 		r.tellFault(stepLogin, err)
 		return
@@ -134,14 +133,14 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 	if has["database"] == "" {
 		has["database"] = r.app.Database.Name
 	}
-	login := mysql.Login{Server: r.app.Server, Address: r.addressFrom(has), User: has["user"],
+	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(has), User: has["user"],
 		Password: secret.NewPassword(has["password"]), Database: has["database"], Charset: has["charset"]}
-	if r.view.asAdmin() && has["user"] == r.view.admin.User {
+	if r.view.asAdmin() && has["user"] == dbms.ParseAccount(r.view.admin.CurrentUser()).User {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: placeOfFact(path, s.Values, "user"),
 			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
 		return
 	}
-	server, err := mysql.Connect(ctx, login)
+	server, err := r.open(ctx, login)
 	if err != nil {
 		r.tellRefusedLogin(s, path, login, err)
 		return
@@ -151,7 +150,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 }
 
 // tellRefusedLogin explains a refused login from both sides.
-func (r *run) tellRefusedLogin(s *estate.Settings, path string, login mysql.Login, err error) {
+func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login, err error) {
 	f := fault.As(err)
 	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: placeOfFact(path, s.Values, "user")}
 	var spoken *dbms.ServerError
@@ -159,17 +158,20 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login mysql.Logi
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
 	}
 	account := r.app.AccountOf(s)
-	switch mysql.Code(err) {
-	case 1045:
+	switch dbms.CauseOf(err) {
+	case dbms.WrongLogin:
 		row.Place = placeOfFact(path, s.Values, "password")
 		row.Remedy = "yellowfield provision " + r.app.Name + " --mend password"
 		if login.User != account.Name {
 			row.Place = placeOfFact(path, s.Values, "user")
 			row.Remedy = "yellowfield provision " + r.app.Name + " --mend settings"
 		}
-	case 1044, 1049:
+	case dbms.NoRightThere, dbms.NoDatabase:
 		row.Place = placeOfFact(path, s.Values, "database")
-	case 0:
+	default:
+		if dbms.Spoke(err) {
+			break
+		}
 		if place := placeOfFact(path, s.Values, "host"); place != nil {
 			row.Place = place
 		}
@@ -179,7 +181,7 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login mysql.Logi
 }
 
 // lookAround checks from inside what the application will meet.
-func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server *mysql.Server, login mysql.Login) {
+func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server dbms.Server, login dbms.Login) {
 	session, err := server.SessionFacts(ctx)
 	if err != nil {
 		r.tellFault(stepLogin, err)
@@ -250,7 +252,7 @@ func sameCharset(a, b string) bool {
 	return real(a) == real(b)
 }
 
-func (r *run) lookAtTables(ctx context.Context, server *mysql.Server, database string) error {
+func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database string) error {
 	deviations, err := server.Deviations(ctx, database)
 	if err != nil || len(deviations) == 0 {
 		return err
@@ -285,7 +287,7 @@ func sameFile(a, b string) bool {
 }
 
 // settled forgets a pending password once a settings file logs in with it.
-func (r *run) settled(login mysql.Login) {
+func (r *run) settled(login dbms.Login) {
 	account := r.stateAccount(login.User)
 	if pending, found, err := r.State.Pending(account); err == nil && found && pending.Reveal() == login.Password.Reveal() {
 		if err := r.State.DropPending(account); err != nil {

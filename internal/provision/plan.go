@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 )
@@ -59,10 +58,10 @@ func (p *plan) add(s *step) *step {
 
 // send sends the statements of a step one by one. The step counts as touched
 // once one of them succeeded, or may have: the server did not refuse it.
-func (r *run) send(ctx context.Context, s *step, statements ...mysql.Statement) error {
+func (r *run) send(ctx context.Context, s *step, statements ...dbms.Statement) error {
 	for _, statement := range statements {
 		err := r.view.server.Exec(ctx, statement)
-		s.touched = s.touched || mysql.Code(err) == 0
+		s.touched = s.touched || !dbms.Spoke(err)
 		if err != nil {
 			return err
 		}
@@ -118,10 +117,10 @@ func (r *run) checkAdministrator() error {
 	for _, account := range r.app.Accounts {
 		wanted = wanted.Plus(dbms.Resolve(account.Rights.Installing, dbms.Contents{})).Plus(dbms.Resolve(account.Rights.Running, dbms.Contents{}))
 	}
-	grants := r.view.catalogue.GrantsOf(r.view.server.CurrentUser)
+	grants := r.view.catalogue.GrantsOf(r.view.server.CurrentUser())
 	if lacks := r.view.server.AdministratorLacks(grants, r.app.Database.Name, wanted); len(lacks) > 0 {
 		return fault.New(fault.Invalid, "grant them, WITH GRANT OPTION, or name another administrator in the estate file",
-			"server %s: the administrator %s lacks rights for this: %s", r.app.Server, r.view.server.CurrentUser, strings.Join(lacks, ", "))
+			"server %s: the administrator %s lacks rights for this: %s", r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, ", "))
 	}
 	return nil
 }
@@ -149,7 +148,7 @@ func (r *run) planDatabase(context.Context) error {
 			return err
 		}
 		r.plan.newDatabase = true
-		statement := mysql.CreateDatabase(want)
+		statement := r.view.server.CreateDatabase(want)
 		s := r.plan.add(&step{
 			Row: Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: []string{statement.String()}}, object: "database " + want.Name,
 			undo: r.dropOwnDatabase,
@@ -161,7 +160,7 @@ func (r *run) planDatabase(context.Context) error {
 
 func (r *run) checkCollation(want dbms.Database) error {
 	charset, known := r.view.catalogue.Collations[want.Collation]
-	product := r.view.server.Facts.Product.Title() + " " + r.view.server.Facts.Version
+	product := r.view.server.Facts().Product.Title() + " " + r.view.server.Facts().Version
 	var names []string
 	for name, of := range r.view.catalogue.Collations {
 		if of == want.Charset {
@@ -191,11 +190,11 @@ func (r *run) dropOwnDatabase(ctx context.Context) error {
 	for account, c := range r.plan.credentials {
 		for _, a := range accountsOf(account) {
 			if state, exists := r.view.catalogue.Accounts[a]; exists && !state.Locked && c != nil {
-				if err := r.view.server.Exec(ctx, mysql.LockAccount(a)); err != nil {
+				if err := r.view.server.Exec(ctx, r.view.server.LockAccount(a)); err != nil {
 					return err
 				}
 				before := unlock
-				unlock = func() { _ = r.view.server.Exec(ctx, mysql.UnlockAccount(a)); before() }
+				unlock = func() { _ = r.view.server.Exec(ctx, r.view.server.UnlockAccount(a)); before() }
 				_ = r.view.server.EndSessions(ctx, a)
 			}
 		}
@@ -209,7 +208,7 @@ func (r *run) dropOwnDatabase(ctx context.Context) error {
 		return fault.New(fault.Protected, "look at it, and drop it by hand if nothing in it is needed",
 			"the database %s holds what this run did not make: %s", name, inventory(contents[name]))
 	}
-	return r.view.server.Exec(ctx, mysql.DropDatabase(name))
+	return r.view.server.Exec(ctx, r.view.server.DropDatabase(name))
 }
 
 // inventory names what a database holds, in short.

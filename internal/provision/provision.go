@@ -14,7 +14,7 @@ import (
 	"slices"
 	"time"
 
-	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
@@ -119,7 +119,7 @@ type Listener struct {
 	Progress func(Header, load.Progress)
 	End      func(Result)
 	// Trace is told every statement that changes something, secrets masked.
-	Trace func(server string, statement mysql.Statement)
+	Trace func(server string, statement dbms.Statement)
 }
 
 // Options of a run.

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 )
@@ -36,7 +35,7 @@ func (r *run) planRights(context.Context) error {
 		if !r.view.asAdmin() { // only the account that is logged in sees its rights
 			accounts = nil
 			if account == r.app.Accounts[0] {
-				accounts = []dbms.Account{currentAccount(r.view.server.CurrentUser)}
+				accounts = []dbms.Account{dbms.ParseAccount(r.view.server.CurrentUser())}
 			}
 		}
 		for _, a := range accounts {
@@ -46,11 +45,6 @@ func (r *run) planRights(context.Context) error {
 		}
 	}
 	return nil
-}
-
-func currentAccount(text string) dbms.Account {
-	at := strings.LastIndexByte(text, '@')
-	return dbms.Account{User: text[:at], Host: text[at+1:]}
 }
 
 // withoutExtra drops DELETE HISTORY, which MariaDB adds to a grant of ALL and
@@ -116,10 +110,10 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 	}
 	statements, lowers := r.view.server.LowerOrRaise(a, name, grants, want)
 	if lowers {
-		if lacks := r.view.server.LacksForEndingSessions(r.view.catalogue.GrantsOf(r.view.server.CurrentUser)); len(lacks) > 0 {
+		if lacks := r.view.server.LacksForEndingSessions(r.view.catalogue.GrantsOf(r.view.server.CurrentUser())); len(lacks) > 0 {
 			return fault.New(fault.Invalid, "grant it, or log in as an administrator who has it",
 				"server %s: the administrator %s lacks %s, without which open sessions of %s would keep the rights that are taken away",
-				r.app.Server, r.view.server.CurrentUser, strings.Join(lacks, " and "), a)
+				r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, " and "), a)
 		}
 	}
 	s := r.plan.add(&step{
@@ -150,26 +144,25 @@ func (r *run) effective(database string, grants dbms.Grants) (dbms.Privileges, [
 func (r *run) restoreRights(ctx context.Context, a dbms.Account, had, has dbms.Privileges, grants dbms.Grants, leaking []string) error {
 	pattern := r.view.server.Pattern(r.app.Database.Name)
 	for _, other := range leaking {
-		if err := r.view.server.Exec(ctx, mysql.Grant(grants.Databases[other], other, a)); err != nil {
+		if err := r.view.server.Exec(ctx, r.view.server.Grant(grants.Databases[other], other, a)); err != nil {
 			return err
 		}
 	}
 	if lost := had.Minus(has); len(lost) > 0 {
-		if err := r.view.server.Exec(ctx, mysql.Grant(lost, pattern, a)); err != nil {
+		if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, a)); err != nil {
 			return err
 		}
 	}
 	if won := has.Minus(had); len(won) > 0 {
-		err := r.view.server.Exec(ctx, mysql.Revoke(won, pattern, a))
-		const noSuchGrant = 1141 // the grant was interrupted before it reached the server
-		if mysql.Code(err) != noSuchGrant {
+		err := r.view.server.Exec(ctx, r.view.server.Revoke(won, pattern, a))
+		if dbms.CauseOf(err) != dbms.NoSuchGrant { // else the grant was interrupted before it reached the server
 			return err
 		}
 	}
 	return nil
 }
 
-func texts(statements []mysql.Statement) []string {
+func texts(statements []dbms.Statement) []string {
 	shown := make([]string, len(statements))
 	for i, s := range statements {
 		shown[i] = s.String()

@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/atomicfile"
-	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -25,7 +25,7 @@ func (r *run) facts(account *estate.Account, password secret.Password) map[strin
 	server := r.Estate.Servers[r.app.Server]
 	socket := server.SocketForApps()
 	if socket == "" && r.view != nil {
-		socket = r.view.server.Facts.Socket
+		socket = r.view.server.Facts().Socket
 	}
 	return map[string]string{
 		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
@@ -316,7 +316,7 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 	if has["database"] == wanted["database"] && address == r.addressFrom(wanted) {
 		return nil
 	}
-	server, err := mysql.Connect(ctx, mysql.Login{Server: r.app.Server, Address: address, User: has["user"],
+	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: address, User: has["user"],
 		Password: secret.NewPassword(has["password"]), Database: has["database"]})
 	if err != nil {
 		return nil // it works nowhere, so nothing is lost

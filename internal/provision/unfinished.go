@@ -184,10 +184,10 @@ func (r *run) planServerSettings() error {
 	if !r.view.asAdmin() {
 		return r.Estate.Fault(fault.Invalid, r.path("server_during_import"), "give the server an admin, or ask its administrator", "only an administrator can set variables of server %s", r.app.Server)
 	}
-	have := r.view.catalogue.GrantsOf(r.view.server.CurrentUser).Global
+	have := r.view.catalogue.GrantsOf(r.view.server.CurrentUser()).Global
 	if !have.Has("SUPER") && !have.Has("SYSTEM_VARIABLES_ADMIN") && !have.Has("ALL PRIVILEGES") {
 		return r.Estate.Fault(fault.Invalid, r.path("server_during_import"), "grant SUPER (on MySQL SYSTEM_VARIABLES_ADMIN), or take the variables out",
-			"the administrator %s may not set variables of server %s", r.view.server.CurrentUser, r.app.Server)
+			"the administrator %s may not set variables of server %s", r.view.server.CurrentUser(), r.app.Server)
 	}
 	var names, facts []string
 	for name := range wanted {
@@ -235,7 +235,7 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 		return fault.New(fault.Protected, "wait until it is done, and run the command again", "another import has changed settings of server %s for its time", r.app.Server)
 	}
 	r.freeServer = release
-	before, err := r.view.server.GlobalVariables(ctx, names...)
+	before, err := r.mysql().GlobalVariables(ctx, names...)
 	if err == nil {
 		for _, name := range names {
 			if _, has := before[name]; !has && err == nil {

@@ -264,8 +264,8 @@ func (s *Server) brokenOff(what, log string, err error) error {
 }
 
 // Login is how the administrator logs in.
-func (s *Server) Login() mysql.Login {
-	return mysql.Login{Server: "throwaway", Address: dbms.Address{Socket: s.Socket}, User: s.Admin}
+func (s *Server) Login() dbms.Login {
+	return dbms.Login{Server: "throwaway", Address: dbms.Address{Socket: s.Socket}, User: s.Admin}
 }
 
 // Stop ends the server and removes its folder if it is a temporary one.

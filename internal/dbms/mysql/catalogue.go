@@ -11,26 +11,12 @@ import (
 	"yellowfield/internal/fault"
 )
 
-// Catalogue is what a server holds, read in a few queries for all
-// applications at once.
-type Catalogue struct {
-	Databases map[string]dbms.Database
-	// Collations maps each collation to its character set.
-	Collations map[string]string
-	Accounts   map[dbms.Account]dbms.AccountState
-	grants     map[string]*dbms.Grants // by grantee as the server writes it
-	Contents   map[string]dbms.Contents
-}
-
 // ReadCatalogue reads all but the accounts' secrets with any login; accounts
 // and everyone's rights need an administrator. Contents are read for the
 // databases named.
-func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error) {
-	c := &Catalogue{
-		Databases: map[string]dbms.Database{}, Collations: map[string]string{},
-		Accounts: map[dbms.Account]dbms.AccountState{}, grants: map[string]*dbms.Grants{},
-	}
-	reads := []func(context.Context, *Catalogue) error{s.readDatabases, s.readCollations, s.readGrants}
+func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*dbms.Catalogue, error) {
+	c := dbms.NewCatalogue()
+	reads := []func(context.Context, *dbms.Catalogue) error{s.readDatabases, s.readCollations, s.readGrants}
 	if administrator {
 		reads = append(reads, s.readAccounts)
 	}
@@ -44,7 +30,7 @@ func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, database
 	return c, err
 }
 
-func (s *Server) readDatabases(ctx context.Context, c *Catalogue) error {
+func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
 	return s.each(ctx, `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA`, nil,
 		func(scan func(...any) error) error {
 			var d dbms.Database
@@ -54,11 +40,11 @@ func (s *Server) readDatabases(ctx context.Context, c *Catalogue) error {
 		})
 }
 
-func (s *Server) readCollations(ctx context.Context, c *Catalogue) error {
+func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 	// MariaDB lists uca1400 collations without their character set in
 	// COLLATION_NAME; the full name is in a column that MySQL does not have.
 	column := "COLLATION_NAME"
-	if s.Facts.Product == dbms.MariaDB {
+	if s.facts.Product == dbms.MariaDB {
 		var columns int
 		if err := s.row(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = 'information_schema'
 			AND TABLE_NAME = 'COLLATION_CHARACTER_SET_APPLICABILITY' AND COLUMN_NAME = 'FULL_COLLATION_NAME'`, nil, &columns); err != nil {
@@ -78,10 +64,10 @@ func (s *Server) readCollations(ctx context.Context, c *Catalogue) error {
 		})
 }
 
-func (s *Server) readAccounts(ctx context.Context, c *Catalogue) error {
+func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 	query := `SELECT user, host, plugin, authentication_string, JSON_EXTRACT(User_attributes, '$.additional_password') IS NOT NULL,
 		account_locked = 'Y', password_expired = 'Y', ssl_type <> '', max_user_connections FROM mysql.user`
-	if s.Facts.Product == dbms.MariaDB {
+	if s.facts.Product == dbms.MariaDB {
 		query = `SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.plugin'), ''), COALESCE(JSON_VALUE(Priv, '$.authentication_string'), ''),
 			JSON_EXISTS(Priv, '$.auth_or[1]'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
 			COALESCE(JSON_VALUE(Priv, '$.password_last_changed'), 1) = 0, COALESCE(JSON_VALUE(Priv, '$.ssl_type'), 0) > 0,
@@ -98,7 +84,7 @@ func (s *Server) readAccounts(ctx context.Context, c *Catalogue) error {
 	})
 	if code := Code(err); code == 1142 || code == 1044 {
 		return fault.New(fault.Invalid, "grant it SELECT on the database mysql, or log in as an account that has it",
-			"server %s: the administrator %s may not read the accounts", s.Server, s.CurrentUser).With(err)
+			"server %s: the administrator %s may not read the accounts", s.Server, s.currentUser).With(err)
 	}
 	return err
 }
@@ -106,12 +92,15 @@ func (s *Server) readAccounts(ctx context.Context, c *Catalogue) error {
 // readGrants reads rights as sets from information_schema, never from the
 // text of SHOW GRANTS. Without an administrator the server lists only the
 // account's own.
-func (s *Server) readGrants(ctx context.Context, c *Catalogue) error {
+func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 	entry := func(grantee string) *dbms.Grants {
-		g := c.grants[grantee]
+		// 'user'@'host', with no quote inside escaped
+		user, host, _ := strings.Cut(strings.TrimSuffix(strings.TrimPrefix(grantee, "'"), "'"), "'@'")
+		a := dbms.Account{User: user, Host: host}
+		g := c.Granted[a]
 		if g == nil {
 			g = &dbms.Grants{Databases: map[string]dbms.Privileges{}}
-			c.grants[grantee] = g
+			c.Granted[a] = g
 		}
 		return g
 	}
@@ -147,40 +136,13 @@ func (s *Server) readGrants(ctx context.Context, c *Catalogue) error {
 			g.Below = append(g.Below, database)
 			return err
 		})
-	for _, g := range c.grants {
+	for _, g := range c.Granted {
 		g.Global = dbms.NewPrivileges(g.Global...)
 		for pattern, privileges := range g.Databases {
 			g.Databases[pattern] = dbms.NewPrivileges(privileges...).Minus(dbms.Privileges{"USAGE"})
 		}
 	}
 	return err
-}
-
-// Grants gives an account's rights; empty ones for an account without any.
-func (c *Catalogue) Grants(a dbms.Account) dbms.Grants {
-	if g := c.grants["'"+a.User+"'@'"+a.Host+"'"]; g != nil {
-		return *g
-	}
-	return dbms.Grants{}
-}
-
-// GrantsOf is Grants for CURRENT_USER()'s spelling of an account.
-func (c *Catalogue) GrantsOf(currentUser string) dbms.Grants {
-	at := strings.LastIndexByte(currentUser, '@')
-	if at < 0 {
-		return dbms.Grants{}
-	}
-	return c.Grants(dbms.Account{User: currentUser[:at], Host: currentUser[at+1:]})
-}
-
-// HasCharset reports whether the server knows a character set.
-func (c *Catalogue) HasCharset(charset string) bool {
-	for _, known := range c.Collations {
-		if known == charset {
-			return true
-		}
-	}
-	return false
 }
 
 // Contents reads what databases hold, for all of them in four queries. A

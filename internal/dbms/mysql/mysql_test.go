@@ -16,7 +16,7 @@ import (
 func TestPatternsMeanOneDatabase(t *testing.T) {
 	s := &Server{}
 	assert.Equal(t, `comb\_ledger`, s.Pattern("comb_ledger"))
-	s.Facts.PartialRevokes = true
+	s.facts.PartialRevokes = true
 	assert.Equal(t, "comb_ledger", s.Pattern("comb_ledger"))
 	for _, row := range []struct {
 		pattern, name string
@@ -72,10 +72,10 @@ func TestSecretsInStatementsAreMasked(t *testing.T) {
 	p := secret.NewPassword("plain-and-visible")
 	a := dbms.Account{User: "x%s", Host: "10.%"} // the % must not be taken for a verb
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
-		s := &Server{Facts: Facts{Product: product}}
+		s := &Server{facts: dbms.Facts{Product: product}}
 		verifier := secret.Native(p)
-		for _, statement := range append(s.SetVerifier(a, verifier), s.CreateAccount(a, verifier, AccountOptions{}),
-			CreateAccountInPlain(a, p, AccountOptions{}), SetPasswordInPlain(a, p)) {
+		for _, statement := range append(s.SetVerifier(a, verifier), s.CreateAccount(a, verifier, dbms.AccountOptions{}),
+			s.CreateAccountInPlain(a, p, dbms.AccountOptions{}), s.SetPasswordInPlain(a, p)) {
 			for _, shown := range []string{statement.String(), fmt.Sprint(statement), fmt.Sprintf("%v %s", statement, statement)} {
 				assert.NotContains(t, shown, "plain-and-visible")
 				assert.NotContains(t, shown, string(verifier.Bytes()))
@@ -85,7 +85,7 @@ func TestSecretsInStatementsAreMasked(t *testing.T) {
 		}
 	}
 	assert.Equal(t, "CREATE USER `x``y`@`%` IDENTIFIED BY 'it''s' REQUIRE SSL WITH MAX_USER_CONNECTIONS 3",
-		CreateAccountInPlain(dbms.Account{User: "x`y", Host: "%"}, secret.NewPassword("it's"), AccountOptions{true, 3}).Text)
+		(&Server{}).CreateAccountInPlain(dbms.Account{User: "x`y", Host: "%"}, secret.NewPassword("it's"), dbms.AccountOptions{RequireTLS: true, MaxConnections: 3}).Text)
 }
 
 func TestOptionFile(t *testing.T) {

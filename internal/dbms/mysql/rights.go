@@ -54,7 +54,7 @@ func firstOf(p dbms.Privileges) string {
 
 // matches applies a stored grant pattern to a database name as the server does.
 func (s *Server) matches(pattern, database string) bool {
-	if s.Facts.PartialRevokes {
+	if s.facts.PartialRevokes {
 		return pattern == database
 	}
 	return like(pattern, database)
@@ -119,7 +119,7 @@ func (s *Server) AdministratorLacks(g dbms.Grants, database string, grants dbms.
 // grants g would need to end other accounts' sessions, and lacks. Neither
 // product says so when asked to: they pass over what the account may not see.
 func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
-	if s.Facts.Product == dbms.MariaDB {
+	if s.facts.Product == dbms.MariaDB {
 		if g.Global.Has("SUPER") || g.Global.Has("CONNECTION ADMIN") {
 			return nil
 		}
@@ -139,19 +139,19 @@ func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
 // ones without a gap: first the target is granted, then exactly what is too
 // much is revoked. lowers tells whether open sessions would keep rights that
 // they should lose.
-func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []Statement, lowers bool) {
+func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []dbms.Statement, lowers bool) {
 	pattern := s.Pattern(database)
 	held, leaking := s.HeldOn(database, g)
 	if len(want.Minus(held)) > 0 {
-		statements = append(statements, Grant(want, pattern, a))
+		statements = append(statements, s.Grant(want, pattern, a))
 	}
 	revoke := func(p dbms.Privileges, pattern string) {
 		if len(p) > 0 {
-			statements = append(statements, Revoke(p, pattern, a))
+			statements = append(statements, s.Revoke(p, pattern, a))
 			lowers = true
 		}
 		if slices.Contains(g.GrantOption, pattern) {
-			statements = append(statements, Revoke(dbms.Privileges{"GRANT OPTION"}, pattern, a))
+			statements = append(statements, s.Revoke(dbms.Privileges{"GRANT OPTION"}, pattern, a))
 		}
 	}
 	revoke(held.Minus(want), pattern)

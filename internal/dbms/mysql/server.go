@@ -24,40 +24,14 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/secret"
 )
-
-// Login is what a connection is made with.
-type Login struct {
-	Server   string // the server's name in messages
-	Address  dbms.Address
-	User     string
-	Password secret.Password
-	Database string // to use at once; may be empty
-	Charset  string // of the connection; empty for utf8mb4
-}
-
-// Facts is what a server says of itself.
-type Facts struct {
-	Product               dbms.Product
-	Version               string // "10.11.19"
-	Socket                string // the socket it listens on, in its own view of the files
-	BinaryLog             bool
-	TrustFunctionCreators bool
-	PartialRevokes        bool // MySQL: _ and % in grants stand for themselves
-	ReadOnly              bool
-	LowerCaseTables       bool // table names are stored in small letters
-}
 
 // Server is a server with an open login.
 type Server struct {
-	Login
-	Facts Facts
-	// CurrentUser is the account the server took the login for.
-	CurrentUser string
-	// Trace is told every statement that changes something, before it is
-	// sent; nil for no one.
-	Trace func(Statement)
+	dbms.Login
+	facts       dbms.Facts
+	currentUser string
+	trace       func(dbms.Statement) // nil for no one
 
 	db *sql.DB
 }
@@ -72,8 +46,8 @@ func (silent) Print(...any) {}
 
 // Connect logs in and reads the server's facts. Errors name the server, its
 // address, what the server said and what to do.
-func Connect(ctx context.Context, login Login) (*Server, error) {
-	config, err := login.config()
+func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
+	config, err := configure(login)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +59,7 @@ func Connect(ctx context.Context, login Login) (*Server, error) {
 	s.db.SetConnMaxIdleTime(time.Minute)
 	if err := s.db.PingContext(ctx); err != nil {
 		_ = s.db.Close()
-		return nil, login.refused(err)
+		return nil, refused(login, err)
 	}
 	if err := s.readFacts(ctx); err != nil {
 		_ = s.db.Close()
@@ -94,6 +68,15 @@ func Connect(ctx context.Context, login Login) (*Server, error) {
 	return s, nil
 }
 
+// Facts is what the server says of itself.
+func (s *Server) Facts() dbms.Facts { return s.facts }
+
+// CurrentUser is the account the server took the login for.
+func (s *Server) CurrentUser() string { return s.currentUser }
+
+// Tell has every statement that changes something told, before it is sent.
+func (s *Server) Tell(trace func(dbms.Statement)) { s.trace = trace }
+
 // Close ends all connections.
 func (s *Server) Close() { _ = s.db.Close() }
 
@@ -101,12 +84,12 @@ func (s *Server) Close() { _ = s.db.Close() }
 func (s *Server) Conn(ctx context.Context) (*sql.Conn, error) {
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
-		return nil, s.refused(err)
+		return nil, refused(s.Login, err)
 	}
 	return conn, nil
 }
 
-func (l Login) config() (*driver.Config, error) {
+func configure(l dbms.Login) (*driver.Config, error) {
 	config := driver.NewConfig()
 	config.User, config.Passwd, config.DBName = l.User, l.Password.Reveal(), l.Database
 	config.Timeout = dialTimeout
@@ -166,21 +149,21 @@ func (s *Server) readFacts(ctx context.Context) error {
 	}
 	on := func(name string) bool { return variables[name] == "ON" || variables[name] == "1" }
 	version, _, _ := strings.Cut(variables["version"], "-")
-	s.Facts = Facts{
+	s.facts = dbms.Facts{
 		Product: dbms.MySQL, Version: version, Socket: variables["socket"],
 		LowerCaseTables: variables["lower_case_table_names"] == "1",
 		BinaryLog:       on("log_bin"), TrustFunctionCreators: on("log_bin_trust_function_creators"),
 		PartialRevokes: on("partial_revokes"), ReadOnly: variables["read_only"] != "" && variables["read_only"] != "OFF" && variables["read_only"] != "0",
 	}
 	if strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb") {
-		s.Facts.Product = dbms.MariaDB
+		s.facts.Product = dbms.MariaDB
 	}
-	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.CurrentUser)
+	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.currentUser)
 }
 
 // TableName is a table's name as the server stores it.
 func (s *Server) TableName(name string) string {
-	if s.Facts.LowerCaseTables {
+	if s.facts.LowerCaseTables {
 		return strings.ToLower(name)
 	}
 	return name
@@ -190,16 +173,16 @@ func (s *Server) TableName(name string) string {
 func (s *Server) each(ctx context.Context, query string, args []any, take func(scan func(...any) error) error) error {
 	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return s.failed(Statement{Text: query}, err)
+		return s.failed(dbms.Statement{Text: query}, err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		if err := take(rows.Scan); err != nil {
-			return s.failed(Statement{Text: query}, err)
+			return s.failed(dbms.Statement{Text: query}, err)
 		}
 	}
 	if err := rows.Err(); err != nil {
-		return s.failed(Statement{Text: query}, err)
+		return s.failed(dbms.Statement{Text: query}, err)
 	}
 	return nil
 }
@@ -207,16 +190,16 @@ func (s *Server) each(ctx context.Context, query string, args []any, take func(s
 // row runs a query that gives one row.
 func (s *Server) row(ctx context.Context, query string, args []any, into ...any) error {
 	if err := s.db.QueryRowContext(ctx, query, args...).Scan(into...); err != nil {
-		return s.failed(Statement{Text: query}, err)
+		return s.failed(dbms.Statement{Text: query}, err)
 	}
 	return nil
 }
 
 // Exec sends statements that change something, one after the other.
-func (s *Server) Exec(ctx context.Context, statements ...Statement) error {
+func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 	for _, statement := range statements {
-		if s.Trace != nil {
-			s.Trace(statement)
+		if s.trace != nil {
+			s.trace(statement)
 		}
 		if _, err := s.db.ExecContext(ctx, statement.Text); err != nil {
 			return s.failed(statement, err)
@@ -226,16 +209,16 @@ func (s *Server) Exec(ctx context.Context, statements ...Statement) error {
 }
 
 // ExecWithoutForeignKeys is Exec for dropping tables that refer to each other.
-func (s *Server) ExecWithoutForeignKeys(ctx context.Context, statements ...Statement) error {
+func (s *Server) ExecWithoutForeignKeys(ctx context.Context, statements ...dbms.Statement) error {
 	conn, err := s.Conn(ctx)
 	if err != nil {
 		return err
 	}
 	// The changed session variable must not go back into the pool.
 	defer func() { _ = conn.Raw(func(any) error { return errSpoiled }); _ = conn.Close() }()
-	for _, statement := range append([]Statement{{Text: "SET SESSION foreign_key_checks = 0"}}, statements...) {
-		if s.Trace != nil {
-			s.Trace(statement)
+	for _, statement := range append([]dbms.Statement{{Text: "SET SESSION foreign_key_checks = 0"}}, statements...) {
+		if s.trace != nil {
+			s.trace(statement)
 		}
 		if _, err := conn.ExecContext(ctx, statement.Text); err != nil {
 			return s.failed(statement, err)
@@ -259,23 +242,23 @@ func Code(err error) int {
 
 // ServerError turns a driver's error into the record of what the server said;
 // nil when it was no server that spoke.
-func (s *Server) ServerError(statement Statement, err error) *dbms.ServerError {
+func (s *Server) ServerError(statement dbms.Statement, err error) *dbms.ServerError {
 	return serverError(s.Server, statement, err)
 }
 
-func serverError(server string, statement Statement, err error) *dbms.ServerError {
+func serverError(server string, statement dbms.Statement, err error) *dbms.ServerError {
 	var theirs *driver.MySQLError
 	if !errors.As(err, &theirs) {
 		return nil
 	}
 	return &dbms.ServerError{
 		Server: server, Statement: statement.String(), Code: int(theirs.Number),
-		SQLState: string(theirs.SQLState[:]), Message: theirs.Message,
+		SQLState: string(theirs.SQLState[:]), Message: theirs.Message, Cause: causes[int(theirs.Number)],
 	}
 }
 
 // failed explains why a statement did not succeed.
-func (s *Server) failed(statement Statement, err error) error {
+func (s *Server) failed(statement dbms.Statement, err error) error {
 	if spoken := s.ServerError(statement, err); spoken != nil {
 		next := "the statement was: " + shorten(statement.String())
 		if hint := hints[spoken.Code]; hint != "" {
@@ -310,6 +293,9 @@ func shorten(statement string) string {
 	return text
 }
 
+// causes are the errors that decide what is done next.
+var causes = map[int]dbms.Cause{1045: dbms.WrongLogin, 1044: dbms.NoRightThere, 1049: dbms.NoDatabase, 1290: dbms.PolicyRefuses, 1819: dbms.PolicyRefuses, 1141: dbms.NoSuchGrant}
+
 // hints are the next steps for errors that mean the same wherever they occur.
 var hints = map[int]string{
 	1044: "the account has no rights on that database",
@@ -342,9 +328,9 @@ var loginHints = map[int]string{
 }
 
 // refused explains why no login came about.
-func (l Login) refused(err error) error {
+func refused(l dbms.Login, err error) error {
 	who := l.User + " cannot log in to server " + l.Server + " at " + l.Address.String()
-	if spoken := serverError(l.Server, Statement{}, err); spoken != nil {
+	if spoken := serverError(l.Server, dbms.Statement{}, err); spoken != nil {
 		next := loginHints[spoken.Code]
 		if next == "" {
 			next = "the server's error log may say more"

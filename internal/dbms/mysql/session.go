@@ -32,7 +32,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 	}
 	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(?, 0)", name).Scan(&got); err != nil {
 		_ = conn.Close()
-		return nil, false, s.failed(Statement{Text: "SELECT GET_LOCK()"}, err)
+		return nil, false, s.failed(dbms.Statement{Text: "SELECT GET_LOCK()"}, err)
 	}
 	if got.Int64 != 1 {
 		_ = conn.Close()
@@ -49,7 +49,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 // and logins that have been taken away. On MySQL, which can end connections only one by one and
 // lists them by user name alone, those of every account of that name end.
 func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
-	if s.Facts.Product == dbms.MariaDB {
+	if s.facts.Product == dbms.MariaDB {
 		return s.Exec(ctx, plain("KILL USER %s", quoteAccount(a)))
 	}
 	var ids []int64
@@ -74,44 +74,33 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 // StoredVerifier reads one account's verifier back; for checking what was set.
 func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (plugin string, verifier []byte, err error) {
 	query := `SELECT plugin, authentication_string FROM mysql.user WHERE user = ? AND host = ?`
-	if s.Facts.Product == dbms.MariaDB {
+	if s.facts.Product == dbms.MariaDB {
 		query = `SELECT JSON_VALUE(Priv, '$.plugin'), JSON_VALUE(Priv, '$.authentication_string') FROM mysql.global_priv WHERE User = ? AND Host = ?`
 	}
 	err = s.row(ctx, query, []any{a.User, a.Host}, &plugin, &verifier)
 	return plugin, verifier, err
 }
 
-// SessionFacts is what an application's login looks like from inside.
-type SessionFacts struct {
-	CurrentUser string
-	Database    string
-	Charset     string // of what the client sends
-	Results     string // character set of what the server sends back
-}
-
 // SessionFacts asks the server how it sees this login.
-func (s *Server) SessionFacts(ctx context.Context) (SessionFacts, error) {
-	var f SessionFacts
+func (s *Server) SessionFacts(ctx context.Context) (dbms.SessionFacts, error) {
+	var f dbms.SessionFacts
 	var database sql.NullString
-	err := s.row(ctx, "SELECT CURRENT_USER(), DATABASE(), @@character_set_client, @@character_set_results", nil,
-		&f.CurrentUser, &database, &f.Charset, &f.Results)
+	err := s.row(ctx, "SELECT CURRENT_USER(), DATABASE(), @@character_set_client", nil,
+		&f.CurrentUser, &database, &f.Charset)
 	f.Database = database.String
 	return f, err
 }
 
-// Deviation is a table whose character set is not its database's.
-type Deviation struct{ Table, Collation string }
-
 // Deviations lists the tables whose default character set is another than the
 // database's, as the logged-in account sees them.
-func (s *Server) Deviations(ctx context.Context, database string) ([]Deviation, error) {
-	var found []Deviation
+func (s *Server) Deviations(ctx context.Context, database string) ([]dbms.Deviation, error) {
+	var found []dbms.Deviation
 	err := s.each(ctx, `SELECT t.TABLE_NAME, t.TABLE_COLLATION FROM information_schema.TABLES t
 		JOIN information_schema.SCHEMATA s ON s.SCHEMA_NAME = t.TABLE_SCHEMA
 		WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE'
 		AND SUBSTRING_INDEX(t.TABLE_COLLATION, '_', 1) <> s.DEFAULT_CHARACTER_SET_NAME ORDER BY 1`, []any{database},
 		func(scan func(...any) error) error {
-			var d Deviation
+			var d dbms.Deviation
 			err := scan(&d.Table, &d.Collation)
 			found = append(found, d)
 			return err
@@ -129,7 +118,7 @@ type ImportSession struct {
 
 // OpenImport opens a session for an import, with the login of s.
 func (s *Server) OpenImport(ctx context.Context) (*ImportSession, error) {
-	config, err := s.config()
+	config, err := configure(s.Login)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +139,7 @@ func (s *Server) OpenImport(ctx context.Context) (*ImportSession, error) {
 	i.db = sql.OpenDB(connector)
 	if i.conn, err = i.db.Conn(ctx); err != nil {
 		_ = i.db.Close()
-		return nil, s.refused(err)
+		return nil, refused(s.Login, err)
 	}
 	return i, nil
 }
@@ -171,10 +160,10 @@ func (i *ImportSession) Warned() bool { return i.wire == nil || i.wire.warnings 
 func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64, err error) {
 	result, err := i.conn.ExecContext(ctx, statement)
 	if err != nil {
-		if spoken := i.server.ServerError(Statement{Text: shorten(statement)}, err); spoken != nil {
+		if spoken := i.server.ServerError(dbms.Statement{Text: shorten(statement)}, err); spoken != nil {
 			return 0, spoken
 		}
-		return 0, i.server.failed(Statement{Text: statement}, err)
+		return 0, i.server.failed(dbms.Statement{Text: statement}, err)
 	}
 	rows, _ = result.RowsAffected()
 	return rows, nil
@@ -184,10 +173,10 @@ func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64,
 func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
 	rows, err := i.conn.QueryContext(ctx, query)
 	if err != nil {
-		if spoken := i.server.ServerError(Statement{Text: shorten(query)}, err); spoken != nil {
+		if spoken := i.server.ServerError(dbms.Statement{Text: shorten(query)}, err); spoken != nil {
 			return nil, spoken
 		}
-		return nil, i.server.failed(Statement{Text: query}, err)
+		return nil, i.server.failed(dbms.Statement{Text: query}, err)
 	}
 	defer rows.Close()
 	columns, err := rows.Columns()
@@ -202,7 +191,7 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 			into[i] = &values[i]
 		}
 		if err := rows.Scan(into...); err != nil {
-			return nil, i.server.failed(Statement{Text: query}, err)
+			return nil, i.server.failed(dbms.Statement{Text: query}, err)
 		}
 		texts := make([]string, len(columns))
 		for i, v := range values {
@@ -211,7 +200,7 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 		all = append(all, texts)
 	}
 	if err := rows.Err(); err != nil {
-		return nil, i.server.failed(Statement{Text: query}, err)
+		return nil, i.server.failed(dbms.Statement{Text: query}, err)
 	}
 	return all, nil
 }
@@ -236,7 +225,7 @@ func (s *Server) ScriptFacts(ctx context.Context) (ScriptFacts, error) {
 	}
 	query := "SELECT COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATIONS WHERE CHARACTER_SET_NAME IS NOT NULL"
 	const fullNames = 101001 // the version that brought them
-	if s.Facts.Product == dbms.MariaDB && s.VersionNumber() >= fullNames {
+	if s.facts.Product == dbms.MariaDB && s.VersionNumber() >= fullNames {
 		query = "SELECT FULL_COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"
 	}
 	err = s.each(ctx, query, nil, func(scan func(...any) error) error {
@@ -261,7 +250,7 @@ func (s *Server) ScriptFacts(ctx context.Context) (ScriptFacts, error) {
 // 101106 for 10.11.6.
 func (s *Server) VersionNumber() int {
 	number := 0
-	for i, part := range strings.SplitN(s.Facts.Version, ".", 3) {
+	for i, part := range strings.SplitN(s.facts.Version, ".", 3) {
 		n, _ := strconv.Atoi(part)
 		number += n * []int{10000, 100, 1}[i]
 	}
@@ -286,7 +275,7 @@ func (s *Server) GlobalVariables(ctx context.Context, names ...string) (map[stri
 }
 
 // SetGlobal is the statement that sets a server-wide variable.
-func SetGlobal(name, value string) Statement {
+func SetGlobal(name, value string) dbms.Statement {
 	if value == "" || strings.Trim(value, "0123456789.") != "" {
 		value = quoteText(value)
 	}
@@ -309,7 +298,7 @@ func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database,
 		targets[i] = &values[i]
 	}
 	if err := session.conn.QueryRowContext(ctx, "SELECT @@"+strings.Join(stored, ", @@")).Scan(targets...); err != nil {
-		return s.failed(Statement{Text: "SELECT @@" + strings.Join(stored, ", @@")}, err)
+		return s.failed(dbms.Statement{Text: "SELECT @@" + strings.Join(stored, ", @@")}, err)
 	}
 	conn, err := s.Conn(ctx)
 	if err != nil {
@@ -322,15 +311,15 @@ func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database,
 	for i, name := range stored {
 		statements = append(statements, fmt.Sprintf("SET SESSION %s = %s", name, quoteText(values[i])))
 	}
-	if s.Trace != nil {
-		s.Trace(Statement{Text: shorten(statement)})
+	if s.trace != nil {
+		s.trace(dbms.Statement{Text: shorten(statement)})
 	}
 	for _, text := range append(statements, statement) {
 		if _, err := conn.ExecContext(ctx, text); err != nil {
-			if spoken := s.ServerError(Statement{Text: shorten(text)}, err); spoken != nil {
+			if spoken := s.ServerError(dbms.Statement{Text: shorten(text)}, err); spoken != nil {
 				return spoken
 			}
-			return s.failed(Statement{Text: text}, err)
+			return s.failed(dbms.Statement{Text: text}, err)
 		}
 	}
 	return nil
@@ -375,7 +364,7 @@ func Explain(err *dbms.ServerError) string {
 
 // Unavailable reports the reason why a server must not be provisioned now.
 func (s *Server) Unavailable() error {
-	if s.Facts.ReadOnly {
+	if s.facts.ReadOnly {
 		return fault.New(fault.Protected, "point the estate file at the server that takes writes",
 			"server %s is read-only: it is a replica, or was set so by its administrator", s.Server)
 	}

@@ -8,27 +8,13 @@ import (
 	"yellowfield/internal/secret"
 )
 
-// Statement is one SQL statement. Print it with String, which masks secrets.
-type Statement struct {
-	Text  string
-	shown string // Text with secrets masked; empty when Text holds none
-}
-
-// String gives the statement as it may be shown.
-func (s Statement) String() string {
-	if s.shown != "" {
-		return s.shown
-	}
-	return s.Text
-}
-
-func plain(format string, args ...any) Statement {
-	return Statement{Text: fmt.Sprintf(format, args...)}
+func plain(format string, args ...any) dbms.Statement {
+	return dbms.Statement{Text: fmt.Sprintf(format, args...)}
 }
 
 // masked builds a statement around one secret.
-func masked(before, secretText, after string) Statement {
-	return Statement{Text: before + secretText + after, shown: before + "'" + secret.Mask + "'" + after}
+func masked(before, secretText, after string) dbms.Statement {
+	return dbms.Statement{Text: before + secretText + after, Shown: before + "'" + secret.Mask + "'" + after}
 }
 
 // quoteName writes an identifier in backquotes.
@@ -49,7 +35,7 @@ func quoteAccount(a dbms.Account) string { return quoteName(a.User) + "@" + quot
 // unless partial_revokes makes them stand for themselves (MySQL Reference
 // Manual, "GRANT Statement"; MariaDB, "GRANT").
 func (s *Server) Pattern(database string) string {
-	if s.Facts.PartialRevokes {
+	if s.facts.PartialRevokes {
 		return database
 	}
 	return strings.NewReplacer(`_`, `\_`, `%`, `\%`).Replace(database)
@@ -57,21 +43,18 @@ func (s *Server) Pattern(database string) string {
 
 // CreateDatabase spells out character set and collation always: without them
 // the server's default applies, which may lose text.
-func CreateDatabase(d dbms.Database) Statement {
+func (s *Server) CreateDatabase(d dbms.Database) dbms.Statement {
 	return plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)
 }
 
 // DropDatabase drops a database and all it holds. That it is not there is no
 // error: a statement that was interrupted may not have reached the server.
-func DropDatabase(name string) Statement { return plain("DROP DATABASE IF EXISTS %s", quoteName(name)) }
-
-// AccountOptions are the conditions on an account's logins.
-type AccountOptions struct {
-	RequireTLS     bool
-	MaxConnections int // 0: no limit
+func (s *Server) DropDatabase(name string) dbms.Statement {
+	return plain("DROP DATABASE IF EXISTS %s", quoteName(name))
 }
 
-func (o AccountOptions) clause() string {
+// clause writes the conditions of an account.
+func clause(o dbms.AccountOptions) string {
 	require := "NONE"
 	if o.RequireTLS {
 		require = "SSL"
@@ -80,22 +63,22 @@ func (o AccountOptions) clause() string {
 }
 
 // CreateAccount makes an account whose password is sent as a verifier.
-func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o AccountOptions) Statement {
-	return s.withVerifier("CREATE USER "+quoteAccount(a), v, o.clause())
+func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
+	return s.withVerifier("CREATE USER "+quoteAccount(a), v, clause(o))
 }
 
 // SetVerifier replaces all ways to log in by the one password.
-func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []Statement {
-	statements := []Statement{s.withVerifier("ALTER USER "+quoteAccount(a), v, "")}
-	if s.Facts.Product == dbms.MySQL {
+func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
+	statements := []dbms.Statement{s.withVerifier("ALTER USER "+quoteAccount(a), v, "")}
+	if s.facts.Product == dbms.MySQL {
 		// A password retained by an earlier rotation would go on working.
 		statements = append(statements, plain("ALTER USER %s DISCARD OLD PASSWORD", quoteAccount(a)))
 	}
 	return statements
 }
 
-func (s *Server) withVerifier(head string, v secret.Verifier, tail string) Statement {
-	if s.Facts.Product == dbms.MariaDB {
+func (s *Server) withVerifier(head string, v secret.Verifier, tail string) dbms.Statement {
+	if s.facts.Product == dbms.MariaDB {
 		return masked(head+" IDENTIFIED VIA mysql_native_password USING ", "'"+string(v.Bytes())+"'", tail)
 	}
 	return masked(head+" IDENTIFIED WITH caching_sha2_password AS ", fmt.Sprintf("0x%X", v.Bytes()), tail)
@@ -104,46 +87,48 @@ func (s *Server) withVerifier(head string, v secret.Verifier, tail string) State
 // CreateAccountInPlain sends the password itself, for servers whose password
 // policy refuses verifiers. The caller makes sure that the connection is
 // encrypted or local.
-func CreateAccountInPlain(a dbms.Account, p secret.Password, o AccountOptions) Statement {
-	return masked("CREATE USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), o.clause())
+func (s *Server) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
+	return masked("CREATE USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), clause(o))
 }
 
 // SetPasswordInPlain is CreateAccountInPlain for an account that exists.
-func SetPasswordInPlain(a dbms.Account, p secret.Password) Statement {
+func (s *Server) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
 	return masked("ALTER USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), "")
 }
 
 // SetOptions changes the conditions of an account.
-func SetOptions(a dbms.Account, o AccountOptions) Statement {
-	return plain("ALTER USER %s%s", quoteAccount(a), o.clause())
+func (s *Server) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
+	return plain("ALTER USER %s%s", quoteAccount(a), clause(o))
 }
 
 // DropAccount removes an account, if it is there. Its open sessions live on:
 // end them too.
-func DropAccount(a dbms.Account) Statement { return plain("DROP USER IF EXISTS %s", quoteAccount(a)) }
+func (s *Server) DropAccount(a dbms.Account) dbms.Statement {
+	return plain("DROP USER IF EXISTS %s", quoteAccount(a))
+}
 
 // LockAccount and UnlockAccount stop and allow new logins.
-func LockAccount(a dbms.Account) Statement {
+func (s *Server) LockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER USER %s ACCOUNT LOCK", quoteAccount(a))
 }
 
 // UnlockAccount undoes LockAccount.
-func UnlockAccount(a dbms.Account) Statement {
+func (s *Server) UnlockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER USER %s ACCOUNT UNLOCK", quoteAccount(a))
 }
 
 // Grant gives rights on a pattern as Pattern returns it.
-func Grant(p dbms.Privileges, pattern string, a dbms.Account) Statement {
+func (s *Server) Grant(p dbms.Privileges, pattern string, a dbms.Account) dbms.Statement {
 	return plain("GRANT %s ON %s.* TO %s", p, quoteName(pattern), quoteAccount(a))
 }
 
 // Revoke takes rights on a pattern, which must be spelled as it is stored.
-func Revoke(p dbms.Privileges, pattern string, a dbms.Account) Statement {
+func (s *Server) Revoke(p dbms.Privileges, pattern string, a dbms.Account) dbms.Statement {
 	return plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))
 }
 
 // DropObject drops a table, view, routine or event of a database.
-func DropObject(kind, database, name string) Statement {
+func DropObject(kind, database, name string) dbms.Statement {
 	return plain("DROP %s IF EXISTS %s.%s", kind, quoteName(database), quoteName(name))
 }
 

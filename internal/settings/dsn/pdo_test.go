@@ -47,7 +47,7 @@ func TestPDOLogsInWithWhatIsWritten(t *testing.T) {
 		name := strings.ReplaceAll(base, "`", "``")
 		for _, statement := range []string{"CREATE DATABASE `" + name + "`",
 			fmt.Sprintf("CREATE USER u%d@localhost IDENTIFIED BY %s", i, quoted(word)), fmt.Sprintf("GRANT ALL ON *.* TO u%d@localhost", i)} {
-			require.NoError(t, admin.Exec(ctx, mysql.Statement{Text: statement}), statement)
+			require.NoError(t, admin.Exec(ctx, dbms.Statement{Text: statement}), statement)
 		}
 		value := "mysql:host=localhost;dbname=old;charset=utf8mb4"
 		for _, part := range [][2]string{{dsn.Socket, server.Socket}, {dsn.Database, base}, {dsn.Password, word}, {dsn.User, fmt.Sprintf("u%d", i)}} {

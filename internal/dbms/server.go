@@ -1,0 +1,203 @@
+package dbms
+
+import (
+	"context"
+	"errors"
+
+	"yellowfield/internal/secret"
+)
+
+// Login is what a connection is made with.
+type Login struct {
+	Server   string // the server's name in messages
+	Address  Address
+	User     string
+	Password secret.Password
+	Database string // to use at once; may be empty
+	Charset  string // of the connection; empty for the product's whole Unicode
+}
+
+// Facts is what a server says of itself. Those that a product does not have
+// are zero.
+type Facts struct {
+	Product               Product
+	Version               string // "10.11.19"
+	Socket                string // the socket it listens on, in its own view of the files
+	BinaryLog             bool
+	TrustFunctionCreators bool
+	PartialRevokes        bool // MySQL: _ and % in grants stand for themselves
+	ReadOnly              bool
+	LowerCaseTables       bool // table names are stored in small letters
+}
+
+// Server is a server with an open login: what every product can do in its own
+// way. Statements are built apart from being sent, so that they can be shown
+// first.
+type Server interface {
+	Facts() Facts
+	// CurrentUser is the account the server took the login for.
+	CurrentUser() string
+	// Tell has every statement that changes something told, before it is sent.
+	Tell(trace func(Statement))
+	Close()
+	// Exec sends statements that change something, one after the other.
+	Exec(ctx context.Context, statements ...Statement) error
+	// Encrypted reports whether what is sent stays unseen on the way.
+	Encrypted() bool
+	// Unavailable says why the server cannot be provisioned now; nil when it can.
+	Unavailable() error
+	// Lock takes a named lock on the server without waiting; held is false when
+	// someone else has it.
+	Lock(ctx context.Context, name string) (release func(), held bool, err error)
+	// EndSessions ends the open connections of an account.
+	EndSessions(ctx context.Context, a Account) error
+
+	// ReadCatalogue reads what the server holds in a few queries; accounts and
+	// everyone's rights need an administrator.
+	ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error)
+	// Contents reads what databases hold.
+	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
+	// TableName is a table's name as the server stores it.
+	TableName(name string) string
+	// SessionFacts tells what this login meets.
+	SessionFacts(ctx context.Context) (SessionFacts, error)
+	// Deviations lists tables whose character set is not their database's.
+	Deviations(ctx context.Context, database string) ([]Deviation, error)
+	// StoredVerifier gives what the server keeps of an account's password.
+	StoredVerifier(ctx context.Context, a Account) (plugin string, verifier []byte, err error)
+
+	// HeldOn gives the rights that an account really has on a database, and
+	// other grants that leak into it.
+	HeldOn(database string, g Grants) (held Privileges, leaking []string)
+	// Elsewhere lists what else an account may touch.
+	Elsewhere(database string, g Grants) []string
+	// AdministratorLacks names the rights that an administrator with grants g
+	// would lack for provisioning.
+	AdministratorLacks(g Grants, database string, rights Privileges) []string
+	// LacksForEndingSessions is the same for ending others' sessions.
+	LacksForEndingSessions(g Grants) []string
+	// LowerOrRaise gives the statements that turn the held rights into the
+	// wanted ones; lowers tells whether open sessions would keep some.
+	LowerOrRaise(a Account, database string, g Grants, want Privileges) (statements []Statement, lowers bool)
+	// Pattern is how a database is written in a grant.
+	Pattern(database string) string
+	Grant(p Privileges, pattern string, a Account) Statement
+	Revoke(p Privileges, pattern string, a Account) Statement
+
+	CreateDatabase(d Database) Statement
+	DropDatabase(name string) Statement
+	// CreateAccount makes an account whose password is sent as a verifier.
+	CreateAccount(a Account, v secret.Verifier, o AccountOptions) Statement
+	// CreateAccountInPlain sends the password itself, for servers whose policy
+	// refuses verifiers.
+	CreateAccountInPlain(a Account, p secret.Password, o AccountOptions) Statement
+	// SetVerifier replaces all ways to log in by the one password.
+	SetVerifier(a Account, v secret.Verifier) []Statement
+	SetPasswordInPlain(a Account, p secret.Password) Statement
+	SetOptions(a Account, o AccountOptions) Statement
+	DropAccount(a Account) Statement
+	// LockAccount and UnlockAccount stop and allow new logins.
+	LockAccount(a Account) Statement
+	UnlockAccount(a Account) Statement
+}
+
+// Statement is one SQL statement. Print it with String, which masks secrets.
+type Statement struct {
+	Text string
+	// Shown is Text with secrets masked; empty when Text holds none.
+	Shown string
+}
+
+// String gives the statement as it may be shown.
+func (s Statement) String() string {
+	if s.Shown != "" {
+		return s.Shown
+	}
+	return s.Text
+}
+
+// AccountOptions are the conditions on an account's logins.
+type AccountOptions struct {
+	RequireTLS     bool
+	MaxConnections int // 0: no limit
+}
+
+// SessionFacts is what an application meets right after its login.
+type SessionFacts struct {
+	Database    string
+	CurrentUser string
+	Charset     string // of the connection
+}
+
+// Deviation is a table with another collation than its database.
+type Deviation struct{ Table, Collation string }
+
+// Catalogue is what a server holds, read in a few queries for all applications
+// at once.
+type Catalogue struct {
+	Databases map[string]Database
+	// Collations maps each collation to its character set.
+	Collations map[string]string
+	Accounts   map[Account]AccountState
+	// Granted are the rights by account.
+	Granted  map[Account]*Grants
+	Contents map[string]Contents
+}
+
+// NewCatalogue makes an empty one.
+func NewCatalogue() *Catalogue {
+	return &Catalogue{
+		Databases: map[string]Database{}, Collations: map[string]string{},
+		Accounts: map[Account]AccountState{}, Granted: map[Account]*Grants{},
+	}
+}
+
+// Grants gives an account's rights; empty ones for an account without any.
+func (c *Catalogue) Grants(a Account) Grants {
+	if g := c.Granted[a]; g != nil {
+		return *g
+	}
+	return Grants{}
+}
+
+// GrantsOf is Grants for the server's own spelling of an account.
+func (c *Catalogue) GrantsOf(currentUser string) Grants { return c.Grants(ParseAccount(currentUser)) }
+
+// HasCharset reports whether the server knows a character set.
+func (c *Catalogue) HasCharset(charset string) bool {
+	for _, known := range c.Collations {
+		if known == charset {
+			return true
+		}
+	}
+	return false
+}
+
+// Cause is why a server refused something, where that matters to what is done
+// next.
+type Cause int
+
+// Causes.
+const (
+	OtherCause    Cause = iota
+	WrongLogin          // wrong password, unknown account, or one that may not come from here
+	NoRightThere        // no right on the database, or it is not there
+	NoDatabase          // the database is not there
+	PolicyRefuses       // the password policy, or an option, refuses a verifier
+	NoSuchGrant         // there is nothing to revoke
+)
+
+// CauseOf is why a server refused something; OtherCause too when none spoke.
+func CauseOf(err error) Cause {
+	var spoken *ServerError
+	if errors.As(err, &spoken) {
+		return spoken.Cause
+	}
+	return OtherCause
+}
+
+// Spoke reports whether an error is what a server said.
+func Spoke(err error) bool {
+	var spoken *ServerError
+	return errors.As(err, &spoken)
+}
