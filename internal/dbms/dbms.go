@@ -18,6 +18,8 @@ type Product string
 const (
 	MariaDB Product = "mariadb"
 	MySQL   Product = "mysql"
+	// PostgreSQL is spoken to, but not provisioned yet.
+	PostgreSQL Product = "postgresql"
 )
 
 // Products lists them for validation and help.
@@ -30,6 +32,8 @@ func (p Product) Title() string {
 		return "MariaDB"
 	case MySQL:
 		return "MySQL"
+	case PostgreSQL:
+		return "PostgreSQL"
 	}
 	return string(p)
 }
@@ -73,10 +77,16 @@ func (a Address) Short() string {
 	return a.String()
 }
 
-// Account is a user as the server knows it.
+// Account is a user as the server knows it; where hosts are no part of it, Host
+// is empty.
 type Account struct{ User, Host string }
 
-func (a Account) String() string { return a.User + "@" + a.Host }
+func (a Account) String() string {
+	if a.Host == "" { // PostgreSQL's roles come from anywhere
+		return a.User
+	}
+	return a.User + "@" + a.Host
+}
 
 // ParseAccount reads what String writes.
 func ParseAccount(text string) Account {
@@ -189,5 +199,8 @@ type ServerError struct {
 }
 
 func (e *ServerError) Error() string {
+	if e.Code == 0 { // PostgreSQL knows errors by their state alone
+		return fmt.Sprintf("%s (SQLSTATE %s)", e.Message, e.SQLState)
+	}
 	return fmt.Sprintf("%s (server error %d)", e.Message, e.Code)
 }

@@ -24,11 +24,6 @@ var structure = NewPrivileges(
 	"CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "CREATE VIEW", "SHOW VIEW",
 	"CREATE ROUTINE", "ALTER ROUTINE", "EVENT", "TRIGGER")
 
-var rows = NewPrivileges(
-	"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "SHOW VIEW")
-
-var read = NewPrivileges("SELECT", "SHOW VIEW")
-
 // PrivilegeNames lists what may be granted beside the levels.
 func PrivilegeNames() []string { return structure }
 
@@ -36,31 +31,4 @@ func PrivilegeNames() []string { return structure }
 // on one database.
 func IsRight(word string) bool {
 	return slices.Contains(Levels, word) || structure.Has(strings.ToUpper(word))
-}
-
-// Resolve turns levels and privilege names into the set of privileges they
-// mean for a database with the given contents. A level of rows takes in
-// TRIGGER and EVENT while the database has any: without them every change to a
-// table with a trigger is refused, and events stop.
-func Resolve(rights []string, contents Contents) Privileges {
-	var set Privileges
-	for _, word := range rights {
-		switch word {
-		case LevelStructure:
-			set = set.Plus(structure)
-		case LevelRows:
-			set = set.Plus(rows)
-			if len(contents.Triggers) > 0 {
-				set = set.Plus(Privileges{"TRIGGER"})
-			}
-			if len(contents.Events) > 0 {
-				set = set.Plus(Privileges{"EVENT"})
-			}
-		case LevelRead:
-			set = set.Plus(read)
-		default:
-			set = set.Plus(NewPrivileges(word))
-		}
-	}
-	return set
 }

@@ -66,6 +66,9 @@ type Server interface {
 	// StoredVerifier gives what the server keeps of an account's password.
 	StoredVerifier(ctx context.Context, a Account) (plugin string, verifier []byte, err error)
 
+	// Resolve turns levels and privilege names into the privileges they mean for
+	// a database with the given contents.
+	Resolve(rights []string, contents Contents) Privileges
 	// HeldOn gives the rights that an account really has on a database, and
 	// other grants that leak into it.
 	HeldOn(database string, g Grants) (held Privileges, leaking []string)
@@ -81,11 +84,11 @@ type Server interface {
 	LowerOrRaise(a Account, database string, g Grants, want Privileges) (statements []Statement, lowers bool)
 	// Pattern is how a database is written in a grant.
 	Pattern(database string) string
-	Grant(p Privileges, pattern string, a Account) Statement
-	Revoke(p Privileges, pattern string, a Account) Statement
+	Grant(p Privileges, pattern string, a Account) []Statement
+	Revoke(p Privileges, pattern string, a Account) []Statement
 
-	CreateDatabase(d Database) Statement
-	DropDatabase(name string) Statement
+	CreateDatabase(d Database) []Statement
+	DropDatabase(name string) []Statement
 	// CreateAccount makes an account whose password is sent as a verifier.
 	CreateAccount(a Account, v secret.Verifier, o AccountOptions) Statement
 	// CreateAccountInPlain sends the password itself, for servers whose policy
@@ -106,6 +109,8 @@ type Statement struct {
 	Text string
 	// Shown is Text with secrets masked; empty when Text holds none.
 	Shown string
+	// Database is the one it has to be sent in; empty for any.
+	Database string
 }
 
 // String gives the statement as it may be shown.

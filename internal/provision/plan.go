@@ -115,7 +115,7 @@ func (r *run) checkAdministrator() error {
 	}
 	var wanted dbms.Privileges
 	for _, account := range r.app.Accounts {
-		wanted = wanted.Plus(dbms.Resolve(account.Rights.Installing, dbms.Contents{})).Plus(dbms.Resolve(account.Rights.Running, dbms.Contents{}))
+		wanted = wanted.Plus(r.view.server.Resolve(account.Rights.Installing, dbms.Contents{})).Plus(r.view.server.Resolve(account.Rights.Running, dbms.Contents{}))
 	}
 	grants := r.view.catalogue.GrantsOf(r.view.server.CurrentUser())
 	if lacks := r.view.server.AdministratorLacks(grants, r.app.Database.Name, wanted); len(lacks) > 0 {
@@ -148,12 +148,12 @@ func (r *run) planDatabase(context.Context) error {
 			return err
 		}
 		r.plan.newDatabase = true
-		statement := r.view.server.CreateDatabase(want)
+		statements := r.view.server.CreateDatabase(want)
 		s := r.plan.add(&step{
-			Row: Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: []string{statement.String()}}, object: "database " + want.Name,
+			Row: Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, object: "database " + want.Name,
 			undo: r.dropOwnDatabase,
 		})
-		s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
+		s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
 	}
 	return nil
 }
@@ -208,7 +208,7 @@ func (r *run) dropOwnDatabase(ctx context.Context) error {
 		return fault.New(fault.Protected, "look at it, and drop it by hand if nothing in it is needed",
 			"the database %s holds what this run did not make: %s", name, inventory(contents[name]))
 	}
-	return r.view.server.Exec(ctx, r.view.server.DropDatabase(name))
+	return r.view.server.Exec(ctx, r.view.server.DropDatabase(name)...)
 }
 
 // inventory names what a database holds, in short.

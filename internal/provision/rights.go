@@ -17,7 +17,7 @@ func (r *run) planRights(context.Context) error {
 	r.plan.open = true
 	for _, account := range r.app.Accounts {
 		split = split || account.Rights.Split()
-		running := dbms.Resolve(account.Rights.Running, r.plan.contents)
+		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents)
 		for _, a := range accountsOf(account) {
 			held, _ := r.view.server.HeldOn(r.app.Database.Name, r.view.catalogue.Grants(a))
 			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
@@ -57,7 +57,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 	name := r.app.Database.Name
 	grants := r.view.catalogue.Grants(a)
 	held, leaking := r.view.server.HeldOn(name, grants)
-	want := dbms.Resolve(words, r.plan.contents)
+	want := r.view.server.Resolve(words, r.plan.contents)
 	_, exists := r.view.catalogue.Accounts[a]
 	for _, g := range grants.Global {
 		if r.view.asAdmin() {
@@ -144,17 +144,17 @@ func (r *run) effective(database string, grants dbms.Grants) (dbms.Privileges, [
 func (r *run) restoreRights(ctx context.Context, a dbms.Account, had, has dbms.Privileges, grants dbms.Grants, leaking []string) error {
 	pattern := r.view.server.Pattern(r.app.Database.Name)
 	for _, other := range leaking {
-		if err := r.view.server.Exec(ctx, r.view.server.Grant(grants.Databases[other], other, a)); err != nil {
+		if err := r.view.server.Exec(ctx, r.view.server.Grant(grants.Databases[other], other, a)...); err != nil {
 			return err
 		}
 	}
 	if lost := had.Minus(has); len(lost) > 0 {
-		if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, a)); err != nil {
+		if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, a)...); err != nil {
 			return err
 		}
 	}
 	if won := has.Minus(had); len(won) > 0 {
-		err := r.view.server.Exec(ctx, r.view.server.Revoke(won, pattern, a))
+		err := r.view.server.Exec(ctx, r.view.server.Revoke(won, pattern, a)...)
 		if dbms.CauseOf(err) != dbms.NoSuchGrant { // else the grant was interrupted before it reached the server
 			return err
 		}

@@ -83,6 +83,8 @@ func (p Password) Matches(plugin string, v Verifier) (matches, known bool) {
 		}
 		salt := v.stored[head : head+cachingSaltLength]
 		return cachingSHA2(p, salt, int(thousands)*1000).Equal(v), true
+	case "scram-sha-256":
+		return p.matchesSCRAM(v)
 	}
 	return false, false
 }

@@ -21,6 +21,7 @@ import (
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/fault"
 )
 
@@ -61,7 +62,7 @@ const startTimeout = 60 * time.Second
 
 // Missing says which package a missing server program comes from.
 func missing(product dbms.Product, program string) error {
-	install := map[dbms.Product]string{dbms.MariaDB: "apt-get install mariadb-server-core", dbms.MySQL: "see the README on real MySQL for the tests"}
+	install := map[dbms.Product]string{dbms.MariaDB: "apt-get install mariadb-server-core", dbms.PostgreSQL: "scripts/setup test", dbms.MySQL: "see the README on real MySQL for the tests"}
 	return fault.New(fault.Invalid, "install it: "+install[product],
 		"%s is not installed: there is no program %s", product.Title(), program)
 }
@@ -90,6 +91,9 @@ func (s *Server) prepareFolder() error {
 		}
 	}
 	s.Socket = filepath.Join(s.Folder, "run", "server.sock")
+	if s.options.Product == dbms.PostgreSQL {
+		s.Socket = filepath.Join(s.Folder, "run", ".s.PGSQL.5432") // the server makes the name
+	}
 	const longest = 107
 	if len(s.Socket) > longest {
 		return fault.New(fault.Invalid, "choose a folder with a shorter path",
@@ -174,6 +178,9 @@ func (s *Server) program(names ...string) (string, error) {
 }
 
 func (s *Server) launch(ctx context.Context) error {
+	if s.options.Product == dbms.PostgreSQL {
+		return s.launchPostgres(ctx)
+	}
 	serverProgram, arguments := "", []string{
 		"--no-defaults", "--datadir=" + s.inside(s.path("data")), "--socket=" + s.inside(s.Socket),
 		"--pid-file=" + s.inside(s.path("run/server.pid")), "--tmpdir=" + s.inside(s.path("run")),
@@ -217,6 +224,11 @@ func (s *Server) initialise(ctx context.Context, serverProgram string) error {
 			"--auth-root-authentication-method=socket", "--auth-root-socket-user=" + s.Admin,
 		}
 	}
+	return s.run(ctx, program, arguments)
+}
+
+// run runs the program that makes the data folder, to its end.
+func (s *Server) run(ctx context.Context, program string, arguments []string) error {
 	p, err := s.start(program, arguments, "initialise.log")
 	if err != nil {
 		return err
@@ -245,12 +257,26 @@ func (s *Server) await(ctx context.Context) error {
 			return fault.Stopped(ctx.Err())
 		case <-time.After(50 * time.Millisecond):
 		}
-		if server, err := mysql.Connect(ctx, s.Login()); err == nil {
-			server.Close()
+		if s.takesLogins(ctx) {
 			return nil
 		}
 	}
 	return s.brokenOff("took no login for "+startTimeout.String(), "server.log", errors.New("timed out"))
+}
+
+func (s *Server) takesLogins(ctx context.Context) bool {
+	if s.options.Product == dbms.PostgreSQL {
+		server, err := postgres.Connect(ctx, s.Login())
+		if err == nil {
+			server.Close()
+		}
+		return err == nil
+	}
+	server, err := mysql.Connect(ctx, s.Login())
+	if err == nil {
+		server.Close()
+	}
+	return err == nil
 }
 
 func (s *Server) brokenOff(what, log string, err error) error {

@@ -115,9 +115,9 @@ port=3307
 }
 
 func TestResolveLevels(t *testing.T) {
-	assert.Len(t, dbms.Resolve([]string{"structure"}, dbms.Contents{}), 18)
-	plain := dbms.Resolve([]string{"rows", "create"}, dbms.Contents{})
+	assert.Len(t, (&Server{}).Resolve([]string{"structure"}, dbms.Contents{}), 18)
+	plain := (&Server{}).Resolve([]string{"rows", "create"}, dbms.Contents{})
 	assert.True(t, plain.Has("CREATE") && !plain.Has("TRIGGER"))
-	with := dbms.Resolve([]string{"rows"}, dbms.Contents{Triggers: []dbms.Object{{}}, Events: []dbms.Object{{}}})
+	with := (&Server{}).Resolve([]string{"rows"}, dbms.Contents{Triggers: []dbms.Object{{}}, Events: []dbms.Object{{}}})
 	assert.True(t, with.Has("TRIGGER") && with.Has("EVENT"), "else every change to a table with a trigger is refused")
 }

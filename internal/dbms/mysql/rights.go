@@ -143,15 +143,15 @@ func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, wa
 	pattern := s.Pattern(database)
 	held, leaking := s.HeldOn(database, g)
 	if len(want.Minus(held)) > 0 {
-		statements = append(statements, s.Grant(want, pattern, a))
+		statements = append(statements, s.Grant(want, pattern, a)...)
 	}
 	revoke := func(p dbms.Privileges, pattern string) {
 		if len(p) > 0 {
-			statements = append(statements, s.Revoke(p, pattern, a))
+			statements = append(statements, s.Revoke(p, pattern, a)...)
 			lowers = true
 		}
 		if slices.Contains(g.GrantOption, pattern) {
-			statements = append(statements, s.Revoke(dbms.Privileges{"GRANT OPTION"}, pattern, a))
+			statements = append(statements, s.Revoke(dbms.Privileges{"GRANT OPTION"}, pattern, a)...)
 		}
 	}
 	revoke(held.Minus(want), pattern)
@@ -159,4 +159,36 @@ func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, wa
 		revoke(g.Databases[other], other)
 	}
 	return statements, lowers
+}
+
+var rows = dbms.NewPrivileges(
+	"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "SHOW VIEW")
+
+var read = dbms.NewPrivileges("SELECT", "SHOW VIEW")
+
+// Resolve turns levels and privilege names into the set of privileges they
+// mean for a database with the given contents. A level of rows takes in
+// TRIGGER and EVENT while the database has any: without them every change to a
+// table with a trigger is refused, and events stop.
+func (s *Server) Resolve(rights []string, contents dbms.Contents) dbms.Privileges {
+	var set dbms.Privileges
+	for _, word := range rights {
+		switch word {
+		case dbms.LevelStructure:
+			set = set.Plus(dbms.PrivilegeNames())
+		case dbms.LevelRows:
+			set = set.Plus(rows)
+			if len(contents.Triggers) > 0 {
+				set = set.Plus(dbms.Privileges{"TRIGGER"})
+			}
+			if len(contents.Events) > 0 {
+				set = set.Plus(dbms.Privileges{"EVENT"})
+			}
+		case dbms.LevelRead:
+			set = set.Plus(read)
+		default:
+			set = set.Plus(dbms.NewPrivileges(word))
+		}
+	}
+	return set
 }

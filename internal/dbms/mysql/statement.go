@@ -43,14 +43,14 @@ func (s *Server) Pattern(database string) string {
 
 // CreateDatabase spells out character set and collation always: without them
 // the server's default applies, which may lose text.
-func (s *Server) CreateDatabase(d dbms.Database) dbms.Statement {
-	return plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)
+func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
+	return []dbms.Statement{plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)}
 }
 
 // DropDatabase drops a database and all it holds. That it is not there is no
 // error: a statement that was interrupted may not have reached the server.
-func (s *Server) DropDatabase(name string) dbms.Statement {
-	return plain("DROP DATABASE IF EXISTS %s", quoteName(name))
+func (s *Server) DropDatabase(name string) []dbms.Statement {
+	return []dbms.Statement{plain("DROP DATABASE IF EXISTS %s", quoteName(name))}
 }
 
 // clause writes the conditions of an account.
@@ -118,13 +118,13 @@ func (s *Server) UnlockAccount(a dbms.Account) dbms.Statement {
 }
 
 // Grant gives rights on a pattern as Pattern returns it.
-func (s *Server) Grant(p dbms.Privileges, pattern string, a dbms.Account) dbms.Statement {
-	return plain("GRANT %s ON %s.* TO %s", p, quoteName(pattern), quoteAccount(a))
+func (s *Server) Grant(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
+	return []dbms.Statement{plain("GRANT %s ON %s.* TO %s", p, quoteName(pattern), quoteAccount(a))}
 }
 
 // Revoke takes rights on a pattern, which must be spelled as it is stored.
-func (s *Server) Revoke(p dbms.Privileges, pattern string, a dbms.Account) dbms.Statement {
-	return plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))
+func (s *Server) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
+	return []dbms.Statement{plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))}
 }
 
 // DropObject drops a table, view, routine or event of a database.

@@ -1,0 +1,273 @@
+package postgres
+
+import (
+	"context"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+)
+
+// ReadCatalogue reads databases, collations, roles and rights in a few queries,
+// and rights on the databases named in each of these. Passwords can be read by
+// superusers only.
+func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*dbms.Catalogue, error) {
+	c := dbms.NewCatalogue()
+	reads := []func(context.Context, *dbms.Catalogue) error{s.readDatabases, s.readCollations, s.readGrants}
+	if administrator {
+		reads = append(reads, s.readAccounts)
+	}
+	for _, read := range reads {
+		if err := read(ctx, c); err != nil {
+			return nil, err
+		}
+	}
+	for _, database := range databases {
+		if _, exists := c.Databases[database]; exists {
+			if err := s.readRights(ctx, c, database); err != nil {
+				return nil, err
+			}
+		}
+	}
+	var err error
+	c.Contents, err = s.Contents(ctx, databases...)
+	return c, err
+}
+
+// localeColumn is where a version keeps the locale of the ICU library.
+func (s *Server) localeColumn(catalogue string) string {
+	switch {
+	case s.version >= 170000:
+		return map[string]string{"database": "datlocale", "collation": "colllocale"}[catalogue]
+	case s.version >= 150000:
+		return map[string]string{"database": "daticulocale", "collation": "colliculocale"}[catalogue]
+	}
+	return map[string]string{"database": "NULL", "collation": "collcollate"}[catalogue]
+}
+
+func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
+	collation := "datcollate"
+	if s.version >= 150000 {
+		collation = "CASE datlocprovider WHEN 'i' THEN '" + icuPrefix + "' || " + s.localeColumn("database") + " ELSE datcollate END"
+	}
+	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+` FROM pg_database`, nil, func(rows pgx.Rows) error {
+		var d dbms.Database
+		err := rows.Scan(&d.Name, &d.Charset, &d.Collation)
+		c.Databases[d.Name] = d
+		return err
+	})
+}
+
+// readCollations lists locales that UTF8 databases can have: a name that the
+// server does not list is refused here, since some versions take any name for
+// one of the ICU library.
+func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
+	c.Collations["C"], c.Collations["POSIX"] = "UTF8", "UTF8"
+	return s.each(ctx, s.Database, `SELECT collprovider::text, COALESCE(collcollate, ''), COALESCE(`+s.localeColumn("collation")+`, '')
+		FROM pg_collation WHERE collprovider IN ('c', 'i') AND collencoding IN (-1, pg_char_to_encoding('UTF8'))`, nil, func(rows pgx.Rows) error {
+		var provider, libc, icu string
+		err := rows.Scan(&provider, &libc, &icu)
+		switch {
+		case provider == "i" && icu != "":
+			c.Collations[icuPrefix+icu] = "UTF8"
+		case provider == "c" && libc != "":
+			c.Collations[libc] = "UTF8"
+			// The system's library takes either spelling, and lists one.
+			c.Collations[strings.Replace(libc, ".utf8", ".UTF-8", 1)] = "UTF8"
+		}
+		return err
+	})
+}
+
+func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
+	passwords, from := "rolpassword", "pg_authid"
+	if !c.GrantsOf(s.currentUser).Global.Has("SUPERUSER") {
+		passwords, from = "NULL", "pg_roles"
+	}
+	return s.each(ctx, s.Database, `SELECT rolname, COALESCE(`+passwords+`, ''), NOT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolconnlimit FROM `+from, nil, func(rows pgx.Rows) error {
+		var a dbms.AccountState
+		var verifier string
+		err := rows.Scan(&a.User, &verifier, &a.Locked, &a.Expired, &a.MaxConnections)
+		a.Verifier = []byte(verifier)
+		a.MaxConnections = max(0, a.MaxConnections)
+		a.Plugin = method(verifier)
+		c.Accounts[a.Account] = a
+		return err
+	})
+}
+
+// method is the way of logging in that a stored password is for.
+func method(verifier string) string {
+	switch {
+	case strings.HasPrefix(verifier, "SCRAM-SHA-256$"):
+		return "scram-sha-256"
+	case strings.HasPrefix(verifier, "md5"):
+		return "md5"
+	}
+	return ""
+}
+
+// readGrants reads roles' attributes, and the databases on which roles have
+// rights of their own.
+func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
+	err := s.each(ctx, s.Database, `SELECT rolname, rolsuper, rolcreatedb, rolcreaterole FROM pg_roles`, nil, func(rows pgx.Rows) error {
+		var name string
+		var super, databases, roles bool
+		err := rows.Scan(&name, &super, &databases, &roles)
+		var global []string
+		for attribute, has := range map[string]bool{"SUPERUSER": super, "CREATEDB": databases, "CREATEROLE": roles} {
+			if has {
+				global = append(global, attribute)
+			}
+		}
+		c.Granted[dbms.Account{User: name}] = &dbms.Grants{Global: dbms.NewPrivileges(global...), Databases: map[string]dbms.Privileges{}}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return s.each(ctx, s.Database, `SELECT DISTINCT r.rolname, d.datname FROM pg_database d, aclexplode(d.datacl) a JOIN pg_roles r ON r.oid = a.grantee
+		UNION SELECT r.rolname, d.datname FROM pg_database d JOIN pg_roles r ON r.oid = d.datdba
+		UNION SELECT m.rolname, d.datname FROM pg_database d JOIN pg_auth_members g ON g.roleid = d.datdba JOIN pg_roles m ON m.oid = g.member`, nil, func(rows pgx.Rows) error {
+		var role, database string
+		err := rows.Scan(&role, &database)
+		if g := c.Granted[dbms.Account{User: role}]; g != nil {
+			g.Below = append(g.Below, database)
+		}
+		return err
+	})
+}
+
+// readRights reads what roles may do in a database: rights on tables count when
+// all tables have them and those made later will.
+func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database string) error {
+	const query = `WITH owner AS (SELECT datdba, datname FROM pg_database WHERE datname = current_database()),
+		later AS (SELECT d.defaclobjtype, a.grantee, a.privilege_type FROM pg_default_acl d, owner, aclexplode(d.defaclacl) a WHERE d.defaclrole = owner.datdba)
+		SELECT r.rolname,
+			has_database_privilege(r.oid, owner.datname, 'CONNECT'), has_database_privilege(r.oid, owner.datname, 'TEMPORARY'),
+			COALESCE(has_schema_privilege(r.oid, 'public', 'USAGE'), false), pg_has_role(r.oid, owner.datdba, 'MEMBER'),
+			ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p
+				WHERE NOT EXISTS (SELECT FROM pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind IN ('r', 'p', 'v', 'm', 'f') THEN NOT has_table_privilege(r.oid, t.oid, p) ELSE false END)
+				AND EXISTS (SELECT FROM later WHERE defaclobjtype = 'r' AND grantee = r.oid AND privilege_type = p)),
+			NOT EXISTS (SELECT FROM pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind = 'S' THEN NOT has_sequence_privilege(r.oid, t.oid, 'USAGE') ELSE false END)
+				AND EXISTS (SELECT FROM later WHERE defaclobjtype = 'S' AND grantee = r.oid AND privilege_type = 'USAGE')
+		FROM pg_roles r, owner WHERE r.rolcanlogin AND NOT r.rolsuper`
+	return s.each(ctx, database, query, nil, func(rows pgx.Rows) error {
+		var role string
+		var connects, temporaries, uses, owns, sequencesToo bool
+		var tables []string
+		if err := rows.Scan(&role, &connects, &temporaries, &uses, &owns, &tables, &sequencesToo); err != nil {
+			return err
+		}
+		names := tables
+		for name, has := range map[string]bool{connect: connects, temporary: temporaries, usage: uses, owner: owns, sequences: sequencesToo} {
+			if has {
+				names = append(names, name)
+			}
+		}
+		if g := c.Granted[dbms.Account{User: role}]; g != nil {
+			g.Databases[database] = withoutIncluded(dbms.NewPrivileges(names...))
+		}
+		return nil
+	})
+}
+
+// Contents reads what databases hold outside of the server's own schemas. A
+// database that does not exist is simply absent from the result.
+func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]dbms.Contents, error) {
+	contents := map[string]dbms.Contents{}
+	for _, database := range databases {
+		exists := false
+		if err := s.each(ctx, s.Database, `SELECT true FROM pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&exists) }); err != nil {
+			return nil, err
+		}
+		if !exists {
+			continue
+		}
+		var c dbms.Contents
+		err := s.each(ctx, database, `SELECT CASE WHEN n.nspname = 'public' THEN '' ELSE n.nspname || '.' END || t.relname, t.relkind IN ('v', 'm'), t.relkind::text
+			FROM pg_class t JOIN pg_namespace n ON n.oid = t.relnamespace
+			WHERE t.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' ORDER BY 1`, nil, func(rows pgx.Rows) error {
+			var t dbms.Table
+			var kind string
+			err := rows.Scan(&t.Name, &t.View, &kind)
+			if kind == "S" {
+				c.Routines = append(c.Routines, dbms.Object{Kind: "SEQUENCE", Name: t.Name})
+			} else {
+				c.Tables = append(c.Tables, t)
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		err = s.each(ctx, database, `SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+			WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+			UNION ALL SELECT 'TRIGGER', tgname FROM pg_trigger WHERE NOT tgisinternal ORDER BY 2`, nil, func(rows pgx.Rows) error {
+			var o dbms.Object
+			err := rows.Scan(&o.Kind, &o.Name)
+			if o.Kind == "TRIGGER" {
+				c.Triggers = append(c.Triggers, o)
+			} else {
+				c.Routines = append(c.Routines, o)
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		contents[database] = c
+	}
+	return contents, nil
+}
+
+// Lock takes an advisory lock in the database that all share, on a connection of
+// its own, so that the server frees it at once when this program dies.
+func (s *Server) Lock(ctx context.Context, name string) (release func(), held bool, err error) {
+	conn, err := s.dial(ctx, standard)
+	if err != nil {
+		return nil, false, err
+	}
+	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtextextended($1, 0))`, name).Scan(&held); err != nil || !held {
+		_ = conn.Close(ctx)
+		if err != nil {
+			err = s.failed(dbms.Statement{Text: "SELECT pg_try_advisory_lock()"}, err)
+		}
+		return nil, false, err
+	}
+	return func() { _ = conn.Close(context.WithoutCancel(ctx)) }, true, nil
+}
+
+// EndSessions ends the open connections of a role.
+func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
+	return s.each(ctx, s.Database, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid()`, []any{a.User},
+		func(pgx.Rows) error { return nil })
+}
+
+// StoredVerifier gives what the server keeps of a role's password.
+func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (plugin string, verifier []byte, err error) {
+	found := false
+	err = s.each(ctx, s.Database, `SELECT COALESCE(rolpassword, '') FROM pg_authid WHERE rolname = $1`, []any{a.User}, func(rows pgx.Rows) error {
+		var stored string
+		err := rows.Scan(&stored)
+		plugin, verifier, found = method(stored), []byte(stored), true
+		return err
+	})
+	if err == nil && !found {
+		err = fault.New(fault.Failed, "it was removed by someone else in the meantime; run the command again", "server %s has no role %s", s.Server, a.User)
+	}
+	return plugin, verifier, err
+}
+
+// SessionFacts tells what this login meets.
+func (s *Server) SessionFacts(ctx context.Context) (f dbms.SessionFacts, err error) {
+	err = s.each(ctx, s.Database, `SELECT current_database(), session_user, current_setting('client_encoding')`, nil, func(rows pgx.Rows) error {
+		return rows.Scan(&f.Database, &f.CurrentUser, &f.Charset)
+	})
+	return f, err
+}
+
+// Deviations has nothing to list: a database has one encoding for all.
+func (s *Server) Deviations(context.Context, string) ([]dbms.Deviation, error) { return nil, nil }

@@ -1,0 +1,173 @@
+package postgres_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/postgres"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/throwaway"
+)
+
+func start(t *testing.T) (*throwaway.Server, *postgres.Server) {
+	t.Helper()
+	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL})
+	if err != nil {
+		t.Skipf("NOT TESTED: no PostgreSQL can be started: %v", err)
+	}
+	t.Cleanup(server.Stop)
+	admin, err := postgres.Connect(t.Context(), server.Login())
+	require.NoError(t, err)
+	t.Cleanup(admin.Close)
+	return server, admin
+}
+
+// TestADatabaseFromItsMakingToItsEnd makes an owner, a database and a role, opens
+// and closes it for the application, and takes all of it away again.
+func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
+	ctx := context.Background()
+	server, admin := start(t)
+	assert.Equal(t, dbms.PostgreSQL, admin.Facts().Product)
+	assert.Regexp(t, `^\d+\.\d+$`, admin.Facts().Version)
+	assert.Equal(t, server.Socket, admin.Facts().Socket)
+	assert.NoError(t, admin.Unavailable())
+
+	catalogue := func() *dbms.Catalogue {
+		c, err := admin.ReadCatalogue(ctx, true, []string{"hives"})
+		require.NoError(t, err)
+		return c
+	}
+	before := catalogue()
+	for _, collation := range []string{"C", "C.UTF-8", "icu:en-US"} {
+		assert.Equal(t, "UTF8", before.Collations[collation], collation)
+	}
+	assert.NotContains(t, before.Collations, "icu:tlh-bogus", "a name that no library knows")
+	assert.Empty(t, admin.AdministratorLacks(before.GrantsOf(admin.CurrentUser()), "hives", nil))
+
+	var sent []string
+	admin.Tell(func(s dbms.Statement) { sent = append(sent, s.String()) })
+	exec := func(statements ...dbms.Statement) { t.Helper(); require.NoError(t, admin.Exec(ctx, statements...)) }
+	password := secret.NewPassword(`it's a "word" \ with é and 蜂`)
+	comb := dbms.Account{User: "comb_app"}
+	verifier := secret.SCRAM(password)
+	exec(admin.CreateDatabase(dbms.Database{Name: "hives", Charset: "UTF8", Collation: "C.UTF-8"})...)
+	exec(admin.CreateAccount(comb, verifier, dbms.AccountOptions{MaxConnections: 5}))
+	plugin, stored, err := admin.StoredVerifier(ctx, comb)
+	require.NoError(t, err)
+	assert.Equal(t, "scram-sha-256", plugin)
+	assert.True(t, verifier.Equal(secret.StoredVerifier(stored)), "the server kept what it was given")
+	matches, known := password.Matches(plugin, secret.StoredVerifier(stored))
+	assert.True(t, matches && known)
+	matches, _ = secret.NewPassword("other").Matches(plugin, secret.StoredVerifier(stored))
+	assert.False(t, matches)
+	assert.NotContains(t, strings.Join(sent, "\n"), "SCRAM", "secrets are masked")
+
+	login := dbms.Login{Server: "byre", Address: dbms.Address{Socket: server.Socket}, User: comb.User, Password: password, Database: "hives"}
+	_, err = postgres.Connect(ctx, login)
+	assert.Equal(t, dbms.NoRightThere, dbms.CauseOf(err), "nothing is given to everyone")
+	wrong := login
+	wrong.Password = secret.NewPassword("other")
+	_, err = postgres.Connect(ctx, wrong)
+	assert.Equal(t, dbms.WrongLogin, dbms.CauseOf(err))
+	assert.ErrorContains(t, err, "comb_app cannot log in to server byre at socket")
+
+	c := catalogue()
+	assert.Equal(t, dbms.Database{Name: "hives", Charset: "UTF8", Collation: "C.UTF-8"}, c.Databases["hives"])
+	assert.Equal(t, 5, c.Accounts[comb].MaxConnections)
+	held, _ := admin.HeldOn("hives", c.Grants(comb))
+	assert.Empty(t, held)
+
+	// Open: the role works as the owner, and what it makes is the owner's.
+	change := func(level string) bool {
+		c := catalogue()
+		statements, lowers := admin.LowerOrRaise(comb, "hives", c.Grants(comb), admin.Resolve([]string{level}, dbms.Contents{}))
+		exec(statements...)
+		held, _ := admin.HeldOn("hives", catalogue().Grants(comb))
+		assert.Equal(t, admin.Resolve([]string{level}, dbms.Contents{}), held, level)
+		again, _ := admin.LowerOrRaise(comb, "hives", catalogue().Grants(comb), admin.Resolve([]string{level}, dbms.Contents{}))
+		assert.Empty(t, again, "a second time changes nothing")
+		return lowers
+	}
+	assert.False(t, change(dbms.LevelStructure))
+	assert.Empty(t, admin.Elsewhere("hives", catalogue().Grants(comb)))
+	app, err := postgres.Connect(ctx, login)
+	require.NoError(t, err)
+	defer app.Close()
+	may := func(statement string) { t.Helper(); assert.NoError(t, app.Exec(ctx, dbms.Statement{Text: statement})) }
+	mayNot := func(statement, want string) {
+		t.Helper()
+		err := app.Exec(ctx, dbms.Statement{Text: statement})
+		assert.ErrorContains(t, err, want)
+	}
+	may("CREATE TABLE hive (id serial PRIMARY KEY, name text)")
+	may("INSERT INTO hive (name) VALUES ('é')")
+	contents, err := app.Contents(ctx, "hives", "none")
+	require.NoError(t, err)
+	assert.Equal(t, []dbms.Table{{Name: "hive"}}, contents["hives"].Tables)
+	assert.NotContains(t, contents, "none")
+	facts, err := app.SessionFacts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, dbms.SessionFacts{Database: "hives", CurrentUser: "comb_app", Charset: "UTF8"}, facts)
+
+	// Closed: rows, those of later tables too, and no more.
+	assert.True(t, change(dbms.LevelRows))
+	require.NoError(t, admin.EndSessions(ctx, comb))
+	assert.Error(t, app.Exec(ctx, dbms.Statement{Text: "SELECT 1"}), "the session has ended")
+	exec(dbms.Statement{Text: `SET ROLE hives_owner; CREATE TABLE later (id serial); RESET ROLE`, Database: "hives"})
+	may("INSERT INTO hive (name) VALUES ('x')")
+	may("INSERT INTO later DEFAULT VALUES")
+	mayNot("CREATE TABLE more (a int)", "permission denied for schema public")
+	mayNot("ALTER TABLE hive ADD b int", "must be owner of table hive")
+	assert.True(t, change(dbms.LevelRead))
+	may("SELECT * FROM later")
+	mayNot("INSERT INTO hive (name) VALUES ('y')", "permission denied for table hive")
+	assert.False(t, change(dbms.LevelStructure))
+
+	// Locked out, and gone.
+	exec(admin.LockAccount(comb))
+	require.NoError(t, admin.EndSessions(ctx, comb))
+	_, err = postgres.Connect(ctx, login)
+	assert.ErrorContains(t, err, "is not permitted to log in")
+	exec(admin.UnlockAccount(comb))
+	c = catalogue()
+	exec(admin.Revoke(c.Grants(comb).Databases["hives"], "hives", comb)...)
+	exec(admin.DropDatabase("hives")...)
+	exec(admin.DropAccount(comb))
+	after := catalogue()
+	assert.Equal(t, len(before.Databases), len(after.Databases))
+	assert.Equal(t, len(before.Accounts), len(after.Accounts), "the owner is gone, too")
+}
+
+func TestOneAtATimeAndFromElsewhere(t *testing.T) {
+	ctx := context.Background()
+	server, admin := start(t)
+	release, held, err := admin.Lock(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	require.True(t, held)
+	_, held, err = admin.Lock(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	assert.False(t, held)
+	release()
+	release, held, err = admin.Lock(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	assert.True(t, held)
+	release()
+
+	err = admin.Exec(ctx, dbms.Statement{Text: "CREATE TABLE (", Shown: "CREATE ..."})
+	assert.ErrorContains(t, err, "server throwaway: syntax error")
+	assert.Contains(t, fault.As(err).Next, "CREATE ...")
+	for _, address := range []dbms.Address{{Socket: server.Folder + "/none"}, {Host: "127.0.0.1", Port: 1}} {
+		_, err = postgres.Connect(ctx, dbms.Login{Server: "byre", Address: address, User: "x"})
+		assert.ErrorContains(t, err, "server byre cannot be reached")
+	}
+	folder, port := postgres.SplitSocket(dbms.Address{Socket: "/run/postgresql"})
+	assert.Equal(t, []any{"/run/postgresql", 5432}, []any{folder, port})
+	folder, port = postgres.SplitSocket(dbms.Address{Socket: "/run/postgresql/.s.PGSQL.5433"})
+	assert.Equal(t, []any{"/run/postgresql", 5433}, []any{folder, port})
+}

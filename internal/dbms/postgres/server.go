@@ -1,0 +1,329 @@
+// Package postgres speaks to PostgreSQL servers: it reads their catalogues,
+// builds the statements that make databases, roles and rights, and turns their
+// errors into ones with a next step.
+//
+// A database belongs to a role of its own that nobody logs in as; the
+// application's role works as that one while it may define tables, and has
+// rights on the tables alone when it is closed. The package must never know of
+// estate files, settings files or terminals.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
+)
+
+// Server is a server with an open login. It implements dbms.Server.
+type Server struct {
+	dbms.Login
+	facts       dbms.Facts
+	version     int // 150018
+	currentUser string
+	trace       func(dbms.Statement) // nil for no one
+
+	mutex sync.Mutex
+	// open are connections by database: PostgreSQL cannot change the database
+	// of a session.
+	open map[string]*pgx.Conn
+}
+
+var _ dbms.Server = (*Server)(nil)
+
+const (
+	dialTimeout = 10 * time.Second
+	standard    = "postgres" // the database that is there in every server
+	defaultPort = 5432
+)
+
+// Connect logs in and reads the server's facts. Errors name the server, its
+// address, what the server said and what to do.
+func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
+	if login.Database == "" {
+		login.Database = standard
+	}
+	s := &Server{Login: login, open: map[string]*pgx.Conn{}}
+	conn, err := s.in(ctx, login.Database)
+	if err != nil {
+		return nil, err
+	}
+	var version string
+	err = conn.QueryRow(ctx, `SELECT current_setting('server_version'), current_setting('server_version_num')::int, session_user,
+		pg_is_in_recovery()`).Scan(&version, &s.version, &s.currentUser, &s.facts.ReadOnly)
+	if err != nil {
+		s.Close()
+		return nil, s.failed(dbms.Statement{Text: "SELECT current_setting(...)"}, err)
+	}
+	if login.Address.Socket != "" {
+		folder, port := SplitSocket(login.Address)
+		s.facts.Socket = filepath.Join(folder, ".s.PGSQL."+strconv.Itoa(port))
+	} else { // not every role may ask
+		_ = conn.QueryRow(ctx, `SELECT split_part(current_setting('unix_socket_directories'), ',', 1) || '/.s.PGSQL.' || current_setting('port')`).Scan(&s.facts.Socket)
+	}
+	s.facts.Product = dbms.PostgreSQL
+	s.facts.Version, _, _ = strings.Cut(version, " ")
+	return s, nil
+}
+
+// SplitSocket gives the folder and the port of a socket, which may be written
+// as the socket's own path or as its folder.
+func SplitSocket(address dbms.Address) (folder string, port int) {
+	folder, port = address.Socket, address.Port
+	if name, is := strings.CutPrefix(filepath.Base(folder), ".s.PGSQL."); is {
+		if n, err := strconv.Atoi(name); err == nil {
+			return filepath.Dir(folder), n
+		}
+	}
+	if port == 0 {
+		port = defaultPort
+	}
+	return folder, port
+}
+
+// configure makes the driver's configuration of a login. Nothing is taken from
+// the environment: the estate file says where and who.
+func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
+	host, port, mode := login.Address.Host, login.Address.Port, "disable"
+	if login.Address.Socket != "" {
+		host, port = SplitSocket(login.Address)
+	} else {
+		mode = map[dbms.TLSMode]string{dbms.TLSNone: "disable", dbms.TLSRequire: "require", dbms.TLSVerify: "verify-full"}[login.Address.TLS]
+		if mode == "" {
+			mode = "prefer"
+		}
+	}
+	quote := func(text string) string { return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(text) + "'" }
+	text := fmt.Sprintf("host=%s port=%d user=%s dbname=%s sslmode=%s passfile=%s", quote(host), port, quote(login.User), quote(database), mode, os.DevNull)
+	if login.Address.CA != "" {
+		text += " sslrootcert=" + quote(login.Address.CA)
+	}
+	config, err := pgx.ParseConfig(text)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "check the server's entry in the estate file", "server %s: %v", login.Server, err).With(err)
+	}
+	config.Password = login.Password.Reveal()
+	config.ConnectTimeout = dialTimeout
+	config.RuntimeParams = map[string]string{"application_name": "yellowfield"}
+	if login.Charset != "" {
+		config.RuntimeParams["client_encoding"] = login.Charset
+	}
+	config.ValidateConnect = nil
+	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	return config, nil
+}
+
+// in gives the connection to a database, opened at its first use.
+func (s *Server) in(ctx context.Context, database string) (*pgx.Conn, error) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if conn := s.open[database]; conn != nil && !conn.IsClosed() {
+		return conn, nil
+	}
+	conn, err := s.dial(ctx, database)
+	if err == nil {
+		s.open[database] = conn
+	}
+	return conn, err
+}
+
+func (s *Server) dial(ctx context.Context, database string) (*pgx.Conn, error) {
+	config, err := configure(s.Login, database)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return nil, refused(s.Login, err)
+	}
+	return conn, nil
+}
+
+// leave closes the connection to a database, so that it can be dropped.
+func (s *Server) leave(ctx context.Context, database string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if conn := s.open[database]; conn != nil {
+		_ = conn.Close(ctx)
+		delete(s.open, database)
+	}
+}
+
+// Close ends all connections.
+func (s *Server) Close() {
+	for database := range s.open {
+		s.leave(context.Background(), database)
+	}
+}
+
+// Facts is what the server says of itself.
+func (s *Server) Facts() dbms.Facts { return s.facts }
+
+// CurrentUser is the role that logged in.
+func (s *Server) CurrentUser() string { return s.currentUser }
+
+// Tell has every statement that changes something told, before it is sent.
+func (s *Server) Tell(trace func(dbms.Statement)) { s.trace = trace }
+
+// Encrypted reports whether what is sent stays unseen on the way.
+func (s *Server) Encrypted() bool {
+	return s.Address.Socket != "" || s.Address.TLS == dbms.TLSRequire || s.Address.TLS == dbms.TLSVerify
+}
+
+// Unavailable says that the server is a standby, which takes no changes.
+func (s *Server) Unavailable() error {
+	if !s.facts.ReadOnly {
+		return nil
+	}
+	next := "name the primary server in the estate file"
+	var primary string
+	ctx, cancel := context.WithTimeout(context.Background(), dialTimeout)
+	defer cancel()
+	if conn, err := s.in(ctx, s.Database); err == nil {
+		if conn.QueryRow(ctx, `SELECT sender_host || ' port ' || sender_port FROM pg_stat_wal_receiver`).Scan(&primary) == nil && primary != "" {
+			next += ": it copies from " + primary
+		}
+	}
+	return fault.New(fault.Invalid, next, "server %s is a standby and takes no changes", s.Server)
+}
+
+// Exec sends statements that change something, one after the other, each in its
+// database.
+func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
+	for _, statement := range statements {
+		if s.trace != nil {
+			s.trace(statement)
+		}
+		database := statement.Database
+		if database == "" {
+			database = s.Database
+		}
+		if dropped, is := strings.CutPrefix(statement.Text, dropDatabase); is {
+			s.leave(ctx, strings.ReplaceAll(strings.Trim(dropped, `"`), `""`, `"`))
+		}
+		conn, err := s.in(ctx, database)
+		if err != nil {
+			return err
+		}
+		if _, err := conn.Exec(ctx, statement.Text); err != nil {
+			return s.failed(statement, err)
+		}
+	}
+	return nil
+}
+
+// each runs a query in a database and calls take for every row.
+func (s *Server) each(ctx context.Context, database, query string, args []any, take func(pgx.Rows) error) error {
+	conn, err := s.in(ctx, database)
+	if err != nil {
+		return err
+	}
+	rows, err := conn.Query(ctx, query, args...)
+	if err != nil {
+		return s.failed(dbms.Statement{Text: query}, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := take(rows); err != nil {
+			return s.failed(dbms.Statement{Text: query}, err)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return s.failed(dbms.Statement{Text: query}, err)
+	}
+	return nil
+}
+
+// causes are the states that decide what is done next (PostgreSQL, "Error
+// Codes").
+var causes = map[string]dbms.Cause{"28P01": dbms.WrongLogin, "28000": dbms.WrongLogin, "3D000": dbms.NoDatabase, "42501": dbms.NoRightThere}
+
+func spoken(server string, statement dbms.Statement, err error) *dbms.ServerError {
+	var theirs *pgconn.PgError
+	if !errors.As(err, &theirs) {
+		return nil
+	}
+	message := theirs.Message
+	if theirs.Detail != "" {
+		message += ": " + theirs.Detail
+	}
+	return &dbms.ServerError{Server: server, Statement: statement.String(), SQLState: theirs.Code, Message: message, Cause: causes[theirs.Code]}
+}
+
+// failed explains why a statement did not succeed.
+func (s *Server) failed(statement dbms.Statement, err error) error {
+	shown := strings.Join(strings.Fields(statement.String()), " ")
+	if len(shown) > 160 {
+		shown = shown[:160] + " ..."
+	}
+	next := "the statement was: " + shown
+	if own := spoken(s.Server, statement, err); own != nil {
+		if hint := hints[own.SQLState]; hint != "" {
+			next = hint
+		}
+		return fault.New(fault.Failed, next, "server %s: %s", s.Server, own.Error()).With(own)
+	}
+	if errors.Is(err, context.Canceled) {
+		return fault.Stopped(err)
+	}
+	return fault.New(fault.Failed, next, "server %s: %v", s.Server, err).With(err)
+}
+
+// hints are the next steps for errors that mean the same wherever they occur.
+var hints = map[string]string{
+	"42501": "the role lacks the right that the server names",
+	"55006": "someone is connected to the database: end the sessions, and run the command again",
+	"2BP01": "other objects depend on it; the message names them",
+	"22P02": "report this with the server's version",
+}
+
+// loginHints are the next steps for refused logins.
+var loginHints = map[string]string{
+	"28P01": "wrong password, or unknown role",
+	"28000": "the server's host-based rules refuse this login: see pg_hba.conf on its host",
+	"3D000": "the database does not exist",
+	"42501": "the role has no right to connect to this database",
+	"53300": "the server, or the role, has as many connections as it may have",
+	"57P03": "the server is starting or stopping: try again",
+}
+
+// refused explains why no login came about.
+func refused(login dbms.Login, err error) error {
+	who := login.User + " cannot log in to server " + login.Server + " at " + login.Address.String()
+	if own := spoken(login.Server, dbms.Statement{}, err); own != nil {
+		next := loginHints[own.SQLState]
+		if next == "" {
+			next = "the server's log may say more"
+		}
+		return fault.New(fault.Failed, next, "%s: %s", who, own.Error()).With(own)
+	}
+	next := "check that the server is running and that the address in the estate file is right"
+	cause := err
+	var op *net.OpError
+	switch {
+	case errors.Is(err, context.Canceled):
+		return fault.Stopped(err)
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", login.Server, login.Address.Socket).With(err)
+	case errors.As(err, &op):
+		cause = op.Err
+		var call *os.SyscallError
+		if errors.As(cause, &call) {
+			cause = call.Err
+		}
+	}
+	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", login.Server, login.Address, cause).With(err)
+}

@@ -1,0 +1,125 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/secret"
+)
+
+// quoteName writes an identifier.
+func quoteName(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// quoteText writes a string literal that reads the same whatever
+// standard_conforming_strings is.
+func quoteText(text string) string {
+	if strings.ContainsRune(text, '\\') {
+		return ` E'` + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(text) + `'`
+	}
+	return "'" + strings.ReplaceAll(text, "'", "''") + "'"
+}
+
+func plain(format string, args ...any) dbms.Statement {
+	return dbms.Statement{Text: fmt.Sprintf(format, args...)}
+}
+
+// within is a statement that has to be sent in a database.
+func within(database, format string, args ...any) dbms.Statement {
+	return dbms.Statement{Text: fmt.Sprintf(format, args...), Database: database}
+}
+
+func masked(before, secretText, after string) dbms.Statement {
+	return dbms.Statement{Text: before + quoteText(secretText) + after, Shown: before + "'" + secret.Mask + "'" + after}
+}
+
+// longestName is how many bytes of a name the server keeps; it cuts longer ones
+// in silence (PostgreSQL, "Identifiers and Key Words").
+const longestName = 63
+
+// Owner is the role that a database belongs to. Nobody logs in as it.
+func Owner(database string) string {
+	const suffix = "_owner"
+	return database[:min(len(database), longestName-len(suffix))] + suffix
+}
+
+const icuPrefix = "icu:"
+
+// CreateDatabase makes the owner and the database, from template0 and with its
+// locale spelled out, and closes both to everyone else. A collation that begins
+// with icu: is one of that library.
+func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
+	name, owner := quoteName(d.Name), quoteName(Owner(d.Name))
+	locale := "LC_COLLATE " + quoteText(d.Collation) + " LC_CTYPE " + quoteText(d.Collation)
+	if icu, is := strings.CutPrefix(d.Collation, icuPrefix); is {
+		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
+	}
+	return []dbms.Statement{
+		plain("CREATE ROLE %s NOLOGIN", owner),
+		plain("GRANT %s TO CURRENT_USER", owner), // for administrators that are no superusers
+		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, quoteText(d.Charset), locale),
+		plain("REVOKE ALL ON DATABASE %s FROM PUBLIC", name),
+		within(d.Name, "REVOKE ALL ON SCHEMA public FROM PUBLIC"),
+	}
+}
+
+const dropDatabase = "DROP DATABASE IF EXISTS "
+
+// DropDatabase drops a database, all it holds, and its owner. That it is not
+// there is no error.
+func (s *Server) DropDatabase(name string) []dbms.Statement {
+	return []dbms.Statement{plain(dropDatabase+"%s", quoteName(name)), plain("DROP ROLE IF EXISTS %s", quoteName(Owner(name)))}
+}
+
+// limit writes the condition that a role can have. That it must come over TLS is
+// a matter of the host-based rules.
+func limit(o dbms.AccountOptions) string {
+	n := o.MaxConnections
+	if n == 0 {
+		n = -1
+	}
+	return fmt.Sprintf(" CONNECTION LIMIT %d", n)
+}
+
+const login = " LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD "
+
+// CreateAccount makes a role whose password is sent as a verifier.
+func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
+	return masked("CREATE ROLE "+quoteName(a.User)+login, string(v.Bytes()), limit(o))
+}
+
+// CreateAccountInPlain sends the password itself.
+func (s *Server) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
+	return masked("CREATE ROLE "+quoteName(a.User)+login, p.Reveal(), limit(o))
+}
+
+// SetVerifier replaces the password.
+func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
+	return []dbms.Statement{masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", string(v.Bytes()), "")}
+}
+
+// SetPasswordInPlain is SetVerifier with the password itself.
+func (s *Server) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
+	return masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", p.Reveal(), "")
+}
+
+// SetOptions changes the conditions of a role.
+func (s *Server) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
+	return plain("ALTER ROLE %s%s", quoteName(a.User), limit(o))
+}
+
+// DropAccount removes a role, if it is there. Its rights have to be revoked
+// before.
+func (s *Server) DropAccount(a dbms.Account) dbms.Statement {
+	return plain("DROP ROLE IF EXISTS %s", quoteName(a.User))
+}
+
+// LockAccount and UnlockAccount stop and allow new logins.
+func (s *Server) LockAccount(a dbms.Account) dbms.Statement {
+	return plain("ALTER ROLE %s NOLOGIN", quoteName(a.User))
+}
+
+// UnlockAccount undoes LockAccount.
+func (s *Server) UnlockAccount(a dbms.Account) dbms.Statement {
+	return plain("ALTER ROLE %s LOGIN", quoteName(a.User))
+}

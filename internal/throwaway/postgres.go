@@ -1,0 +1,53 @@
+package throwaway
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// hostRules let the administrator in as the operating system's user, and
+// everyone else with a password.
+const hostRules = `local all %ADMIN% peer
+local all all scram-sha-256
+host all all 127.0.0.1/32 scram-sha-256
+`
+
+// launchPostgres is launch for PostgreSQL, whose programs are in a folder of
+// their version.
+func (s *Server) launchPostgres(ctx context.Context) error {
+	folders, _ := filepath.Glob(filepath.Join("/", s.options.Root, "usr/lib/postgresql/*/bin"))
+	if len(folders) == 0 {
+		return missing(s.options.Product, "postgres")
+	}
+	programs := s.inside(slices.Max(folders))
+	s.Admin = currentUser()
+	if err := os.Chmod(s.path("data"), 0o700); err != nil { // it takes no other
+		return err
+	}
+	if entries, err := os.ReadDir(s.path("data")); err == nil && len(entries) == 0 {
+		if err := s.run(ctx, filepath.Join(programs, "initdb"), []string{
+			"-D", s.inside(s.path("data")), "-U", s.Admin, "-E", "UTF8", "--locale=C.UTF-8", "--auth=peer", "--no-sync", "--no-instructions",
+		}); err != nil {
+			return err
+		}
+		rules := strings.ReplaceAll(hostRules, "%ADMIN%", s.Admin)
+		if err := os.WriteFile(s.path("data/pg_hba.conf"), []byte(rules), 0o600); err != nil {
+			return err
+		}
+		if err := s.giveAway(); err != nil {
+			return err
+		}
+	}
+	var err error
+	s.process, err = s.start(filepath.Join(programs, "postgres"), append([]string{
+		"-D", s.inside(s.path("data")), "-k", s.inside(s.path("run")), "-c", "listen_addresses=", "-c", "port=5432",
+		"-c", "external_pid_file=" + s.inside(s.path("run/server.pid")), "-c", "fsync=off", "-c", "shared_buffers=32MB", "-c", "unix_socket_permissions=0777",
+	}, s.options.Arguments...), "server.log")
+	if err != nil {
+		return err
+	}
+	return s.await(ctx)
+}
