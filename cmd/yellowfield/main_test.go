@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
@@ -70,6 +72,15 @@ func TestScenesOnNewerMariaDB(t *testing.T) {
 	playScenes(t, throwaway.Options{Product: dbms.MariaDB, Root: root})
 }
 
+// TestScenesOnPostgreSQL plays scenes of its own: scripts are not imported there
+// yet.
+func TestScenesOnPostgreSQL(t *testing.T) {
+	if found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres"); len(found) == 0 {
+		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+	}
+	playScenesIn(t, "testdata/postgresql", throwaway.Options{Product: dbms.PostgreSQL})
+}
+
 // needMySQL skips, loudly: scripts/test counts what it finds in the output.
 func needMySQL(t *testing.T) string {
 	t.Helper()
@@ -91,10 +102,12 @@ func initialised(t *testing.T, o throwaway.Options) string {
 	return server.Data()
 }
 
-func playScenes(t *testing.T, o throwaway.Options) {
+func playScenes(t *testing.T, o throwaway.Options) { playScenesIn(t, "testdata/script", o) }
+
+func playScenesIn(t *testing.T, folder string, o throwaway.Options) {
 	o.Data = initialised(t, o)
 	testscript.Run(t, testscript.Params{
-		Dir:                "testdata/script",
+		Dir:                folder,
 		RequireUniqueNames: true,
 		Setup:              func(env *testscript.Env) error { return setTheScene(env, o) },
 		Condition: func(word string) (bool, error) {
@@ -104,6 +117,8 @@ func playScenes(t *testing.T, o throwaway.Options) {
 			case "extras":
 				_, err := os.Stat(filepath.Join(mariadbExtras(), "usr/bin/mariadb-dump"))
 				return err == nil || o.Root != "", nil
+			case "pgsql":
+				return exec.Command("php", "-r", `exit((int) !extension_loaded("pdo_pgsql"));`).Run() == nil, nil
 			case "root":
 				return os.Geteuid() == 0, nil
 			case "mayMount": // not in every container
@@ -199,11 +214,18 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 func runSQL(ts *testscript.TestScript, negated bool, args []string) {
 	s := ts.Value(stageKey{}).(*stage)
 	login := s.server.Login()
+	if len(args) > 2 && args[0] == "in" { // a database
+		login.Database, args = args[1], args[2:]
+	}
 	if len(args) > 3 && args[0] == "as" {
 		login.User, login.Password = args[1], secret.NewPassword(args[2])
 		args = args[3:]
 	}
-	out, err := query(login, strings.Join(args, " "))
+	ask := query
+	if s.options.Product == dbms.PostgreSQL {
+		ask = queryPostgres
+	}
+	out, err := ask(login, strings.Join(args, " "))
 	_, _ = fmt.Fprint(ts.Stdout(), out)
 	switch {
 	case err != nil && !negated:
@@ -249,6 +271,30 @@ func query(login dbms.Login, statement string) (string, error) {
 		out.WriteByte('\n')
 	}
 	return out.String(), rows.Err()
+}
+
+func queryPostgres(login dbms.Login, statement string) (string, error) {
+	ctx := context.Background()
+	folder, port := login.Address.PostgresSocket()
+	config, err := pgx.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s dbname=%s", folder, port, login.User, cmp.Or(login.Database, "postgres")))
+	if err != nil {
+		return "", err
+	}
+	config.Password = login.Password.Reveal()
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(ctx)
+	results, err := conn.PgConn().Exec(ctx, statement).ReadAll()
+	var out strings.Builder
+	for _, result := range results {
+		for _, row := range result.Rows {
+			out.Write(bytes.Join(row, []byte("\t")))
+			out.WriteByte('\n')
+		}
+	}
+	return out.String(), err
 }
 
 type sqlText string

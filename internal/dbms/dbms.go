@@ -7,7 +7,9 @@ package dbms
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -16,14 +18,22 @@ type Product string
 
 // The products that Yellowfield can provision.
 const (
-	MariaDB Product = "mariadb"
-	MySQL   Product = "mysql"
-	// PostgreSQL is spoken to, but not provisioned yet.
+	MariaDB    Product = "mariadb"
+	MySQL      Product = "mysql"
 	PostgreSQL Product = "postgresql"
 )
 
 // Products lists them for validation and help.
-var Products = []string{string(MariaDB), string(MySQL)}
+var Products = []string{string(MariaDB), string(MySQL), string(PostgreSQL)}
+
+// DefaultPort is the TCP port that servers of the product listen on unless told
+// otherwise.
+func (p Product) DefaultPort() int {
+	if p == PostgreSQL {
+		return 5432
+	}
+	return 3306
+}
 
 // Title is the product's name as its makers write it.
 func (p Product) Title() string {
@@ -59,6 +69,22 @@ type Address struct {
 	Port   int
 	TLS    TLSMode
 	CA     string // file of certificates to trust, for TLSVerify; empty for the system's
+}
+
+// PostgresSocket gives the folder and the port of a PostgreSQL server's socket,
+// which may be written as the socket's own path or as its folder (PostgreSQL,
+// "Connection Strings").
+func (a Address) PostgresSocket() (folder string, port int) {
+	folder, port = a.Socket, a.Port
+	if name, is := strings.CutPrefix(filepath.Base(folder), ".s.PGSQL."); is {
+		if n, err := strconv.Atoi(name); err == nil {
+			return filepath.Dir(folder), n
+		}
+	}
+	if port == 0 {
+		port = PostgreSQL.DefaultPort()
+	}
+	return folder, port
 }
 
 // String gives the address for a person.

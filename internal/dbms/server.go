@@ -87,6 +87,8 @@ type Server interface {
 	Grant(p Privileges, pattern string, a Account) []Statement
 	Revoke(p Privileges, pattern string, a Account) []Statement
 
+	// Verifier makes a fresh one of a password, of the kind the server keeps.
+	Verifier(p secret.Password) secret.Verifier
 	CreateDatabase(d Database) []Statement
 	DropDatabase(name string) []Statement
 	// CreateAccount makes an account whose password is sent as a verifier.

@@ -209,7 +209,7 @@ func (e *Estate) complete(d Defaults) {
 	e.DefaultServer = d.Server
 	for _, s := range e.Servers {
 		if s.Socket == "" && s.Port == 0 {
-			s.Port = 3306
+			s.Port = s.DBMS.DefaultPort()
 		}
 		s.CA = e.absolute(s.CA)
 		if s.Admin != nil {
@@ -222,6 +222,9 @@ func (e *Estate) complete(d Defaults) {
 		a.Folder = e.absolute(a.Folder)
 		a.Database.Charset = or(a.Database.Charset, d.Database.Charset)
 		a.Database.Collation = or(a.Database.Collation, d.Database.Collation)
+		if server := e.Servers[a.Server]; server != nil && server.DBMS == dbms.PostgreSQL {
+			a.Database.completeForPostgres()
+		}
 		if a.Database.Charset == "" && (a.Database.Collation == "" || strings.HasPrefix(a.Database.Collation, "utf8mb4_")) {
 			a.Database.Charset = "utf8mb4"
 		}
@@ -255,6 +258,19 @@ func (e *Estate) complete(d Defaults) {
 			}
 			e.completePassword(account.Password)
 		}
+	}
+}
+
+// completeForPostgres puts in what the names of other servers come to there, so
+// that one estate file serves both: UTF8 for utf8mb4, and the order of code
+// points for a collation that only they have.
+func (d *Database) completeForPostgres() {
+	switch strings.ToLower(d.Charset) {
+	case "", "utf8", "utf-8", "utf8mb4":
+		d.Charset = "UTF8"
+	}
+	if d.Collation == "" || strings.HasPrefix(d.Collation, "utf8mb4_") || strings.HasPrefix(d.Collation, "utf8_") {
+		d.Collation = "C.UTF-8"
 	}
 }
 
@@ -316,6 +332,9 @@ func (s *Server) HostForApps() string {
 	switch {
 	case s.SeenByApps != nil && s.SeenByApps.Host != "":
 		return s.SeenByApps.Host
+	case s.Socket != "" && s.DBMS == dbms.PostgreSQL: // a folder as host is the socket there
+		folder, _ := s.Address().PostgresSocket()
+		return folder
 	case s.Socket != "":
 		return "localhost"
 	case s.Host == "localhost":
@@ -326,14 +345,16 @@ func (s *Server) HostForApps() string {
 
 // PortForApps is the port that the applications are to write.
 func (s *Server) PortForApps() int {
-	const standard = 3306
 	switch {
 	case s.SeenByApps != nil && s.SeenByApps.Port != 0:
 		return s.SeenByApps.Port
+	case s.Socket != "" && s.DBMS == dbms.PostgreSQL:
+		_, port := s.Address().PostgresSocket()
+		return port
 	case s.Port != 0:
 		return s.Port
 	}
-	return standard
+	return s.DBMS.DefaultPort()
 }
 
 // SocketForApps is the socket that localhost means to the applications, empty

@@ -45,10 +45,10 @@ type AccountDefault struct {
 // Server is one database server.
 type Server struct {
 	Name       string       `yaml:"-" json:"-"`
-	DBMS       dbms.Product `yaml:"dbms" jsonschema:"required,enum=mariadb,enum=mysql" jsonschema_description:"The product."`
-	Socket     string       `yaml:"socket" jsonschema_description:"Path of the server's socket; else host and port."`
+	DBMS       dbms.Product `yaml:"dbms" jsonschema:"required,enum=mariadb,enum=mysql,enum=postgresql" jsonschema_description:"The product."`
+	Socket     string       `yaml:"socket" jsonschema_description:"Path of the server's socket, or for PostgreSQL its folder; else host and port."`
 	Host       string       `yaml:"host" jsonschema_description:"Name or address of the server's host."`
-	Port       int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, 3306 if nothing is said."`
+	Port       int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, the product's own if nothing is said."`
 	TLS        dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections, prefer if nothing is said."`
 	CA         string       `yaml:"ca" jsonschema_description:"File of certificates to trust with tls: verify."`
 	Admin      *Admin       `yaml:"admin" jsonschema_description:"The administrator's login. Without it only what says existing: true can be used."`

@@ -26,13 +26,15 @@ var reservedDatabases = []string{"mysql", "information_schema", "performance_sch
 
 // reservedUsers are the servers' own accounts, and words that stand for others.
 var reservedUsers = []string{"root", "mysql", "mariadb_sys", "debian_sys_maint", "postgres", "public", "none",
-	"current_user", "session_user", "all"}
+	"current_user", "session_user", "all", "user", "pg_signal_backend"}
 
 // Longest names in characters (MariaDB, "Identifier Names"; MySQL Reference
-// Manual, "Identifier Length Limits").
-const longestDatabase = 64
-
-var longestUser = map[dbms.Product]int{dbms.MariaDB: 80, dbms.MySQL: 32}
+// Manual, "Identifier Length Limits"; PostgreSQL, "Identifiers and Key Words",
+// where longer ones are cut in silence).
+var (
+	longestDatabase = map[dbms.Product]int{dbms.MariaDB: 64, dbms.MySQL: 64, dbms.PostgreSQL: 63}
+	longestUser     = map[dbms.Product]int{dbms.MariaDB: 80, dbms.MySQL: 32, dbms.PostgreSQL: 63}
+)
 
 func (e *Estate) validate(d Defaults) {
 	for _, name := range Names(e.Servers) {
@@ -59,7 +61,7 @@ func (e *Estate) validateServer(s *Server, path string) {
 		e.fault(path, "small letters, digits and hyphens, a letter first", "%q cannot be a server's name", s.Name)
 	}
 	if s.DBMS == "" {
-		e.fault(path, "write dbms: mariadb or dbms: mysql", "server %s says no dbms", s.Name)
+		e.fault(path, "write dbms: with one of "+strings.Join(dbms.Products, ", "), "server %s says no dbms", s.Name)
 	} else if !slices.Contains(dbms.Products, string(s.DBMS)) {
 		e.fault(path+".dbms", fault.DidYouMean(string(s.DBMS), dbms.Products, "known: "+strings.Join(dbms.Products, ", ")), "unknown dbms %q", s.DBMS)
 	}
@@ -69,7 +71,7 @@ func (e *Estate) validateServer(s *Server, path string) {
 	if s.Socket != "" && !filepath.IsAbs(s.Socket) {
 		e.fault(path+".socket", "write it from the root", "the path of a socket must be absolute")
 	}
-	if s.Socket != "" && (s.Port != 0 || s.TLS != "" || s.CA != "") {
+	if s.Socket != "" && (s.Port != 0 && s.DBMS != dbms.PostgreSQL || s.TLS != "" || s.CA != "") {
 		e.fault(path, "remove port, tls and ca, or give a host", "server %s has a socket, where port, tls and ca mean nothing", s.Name)
 	}
 	e.validatePort(path+".port", s.Port)
@@ -134,6 +136,12 @@ func (e *Estate) validateApp(a *App, path string) {
 			e.fault(fmt.Sprintf("%s.after_settings_change[%d]", path, i), "write for instance [systemctl, reload, php-fpm]", "a command without a program")
 		}
 	}
+	if len(a.ServerDuringImport) > 0 && server.DBMS == dbms.PostgreSQL {
+		e.fault(path+".server_during_import", "remove it", "PostgreSQL needs no server settings for an import")
+	}
+	if len(a.Import) > 0 && server.DBMS == dbms.PostgreSQL {
+		e.fault(path+".import", "remove it, and import with the server's own client for now", "scripts are not imported into PostgreSQL yet")
+	}
 	for name := range a.ServerDuringImport {
 		if !slices.Contains(ImportVariables, name) {
 			e.fault(path+".server_during_import", fault.DidYouMean(name, ImportVariables, "allowed: "+strings.Join(ImportVariables, ", ")),
@@ -161,8 +169,10 @@ func (e *Estate) validateDatabase(a *App, server *Server, path string) {
 		e.fault(path, "write database: {name: NAME}", "app %s names no database", a.Name)
 		return
 	}
-	e.validateName(path+".name", "database", d.Name, d.Existing, longestDatabase, reservedDatabases)
-	if !charsetish.MatchString(d.Charset) {
+	e.validateName(path+".name", "database", d.Name, d.Existing, longestDatabase[server.DBMS], reservedDatabases)
+	if server.DBMS == dbms.PostgreSQL {
+		e.validatePostgresDatabase(d, path)
+	} else if !charsetish.MatchString(d.Charset) {
 		e.fault(path, "write for instance charset: utf8mb4", "app %s needs a character set for its database", a.Name)
 	} else if !charsetish.MatchString(d.Collation) {
 		e.fault(path, "write for instance collation: utf8mb4_unicode_ci", "app %s needs a collation for its database", a.Name)
@@ -170,6 +180,17 @@ func (e *Estate) validateDatabase(a *App, server *Server, path string) {
 	if !d.Existing && server.Admin == nil {
 		e.fault(path, "give the server an admin, or write existing: true",
 			"database %s cannot be made: server %s has no administrator", d.Name, server.Name)
+	}
+}
+
+var localeish = regexp.MustCompile(`^(icu:)?[A-Za-z0-9_.@-]+$`)
+
+func (e *Estate) validatePostgresDatabase(d Database, path string) {
+	if d.Charset != "UTF8" {
+		e.fault(path+".charset", "leave it out: a database there is UTF8", "on PostgreSQL the character set %q is not made", d.Charset)
+	}
+	if !localeish.MatchString(d.Collation) {
+		e.fault(path+".collation", "a locale of the server, such as C.UTF-8, de_DE.UTF-8 or icu:de-DE", "%q cannot be a locale", d.Collation)
 	}
 }
 
@@ -211,12 +232,17 @@ func (e *Estate) validateAccount(a *Account, server *Server, path string) {
 	}
 	for _, list := range [][]string{a.Rights.Installing, a.Rights.Running} {
 		for _, word := range list {
-			if !dbms.IsRight(word) {
+			if server.DBMS == dbms.PostgreSQL && !slices.Contains(dbms.Levels, word) {
+				e.fault(path+".rights", "levels: "+strings.Join(dbms.Levels, ", "), "on PostgreSQL rights are given by level, and %q is none", word)
+			} else if !dbms.IsRight(word) {
 				known := append(slices.Clone(dbms.Levels), dbms.PrivilegeNames()...)
 				e.fault(path+".rights", fault.DidYouMean(word, known, "levels: "+strings.Join(dbms.Levels, ", ")+"; else a privilege of the server that can be given on one database"),
 					"unknown right %q", word)
 			}
 		}
+	}
+	if a.RequireTLS && server.DBMS == dbms.PostgreSQL {
+		e.fault(path+".require_tls", "write hostssl for it in the server's pg_hba.conf, and remove the key", "on PostgreSQL the host-based rules say who must use TLS")
 	}
 	if a.Limits.Connections < 0 {
 		e.fault(path+".limits.connections", "0 for no limit", "a limit cannot be negative")

@@ -33,7 +33,7 @@ func (r *run) planAccounts(ctx context.Context) error {
 			return err
 		}
 		r.plan.credentials[account] = c
-		for _, a := range accountsOf(account) {
+		for _, a := range r.accountsOf(account) {
 			if err := r.planAccount(ctx, account, a, c, i == 0); err != nil {
 				return err
 			}
@@ -55,7 +55,7 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 	}
 	fromFile, file, named := r.passwordInSettings(account)
 	exists, agrees := false, false
-	for _, a := range accountsOf(account) {
+	for _, a := range r.accountsOf(account) {
 		if state, found := r.view.catalogue.Accounts[a]; found {
 			exists = true
 			if matches, known := r.matches(ctx, state, fromFile); known && matches && fromFile.Reveal() != "" {
@@ -128,7 +128,7 @@ func (r *run) planAccount(ctx context.Context, account *estate.Account, a dbms.A
 	options := dbms.AccountOptions{RequireTLS: account.RequireTLS, MaxConnections: account.Limits.Connections}
 	if !r.view.asAdmin() {
 		switch {
-		case first && a == accountsOf(account)[0]:
+		case first && a == r.accountsOf(account)[0]:
 			r.plan.keep(stepAccount, a.User+", made by someone else, logs in")
 		case !first:
 			r.plan.keep(stepAccount, a.String()+", made by someone else, not looked at without an administrator")
@@ -189,7 +189,7 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 		if err := r.keepPending(account, c); err != nil {
 			return "", err
 		}
-		verifier := r.verifierOf(c.password)
+		verifier := r.view.server.Verifier(c.password)
 		err := r.send(ctx, s, r.view.server.CreateAccount(a, verifier, options))
 		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.CreateAccountInPlain(a, c.password, options))
 		if err != nil && !s.touched {
@@ -218,13 +218,6 @@ func (r *run) forgetPending(a dbms.Account, c *credential) error {
 	}
 	c.kept = false
 	return r.State.DropPending(r.stateAccount(a.User))
-}
-
-func (r *run) verifierOf(p secret.Password) secret.Verifier {
-	if r.view.server.Facts().Product == dbms.MariaDB {
-		return secret.Native(p)
-	}
-	return secret.CachingSHA2(p)
 }
 
 // afterPassword finishes setting a password: in plain where the server's
@@ -345,7 +338,7 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 				return "", err
 			}
 		}
-		verifier := r.verifierOf(c.password)
+		verifier := r.view.server.Verifier(c.password)
 		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
 		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
 		if err != nil && !s.touched {

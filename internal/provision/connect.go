@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -41,6 +42,9 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 // the design: the password's own source, the client option file, the socket.
 func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
 	login := dbms.Login{Server: entry.Name, Address: entry.Address(), User: entry.Admin.User}
+	if entry.DBMS == dbms.PostgreSQL {
+		return e.loginAsSuperuser(ctx, entry, login)
+	}
 	path := entry.Admin.Options
 	if home, err := os.UserHomeDir(); path == "" && err == nil {
 		path = filepath.Join(home, ".my.cnf")
@@ -78,11 +82,36 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.S
 	return server, nil
 }
 
+// loginAsSuperuser is loginAsAdmin for PostgreSQL: the password's own source, the
+// password file, else the login of the operating system's user.
+func (e *Engine) loginAsSuperuser(ctx context.Context, entry *estate.Server, login dbms.Login) (dbms.Server, error) {
+	if login.User == "" {
+		login.User = "postgres"
+	}
+	var err error
+	if entry.Admin.Password != nil {
+		login.Password, err = entry.Admin.Password.Obtain(ctx, "the administrator of "+entry.Name, e.Ask)
+	} else {
+		login.Password, err = postgres.PasswordFromFile(entry.Admin.Options, login)
+	}
+	if err != nil {
+		return nil, err
+	}
+	server, err := postgres.Connect(ctx, login)
+	if err != nil {
+		return nil, err
+	}
+	server.Tell(func(s dbms.Statement) { e.trace(entry.Name, s) })
+	return server, nil
+}
+
 // open logs in to a server of a product.
 func open(ctx context.Context, product dbms.Product, login dbms.Login) (dbms.Server, error) {
 	switch product {
 	case dbms.MariaDB, dbms.MySQL:
 		return mysql.Connect(ctx, login)
+	case dbms.PostgreSQL:
+		return postgres.Connect(ctx, login)
 	}
 	return nil, fault.New(fault.Invalid, "known: "+strings.Join(dbms.Products, ", "), "server %s: there is no product %s", login.Server, product)
 }
@@ -226,7 +255,10 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 
 // accountsOf gives the server accounts of an estate account: one for each host
 // it may come from.
-func accountsOf(a *estate.Account) []dbms.Account {
+func (r *run) accountsOf(a *estate.Account) []dbms.Account {
+	if r.Estate.Servers[r.app.Server].DBMS == dbms.PostgreSQL { // where its rules, not its roles, know hosts
+		return []dbms.Account{{User: a.Name}}
+	}
 	accounts := make([]dbms.Account, len(a.ClientHosts))
 	for i, host := range a.ClientHosts {
 		accounts[i] = dbms.Account{User: a.Name, Host: host}

@@ -42,6 +42,9 @@ func (r *run) planImport(ctx context.Context) error {
 	if len(scripts) == 0 {
 		return nil
 	}
+	if r.view.server.Facts().Product == dbms.PostgreSQL {
+		return r.Estate.Fault(fault.Invalid, r.path("server"), "import it with the server's own client for now", "scripts are not imported into PostgreSQL yet")
+	}
 	if _, err := os.Stat(app.Folder); errors.Is(err, fs.ErrNotExist) && len(own) == 0 && r.options.Import == nil {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name}})
 		return nil
@@ -477,7 +480,7 @@ func (r *run) ownLogin(ctx context.Context) (*mysql.Server, error) {
 func (r *run) removeImported(ctx context.Context, made map[dbms.Object]bool) error {
 	if r.view.asAdmin() {
 		// A statement that was given up here may still be at work there.
-		for _, a := range accountsOf(r.app.Accounts[0]) {
+		for _, a := range r.accountsOf(r.app.Accounts[0]) {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
 		}
 	}

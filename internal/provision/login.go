@@ -23,6 +23,9 @@ import (
 // (PHP manual, "mysqli::__construct"; PDO_MYSQL behaves alike).
 func (r *run) addressFrom(facts map[string]string) dbms.Address {
 	entry := r.Estate.Servers[r.app.Server]
+	if entry.DBMS == dbms.PostgreSQL {
+		return r.postgresAddress(facts)
+	}
 	host, port := facts["host"], facts["port"]
 	if h, p, err := net.SplitHostPort(host); err == nil && p != "" {
 		host, port = h, p // mysqli takes "host:port" in one
@@ -38,6 +41,25 @@ func (r *run) addressFrom(facts map[string]string) dbms.Address {
 		number = 3306
 	}
 	return dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA}
+}
+
+// postgresAddress is where PHP would connect to with libpq's rules: a host that
+// begins with a slash is the folder of the socket, none is the usual folder
+// (PostgreSQL, "Parameter Key Words").
+func (r *run) postgresAddress(facts map[string]string) dbms.Address {
+	entry := r.Estate.Servers[r.app.Server]
+	port, err := strconv.Atoi(facts["port"])
+	if err != nil {
+		port = dbms.PostgreSQL.DefaultPort()
+	}
+	switch host := facts["host"]; {
+	case host == "":
+		return dbms.Address{Socket: "/var/run/postgresql", Port: port}
+	case strings.HasPrefix(host, "/"):
+		return dbms.Address{Socket: host, Port: port}
+	default:
+		return dbms.Address{Host: host, Port: port, TLS: entry.TLS, CA: entry.CA}
+	}
 }
 
 // phpSocket is the socket that localhost means to the application's PHP: as
@@ -222,7 +244,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tellFault(stepLogin, err)
 		return
 	}
-	if login.Address.Socket != "" {
+	if login.Address.Socket != "" && r.view.entry.DBMS != dbms.PostgreSQL {
 		r.lookAtSocket()
 	}
 	seen := counted(tables, "table", "tables")
@@ -244,7 +266,7 @@ func (r *run) fileOf(s *estate.Settings) string {
 // sameCharset takes utf8 for its real name.
 func sameCharset(a, b string) bool {
 	real := func(name string) string {
-		if name == "utf8" {
+		if name = strings.ToLower(name); name == "utf8" {
 			return "utf8mb3"
 		}
 		return name

@@ -188,7 +188,7 @@ func (r *run) dropOwnDatabase(ctx context.Context) error {
 	name := r.app.Database.Name
 	unlock := func() {}
 	for account, c := range r.plan.credentials {
-		for _, a := range accountsOf(account) {
+		for _, a := range r.accountsOf(account) {
 			if state, exists := r.view.catalogue.Accounts[a]; exists && !state.Locked && c != nil {
 				if err := r.view.server.Exec(ctx, r.view.server.LockAccount(a)); err != nil {
 					return err

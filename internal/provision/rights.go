@@ -18,7 +18,7 @@ func (r *run) planRights(context.Context) error {
 	for _, account := range r.app.Accounts {
 		split = split || account.Rights.Split()
 		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents)
-		for _, a := range accountsOf(account) {
+		for _, a := range r.accountsOf(account) {
 			held, _ := r.view.server.HeldOn(r.app.Database.Name, r.view.catalogue.Grants(a))
 			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
 				r.plan.open = false
@@ -31,7 +31,7 @@ func (r *run) planRights(context.Context) error {
 		if r.plan.open {
 			words = account.Rights.Installing
 		}
-		accounts := accountsOf(account)
+		accounts := r.accountsOf(account)
 		if !r.view.asAdmin() { // only the account that is logged in sees its rights
 			accounts = nil
 			if account == r.app.Accounts[0] {

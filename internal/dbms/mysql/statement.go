@@ -62,6 +62,14 @@ func clause(o dbms.AccountOptions) string {
 	return fmt.Sprintf(" REQUIRE %s WITH MAX_USER_CONNECTIONS %d", require, o.MaxConnections)
 }
 
+// Verifier makes a verifier of the method that PHP's clients can use.
+func (s *Server) Verifier(p secret.Password) secret.Verifier {
+	if s.facts.Product == dbms.MariaDB {
+		return secret.Native(p)
+	}
+	return secret.CachingSHA2(p)
+}
+
 // CreateAccount makes an account whose password is sent as a verifier.
 func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
 	return s.withVerifier("CREATE USER "+quoteAccount(a), v, clause(o))

@@ -166,8 +166,8 @@ func TestOneAtATimeAndFromElsewhere(t *testing.T) {
 		_, err = postgres.Connect(ctx, dbms.Login{Server: "byre", Address: address, User: "x"})
 		assert.ErrorContains(t, err, "server byre cannot be reached")
 	}
-	folder, port := postgres.SplitSocket(dbms.Address{Socket: "/run/postgresql"})
+	folder, port := dbms.Address{Socket: "/run/postgresql"}.PostgresSocket()
 	assert.Equal(t, []any{"/run/postgresql", 5432}, []any{folder, port})
-	folder, port = postgres.SplitSocket(dbms.Address{Socket: "/run/postgresql/.s.PGSQL.5433"})
+	folder, port = dbms.Address{Socket: "/run/postgresql/.s.PGSQL.5433"}.PostgresSocket()
 	assert.Equal(t, []any{"/run/postgresql", 5433}, []any{folder, port})
 }

@@ -47,7 +47,6 @@ var _ dbms.Server = (*Server)(nil)
 const (
 	dialTimeout = 10 * time.Second
 	standard    = "postgres" // the database that is there in every server
-	defaultPort = 5432
 )
 
 // Connect logs in and reads the server's facts. Errors name the server, its
@@ -69,7 +68,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 		return nil, s.failed(dbms.Statement{Text: "SELECT current_setting(...)"}, err)
 	}
 	if login.Address.Socket != "" {
-		folder, port := SplitSocket(login.Address)
+		folder, port := login.Address.PostgresSocket()
 		s.facts.Socket = filepath.Join(folder, ".s.PGSQL."+strconv.Itoa(port))
 	} else { // not every role may ask
 		_ = conn.QueryRow(ctx, `SELECT split_part(current_setting('unix_socket_directories'), ',', 1) || '/.s.PGSQL.' || current_setting('port')`).Scan(&s.facts.Socket)
@@ -79,27 +78,12 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	return s, nil
 }
 
-// SplitSocket gives the folder and the port of a socket, which may be written
-// as the socket's own path or as its folder.
-func SplitSocket(address dbms.Address) (folder string, port int) {
-	folder, port = address.Socket, address.Port
-	if name, is := strings.CutPrefix(filepath.Base(folder), ".s.PGSQL."); is {
-		if n, err := strconv.Atoi(name); err == nil {
-			return filepath.Dir(folder), n
-		}
-	}
-	if port == 0 {
-		port = defaultPort
-	}
-	return folder, port
-}
-
 // configure makes the driver's configuration of a login. Nothing is taken from
 // the environment: the estate file says where and who.
 func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 	host, port, mode := login.Address.Host, login.Address.Port, "disable"
 	if login.Address.Socket != "" {
-		host, port = SplitSocket(login.Address)
+		host, port = login.Address.PostgresSocket()
 	} else {
 		mode = map[dbms.TLSMode]string{dbms.TLSNone: "disable", dbms.TLSRequire: "require", dbms.TLSVerify: "verify-full"}[login.Address.TLS]
 		if mode == "" {

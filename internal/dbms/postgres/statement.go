@@ -83,6 +83,9 @@ func limit(o dbms.AccountOptions) string {
 
 const login = " LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD "
 
+// Verifier makes a verifier of SCRAM-SHA-256.
+func (s *Server) Verifier(p secret.Password) secret.Verifier { return secret.SCRAM(p) }
+
 // CreateAccount makes a role whose password is sent as a verifier.
 func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
 	return masked("CREATE ROLE "+quoteName(a.User)+login, string(v.Bytes()), limit(o))
