@@ -22,7 +22,7 @@ var forbidden = map[string][]string{
 	"settings":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/sqltext", "database/sql"},
 	"secret":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings"},
 	"dbms":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/sqltext", "yellowfield/internal/load"},
-	"estate":     {"yellowfield/internal/dbms/mysql", "yellowfield/internal/settings", "yellowfield/internal/provision", "database/sql"},
+	"estate":     {"yellowfield/internal/dbms/mysql", "yellowfield/internal/dbms/postgres", "yellowfield/internal/settings", "yellowfield/internal/provision", "database/sql"},
 	"discover":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision", "database/sql"},
 	"propose":    {"yellowfield/internal/provision", "yellowfield/internal/state", "database/sql"},
 	"state":      {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},

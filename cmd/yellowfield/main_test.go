@@ -75,7 +75,7 @@ func TestScenesOnNewerMariaDB(t *testing.T) {
 // TestScenesOnPostgreSQL plays scenes of its own: scripts are not imported there
 // yet.
 func TestScenesOnPostgreSQL(t *testing.T) {
-	if found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres"); len(found) == 0 {
+	if throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
 	}
 	playScenesIn(t, "testdata/postgresql", throwaway.Options{Product: dbms.PostgreSQL})

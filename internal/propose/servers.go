@@ -3,9 +3,12 @@ package propose
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"slices"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/phpini"
 )
 
@@ -13,8 +16,8 @@ import (
 var socketPlaces = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/run/mariadb/mariadb.sock", "/tmp/mysql.sock"}
 
 // findServers asks who answers at the sockets that are usual on this host: the
-// one that the stock clients are told of (MYSQL_UNIX_PORT), the one that PHP
-// takes localhost for, and those of distributions.
+// ones that the stock clients are told of (MYSQL_UNIX_PORT, PGHOST), the one that
+// PHP takes localhost for, and those of distributions.
 func findServers(ctx context.Context) []server {
 	places := []string{os.Getenv("MYSQL_UNIX_PORT")}
 	if php, err := phpini.Find(""); err == nil && php != nil {
@@ -41,5 +44,17 @@ func findServers(ctx context.Context) []server {
 			entry: "dbms: " + string(product) + "\nsocket: " + scalar(socket) + "\nadmin: {user: root}   # logs in through the socket without a password; else add password: {file: PATH}\n",
 		})
 	}
+	for _, socket := range append([]string{filepath.Join(os.Getenv("PGHOST"), postgresSocket)}, "/run/postgresql/"+postgresSocket, "/tmp/"+postgresSocket) {
+		if !postgres.Answers(ctx, socket) || slices.ContainsFunc(found, func(s server) bool { return s.family == string(dbms.PostgreSQL) }) {
+			continue
+		}
+		found = append(found, server{
+			name: string(dbms.PostgreSQL), family: string(dbms.PostgreSQL), about: "PostgreSQL at " + socket,
+			entry: "dbms: postgresql\nsocket: " + scalar(filepath.Dir(socket)) + "\nadmin: {user: postgres}   # logs in as the system's user of that name; else add password: {file: PATH}\n",
+		})
+	}
 	return found
 }
+
+// postgresSocket is what a server calls its socket, at the standard port.
+const postgresSocket = ".s.PGSQL.5432"

@@ -15,14 +15,29 @@ local all all scram-sha-256
 host all all 127.0.0.1/32 scram-sha-256
 `
 
+// PostgresPrograms is the folder of PostgreSQL's programs in a system: as the
+// package has them, or where YELLOWFIELD_POSTGRESQL says that it was unpacked.
+// Empty when there are none.
+func PostgresPrograms(root string) string {
+	for _, system := range []string{filepath.Join("/", root), os.Getenv("YELLOWFIELD_POSTGRESQL")} {
+		if system == "" {
+			continue
+		}
+		if found, _ := filepath.Glob(filepath.Join(system, "usr/lib/postgresql/*/bin/postgres")); len(found) > 0 {
+			return filepath.Dir(slices.Max(found))
+		}
+	}
+	return ""
+}
+
 // launchPostgres is launch for PostgreSQL, whose programs are in a folder of
 // their version.
 func (s *Server) launchPostgres(ctx context.Context) error {
-	folders, _ := filepath.Glob(filepath.Join("/", s.options.Root, "usr/lib/postgresql/*/bin"))
-	if len(folders) == 0 {
+	folder := PostgresPrograms(s.options.Root)
+	if folder == "" {
 		return missing(s.options.Product, "postgres")
 	}
-	programs := s.inside(slices.Max(folders))
+	programs := s.inside(folder)
 	s.Admin = currentUser()
 	if err := os.Chmod(s.path("data"), 0o700); err != nil { // it takes no other
 		return err
