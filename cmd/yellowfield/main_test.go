@@ -195,6 +195,7 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	env.Setenv("SOCKET", s.server.Socket)
 	env.Setenv("ADMIN", s.server.Admin)
 	env.Setenv("DBMS", string(o.Product))
+	env.Setenv("RULES", filepath.Join(s.server.Folder, "data", "pg_hba.conf"))
 	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
 	fill := strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder)
 	return filepath.WalkDir(env.WorkDir, func(path string, entry os.DirEntry, err error) error {

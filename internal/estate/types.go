@@ -79,6 +79,7 @@ type App struct {
 	Database Database   `yaml:"database" jsonschema:"required" jsonschema_description:"The application's database."`
 	Accounts []*Account `yaml:"accounts" jsonschema_description:"Its accounts; the settings get the first one."`
 	Shared   bool       `yaml:"shared" jsonschema_description:"Another app that says so too may use the same database or account, with another prefix."`
+	HostRule bool       `yaml:"host_rule" jsonschema_description:"Write a host-based rule on PostgreSQL where a login would be refused; the server must be on this host."`
 	Prefix   string     `yaml:"prefix" jsonschema_description:"Table prefix, for settings values and imports."`
 	PHP      *PHP       `yaml:"php" jsonschema_description:"What the application needs of PHP."`
 	Import   []Script   `yaml:"import" jsonschema_description:"SQL scripts to import into an empty database, in this order."`

@@ -89,7 +89,7 @@ func (r *run) makePlan(ctx context.Context) error {
 		step string
 		plan func(context.Context) error
 	}{
-		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabase}, {stepAccount, r.planAccounts}, {stepRights, r.planRights},
+		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabase}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
 		{stepSQL, r.planImport}, {stepSettings, r.planSettings}, {stepOwnership, r.planOwnership},
 	}
 	var errs []error

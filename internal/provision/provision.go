@@ -129,6 +129,9 @@ type Options struct {
 	Only    []string // steps to do; empty for all
 	Mend    []string // differences to mend
 	Adopt   bool     // take existing accounts that have rights elsewhere
+	// WriteHostRule writes a rule for logins that a PostgreSQL server's
+	// host-based rules would refuse.
+	WriteHostRule bool
 	// Import narrows the run to importing SQL; nil for all of it.
 	Import *ImportOptions
 }

@@ -264,7 +264,8 @@ func (r *PostgresReader) skipWord(b *body, parentheses int) error {
 }
 
 // skipString passes over a literal. One that goes on behind a line end goes on
-// in the way it has begun.
+// in the way it has begun, as the server reads it; psql, which looks at one line
+// at a time, does not see that.
 func (r *PostgresReader) skipString(escapes bool) error {
 	opened := r.pos
 	r.pos++

@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"context"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -170,4 +171,41 @@ func TestOneAtATimeAndFromElsewhere(t *testing.T) {
 	assert.Equal(t, []any{"/run/postgresql", 5432}, []any{folder, port})
 	folder, port = dbms.Address{Socket: "/run/postgresql/.s.PGSQL.5433"}.PostgresSocket()
 	assert.Equal(t, []any{"/run/postgresql", 5433}, []any{folder, port})
+}
+
+// TestTheFirstRuleThatFitsDecides has the traps of host-based rules (PostgreSQL,
+// "The pg_hba.conf File").
+func TestTheFirstRuleThatFitsDecides(t *testing.T) {
+	rule := func(line int, kind, databases, users, address, mask, method string) postgres.HostRule {
+		return postgres.HostRule{Place: fault.Place{Line: line}, Type: kind, Databases: strings.Split(databases, ","), Users: strings.Split(users, ","), Address: address, Netmask: mask, Method: method}
+	}
+	socket := postgres.Guest{Database: "hives", User: "comb_app", Roles: []string{"comb_app", "staff"}}
+	loopback, tls := socket, socket
+	loopback.From = netip.MustParseAddr("127.0.0.1")
+	tls.From, tls.TLS = loopback.From, true
+	for name, row := range map[string]struct {
+		guest  postgres.Guest
+		rules  []postgres.HostRule
+		line   int // of the rule that decides, 0 for none
+		unsure bool
+	}{
+		"the first":                      {socket, []postgres.HostRule{rule(1, "local", "all", "all", "", "", "peer"), rule(2, "local", "hives", "comb_app", "", "", "md5")}, 1, false},
+		"not a host line":                {socket, []postgres.HostRule{rule(1, "host", "all", "all", "all", "", "md5")}, 0, false},
+		"of another database":            {socket, []postgres.HostRule{rule(1, "local", "other,replication", "all", "", "", "peer"), rule(2, "local", "other,hives", "all", "", "", "md5")}, 2, false},
+		"of a role one is in":            {socket, []postgres.HostRule{rule(1, "local", "all", "staff", "", "", "peer"), rule(2, "local", "all", "+staff", "", "", "ident")}, 2, false},
+		"the database of one's own name": {socket, []postgres.HostRule{rule(1, "local", "sameuser", "all", "", "", "peer"), rule(2, "local", "samerole", "all", "", "", "peer")}, 0, false},
+		"a network":                      {loopback, []postgres.HostRule{rule(1, "host", "all", "all", "10.0.0.0", "255.0.0.0", "md5"), rule(2, "host", "all", "all", "127.0.0.0", "255.0.0.0", "ident")}, 2, false},
+		"version 6 is another family":    {loopback, []postgres.HostRule{rule(1, "host", "all", "all", "::1", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff", "md5")}, 0, false},
+		"with TLS only":                  {loopback, []postgres.HostRule{rule(1, "hostssl", "all", "all", "all", "", "cert"), rule(2, "hostnossl", "all", "all", "all", "", "md5")}, 2, false},
+		"with TLS":                       {tls, []postgres.HostRule{rule(1, "hostnossl", "all", "all", "all", "", "md5"), rule(2, "hostssl", "all", "all", "all", "", "cert")}, 2, false},
+		"a name that may be ours":        {loopback, []postgres.HostRule{rule(1, "host", "all", "all", "hive.meadowgate.example", "", "md5"), rule(2, "host", "all", "all", "samehost", "", "ident")}, 2, true},
+		"a broken line is none":          {socket, []postgres.HostRule{{Place: fault.Place{Line: 1}, Error: "invalid"}, rule(2, "local", "all", "all", "", "", "md5")}, 2, false},
+	} {
+		found, ok, unsure := postgres.Decides(row.rules, row.guest)
+		assert.Equal(t, row.line, found.Place.Line, name)
+		assert.Equal(t, row.line > 0, ok, name)
+		assert.Equal(t, row.unsure, unsure, name)
+	}
+	assert.Equal(t, "host  hives  comb_app  127.0.0.1/32  scram-sha-256", postgres.Proposal(loopback))
+	assert.Equal(t, "hostssl  hives  comb_app  127.0.0.1/32  scram-sha-256", postgres.Proposal(tls))
 }

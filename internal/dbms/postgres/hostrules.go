@@ -1,0 +1,181 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"yellowfield/internal/fault"
+)
+
+// HostRule is a line of the server's host-based rules (PostgreSQL, "The
+// pg_hba.conf File").
+type HostRule struct {
+	Place     fault.Place // file and line on the server's host
+	Type      string      // local, host, hostssl, hostnossl, hostgssenc, hostnogssenc
+	Databases []string
+	Users     []string
+	Address   string // of the client, or a word such as samehost; empty for local
+	Netmask   string
+	Method    string
+	Error     string // why the server cannot use the line
+}
+
+// String is the rule as it could stand in the file.
+func (h HostRule) String() string {
+	fields := []string{h.Type, strings.Join(h.Databases, ","), strings.Join(h.Users, ",")}
+	if h.Address != "" {
+		fields = append(fields, h.Address)
+	}
+	if h.Netmask != "" {
+		fields = append(fields, h.Netmask)
+	}
+	return strings.Join(append(fields, h.Method), " ")
+}
+
+// HostRules reads the rules as they stand in the file, which superusers may. A
+// change that was not loaded shows, too.
+func (s *Server) HostRules(ctx context.Context) ([]HostRule, error) {
+	file := "current_setting('hba_file')"
+	if s.version >= 160000 { // includes have files of their own
+		file = "COALESCE(file_name, current_setting('hba_file'))"
+	}
+	var rules []HostRule
+	err := s.each(ctx, s.Database, `SELECT `+file+`, line_number, COALESCE(type, ''), COALESCE(database, '{}'), COALESCE(user_name, '{}'),
+		COALESCE(address, ''), COALESCE(netmask, ''), COALESCE(auth_method, ''), COALESCE(error, '') FROM pg_hba_file_rules ORDER BY 1, line_number`, nil, func(rows pgx.Rows) error {
+		var h HostRule
+		err := rows.Scan(&h.Place.File, &h.Place.Line, &h.Type, &h.Databases, &h.Users, &h.Address, &h.Netmask, &h.Method, &h.Error)
+		rules = append(rules, h)
+		return err
+	})
+	return rules, err
+}
+
+// ReadFile reads a file on the server's host, which superusers may.
+func (s *Server) ReadFile(ctx context.Context, path string) (content []byte, err error) {
+	err = s.each(ctx, s.Database, `SELECT pg_read_binary_file($1)`, []any{path}, func(rows pgx.Rows) error { return rows.Scan(&content) })
+	return content, err
+}
+
+// Guest is a login as the rules see it.
+type Guest struct {
+	Database, User string
+	// Roles are those that the user is a member of, itself included.
+	Roles []string
+	// From is the client's address; the zero value comes through the socket.
+	From netip.Addr
+	TLS  bool
+}
+
+// Decides finds the rule that decides about a login: the first that fits, since
+// the server looks no further. ok is false when none fits, which refuses it.
+// unsure says that a rule before it could fit, too, but cannot be judged from
+// here: one with a host name or a network of the server's own.
+func Decides(rules []HostRule, g Guest) (rule HostRule, ok, unsure bool) {
+	for _, rule := range rules {
+		if rule.Type == "" || !rule.takesConnection(g) || !rule.takesDatabase(g) || !rule.takesUser(g) {
+			continue
+		}
+		fits, known := rule.takesAddress(g)
+		switch {
+		case !known:
+			unsure = true
+		case fits:
+			return rule, true, unsure
+		}
+	}
+	return HostRule{}, false, unsure
+}
+
+func (h HostRule) takesConnection(g Guest) bool {
+	local := !g.From.IsValid()
+	switch h.Type {
+	case "local":
+		return local
+	case "host", "hostnogssenc":
+		return !local
+	case "hostssl":
+		return !local && g.TLS
+	case "hostnossl":
+		return !local && !g.TLS
+	}
+	return false
+}
+
+func (h HostRule) takesDatabase(g Guest) bool {
+	return slices.ContainsFunc(h.Databases, func(name string) bool {
+		switch name {
+		case "all":
+			return true
+		case "sameuser":
+			return g.Database == g.User
+		case "samerole", "samegroup":
+			return slices.Contains(g.Roles, g.Database)
+		}
+		return name == g.Database
+	})
+}
+
+func (h HostRule) takesUser(g Guest) bool {
+	return slices.ContainsFunc(h.Users, func(name string) bool {
+		if role, is := strings.CutPrefix(name, "+"); is {
+			return slices.Contains(g.Roles, role)
+		}
+		return name == "all" || name == g.User
+	})
+}
+
+func (h HostRule) takesAddress(g Guest) (fits, known bool) {
+	if h.Type == "local" || h.Address == "all" {
+		return true, true
+	}
+	address, err := netip.ParseAddr(h.Address)
+	if err != nil { // a host's name, samehost, samenet
+		return h.Address == "samehost" && g.From.IsLoopback(), h.Address == "samehost" && g.From.IsLoopback()
+	}
+	bits := address.BitLen()
+	if mask, err := netip.ParseAddr(h.Netmask); err == nil {
+		bits, _ = net.IPMask(mask.AsSlice()).Size()
+	}
+	return netip.PrefixFrom(address, bits).Contains(g.From), true
+}
+
+// passwordMethods ask for a password that PHP can give.
+var passwordMethods = []string{"scram-sha-256", "md5", "password"}
+
+// AsksForPassword reports whether the rule takes a login by password, or lets it
+// in without asking.
+func (h HostRule) AsksForPassword() bool {
+	return slices.Contains(passwordMethods, h.Method) || h.Method == "trust"
+}
+
+// Proposal is the line that would let a login in by password; it has to stand
+// before the rule that decides now.
+func Proposal(g Guest) string {
+	if !g.From.IsValid() {
+		return fmt.Sprintf("local  %s  %s  scram-sha-256", g.Database, g.User)
+	}
+	kind := "host"
+	if g.TLS {
+		kind = "hostssl"
+	}
+	return fmt.Sprintf("%s  %s  %s  %s  scram-sha-256", kind, g.Database, g.User, netip.PrefixFrom(g.From, g.From.BitLen()))
+}
+
+// RolesOf are the roles that a user is a member of, directly or through others,
+// and itself.
+func (s *Server) RolesOf(ctx context.Context, user string) ([]string, error) {
+	roles := []string{user}
+	err := s.each(ctx, s.Database, `SELECT r.rolname FROM pg_roles r, pg_roles u WHERE u.rolname = $1 AND r.rolname <> $1 AND pg_has_role(u.oid, r.oid, 'MEMBER')`, []any{user}, func(rows pgx.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		roles = append(roles, name)
+		return err
+	})
+	return roles, err
+}

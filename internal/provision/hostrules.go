@@ -1,0 +1,259 @@
+package provision
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"strings"
+	"time"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/postgres"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/state"
+)
+
+// planHostRules works out which of a PostgreSQL server's host-based rules will
+// meet the logins of the app, before one of them fails, and writes a rule where
+// that is wanted.
+func (r *run) planHostRules(ctx context.Context) error {
+	for _, account := range r.app.Accounts {
+		met, err := r.meets(ctx, account)
+		if err != nil {
+			return err
+		}
+		if met == nil || met.rule.AsksForPassword() {
+			continue
+		}
+		if !r.app.HostRule && !r.options.WriteHostRule {
+			row := r.plan.differs(stepRights, estate.MustFix, met.remedy(r.app.Name), met.why())
+			row.Place = met.place()
+			continue
+		}
+		if err := r.planHostRule(ctx, account, met); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// meeting is the rule that a login meets.
+type meeting struct {
+	guest  postgres.Guest
+	rule   postgres.HostRule
+	passes bool // some rule fits
+	file   string
+}
+
+// meets finds the rule for an account; nil where that cannot be told: on another
+// product, without a superuser's login, or when the application's host is not
+// known here.
+func (r *run) meets(ctx context.Context, account *estate.Account) (*meeting, error) {
+	server, is := r.view.server.(*postgres.Server)
+	if !is || !r.view.asAdmin() || !r.view.catalogue.GrantsOf(server.CurrentUser()).Global.Has("SUPERUSER") {
+		return nil, nil
+	}
+	m := &meeting{guest: postgres.Guest{Database: r.app.Database.Name, User: account.Name}}
+	address := r.postgresAddress(r.facts(account, secret.Password{}))
+	if address.Socket == "" {
+		from, err := netip.ParseAddr(address.Host)
+		if err != nil || !from.IsLoopback() { // the application's own host may be any
+			return nil, nil
+		}
+		m.guest.From = from
+		m.guest.TLS = address.TLS == dbms.TLSRequire || address.TLS == dbms.TLSVerify
+	}
+	rules, err := server.HostRules(ctx)
+	if err != nil || len(rules) == 0 {
+		return nil, err
+	}
+	m.file = rules[0].Place.File
+	if m.guest.Roles, err = server.RolesOf(ctx, account.Name); err != nil {
+		return nil, err
+	}
+	unsure := false
+	if m.rule, m.passes, unsure = postgres.Decides(rules, m.guest); unsure {
+		return nil, nil
+	}
+	return m, nil
+}
+
+// why says in one sentence what the login meets.
+func (m *meeting) why() string {
+	how := "through the socket"
+	if m.guest.From.IsValid() {
+		how = "from " + m.guest.From.String()
+	}
+	if !m.passes {
+		return fmt.Sprintf("no host-based rule lets %s in %s, so that its password is not asked for", m.guest.User, how)
+	}
+	return fmt.Sprintf("the host-based rule %q decides about %s %s, and does not ask for its password", m.rule, m.guest.User, how)
+}
+
+func (m *meeting) place() *fault.Place {
+	if !m.passes {
+		return &fault.Place{File: m.file}
+	}
+	return &m.rule.Place
+}
+
+func (m *meeting) remedy(app string) string {
+	where := "at its end"
+	if m.passes {
+		where = fmt.Sprintf("before line %d", m.rule.Place.Line)
+	}
+	return fmt.Sprintf("put %s: %s; then SELECT pg_reload_conf(), or: yellowfield provision %s --write-host-rule", where, postgres.Proposal(m.guest), app)
+}
+
+// planHostRule writes the rule for an account before the one that decides now.
+func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *meeting) error {
+	file := m.place().File
+	if _, err := r.ownRules(ctx, file); err != nil {
+		return r.Estate.Fault(fault.Invalid, r.path("server"), "run it on the server's host, as a user who may, or put in by hand: "+postgres.Proposal(m.guest),
+			"the host-based rules cannot be written from here: %v", err).With(err)
+	}
+	w := &writtenRule{file: file}
+	s := r.plan.add(&step{
+		Row:    Row{Step: stepRights, Outcome: Written, Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(postgres.Proposal(m.guest)), " ")},
+		object: "host-based rule " + account.Name,
+	})
+	s.undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
+	s.act = func(ctx context.Context) (string, error) { return "", r.writeRule(ctx, s, account, w) }
+	return nil
+}
+
+// writtenRule is a file of rules before and after a rule was put in.
+type writtenRule struct {
+	file          string
+	before, after []byte
+}
+
+// ownRules reads the file of rules, if it is the one that the server reads.
+func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := r.view.server.(*postgres.Server).ReadFile(ctx, file)
+	if err == nil && !bytes.Equal(content, theirs) {
+		err = errors.New(file + " is another file here than on the server's host")
+	}
+	return content, err
+}
+
+// insertRule puts the line in, and leaves every other byte.
+func insertRule(content []byte, m *meeting) []byte {
+	line := postgres.Proposal(m.guest) + "\n"
+	if !m.passes {
+		if len(content) > 0 && content[len(content)-1] != '\n' {
+			line = "\n" + line
+		}
+		return append(bytes.Clone(content), line...)
+	}
+	at := 0
+	for range m.rule.Place.Line - 1 {
+		at += bytes.IndexByte(content[at:], '\n') + 1
+	}
+	return append(append(bytes.Clone(content[:at]), line...), content[at:]...)
+}
+
+// writeRule replaces the file as a whole, has the server read it, and proves it
+// by a login. What the server cannot read is never loaded, and what does not
+// help is taken back.
+func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, w *writtenRule) error {
+	server := r.view.server.(*postgres.Server)
+	// The rule of another account may have been written since the plan.
+	m, err := r.meets(ctx, account)
+	if err != nil || m == nil || m.rule.AsksForPassword() {
+		return err
+	}
+	if w.before, err = r.ownRules(ctx, w.file); err != nil {
+		return err
+	}
+	w.after = insertRule(w.before, m)
+	attributes, err := atomicfile.AttributesOf(w.file)
+	if err != nil {
+		return err
+	}
+	kept, err := r.journal.KeepCopy(w.file, w.before)
+	if err == nil {
+		err = r.journal.Record(state.Entry{Event: state.Intended, Step: stepRights, Object: w.file, Copy: kept})
+	}
+	if err != nil {
+		return err
+	}
+	prepared, err := atomicfile.Prepare(w.file, w.after, attributes)
+	if err == nil {
+		err = prepared.Expect(w.before)
+	}
+	if err != nil {
+		return err
+	}
+	if err := prepared.Commit(); err != nil {
+		return err
+	}
+	s.touched = true
+	rules, err := server.HostRules(ctx)
+	if err != nil {
+		return err
+	}
+	for _, rule := range rules {
+		if rule.Error != "" && rule.Type == "" {
+			return fault.At(fault.Failed, rule.Place, "correct the file by hand first", "the server cannot read its host-based rules: %s", rule.Error)
+		}
+	}
+	if err := server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}); err != nil {
+		return err
+	}
+	return r.proveRule(ctx, account)
+}
+
+// proveRule logs in as the account: the server reads its rules some time after
+// it was told to.
+func (r *run) proveRule(ctx context.Context, account *estate.Account) error {
+	c := r.plan.credentials[account]
+	if c == nil || !c.knows() {
+		return nil
+	}
+	const tries, pause = 10, 200 * time.Millisecond
+	var err error
+	for range tries {
+		var login dbms.Server
+		login, err = r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.postgresAddress(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name})
+		if err == nil {
+			login.Close()
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fault.Stopped(ctx.Err())
+		case <-time.After(pause):
+		}
+	}
+	return err
+}
+
+// putBackRules undoes writeRule, unless someone else changed the file since.
+func (r *run) putBackRules(ctx context.Context, w *writtenRule) error {
+	now, err := os.ReadFile(w.file)
+	if err != nil {
+		return err
+	}
+	if w.after == nil || bytes.Equal(now, w.before) {
+		return nil
+	}
+	if !bytes.Equal(now, w.after) {
+		return fault.At(fault.Protected, fault.Place{File: w.file}, "remove the line by hand", "the host-based rules were changed by someone else in the meantime")
+	}
+	attributes, err := atomicfile.AttributesOf(w.file)
+	if err == nil {
+		err = atomicfile.Write(w.file, w.before, attributes)
+	}
+	return errors.Join(err, r.view.server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}))
+}
