@@ -1,0 +1,192 @@
+package discover
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/settings"
+)
+
+// fromCode finds settings files that are not there, and of which no sample is:
+// those that code reads or writes, with the values that code logs in with, or
+// with those of a text that code would write into them.
+func fromCode(t *tree, c *code) []*Candidate {
+	var found []*Candidate
+	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+		mentions := c.mentions[base]
+		plain, may := maySet(base)
+		if !may || plain != base || !slices.ContainsFunc(settings.Words(base), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
+			continue
+		}
+		target, read, written := c.absent(t, mentions)
+		if target == "" {
+			continue
+		}
+		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP"}
+		switch {
+		case written != nil && read != nil:
+			candidate.Score, candidate.Reasons = 8, []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it", read.File, read.Line, written.File, written.Line)}
+		case written != nil:
+			candidate.Score, candidate.Reasons = 7, []string{fmt.Sprintf("%s:%d writes it", written.File, written.Line)}
+		default:
+			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
+		}
+		candidate.valuesFromCode(t, c, target, written)
+		if len(candidate.Values) >= 3 {
+			found = append(found, candidate)
+		}
+	}
+	return found
+}
+
+// overrides finds files that override a file of defaults: code reads both, and
+// they share a word of their names. The keys are those of the defaults.
+func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
+	var more []*Candidate
+	for _, defaults := range found {
+		if !defaults.defaults {
+			continue
+		}
+		names := slices.DeleteFunc(settings.Words(path.Base(defaults.File)), func(w string) bool { return !settingsNames[w] })
+		for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+			words := settings.Words(base)
+			alike := slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) ||
+				allExtensions(base) == allExtensions(defaults.File) && slices.ContainsFunc(words, func(w string) bool { return settingsNames[w] })
+			if base == path.Base(defaults.File) || !alike || slices.ContainsFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }) {
+				continue
+			}
+			target, read, written := c.absent(t, c.mentions[base])
+			beside := path.Join(path.Dir(defaults.File), base)
+			named := slices.ContainsFunc(c.mentions[base], func(m mention) bool { return slices.Contains(m.places(), beside) })
+			override := *defaults
+			override.defaults = false
+			override.Score = round(defaults.Score + 4)
+			switch {
+			case named && target == "" && !t.has(beside):
+				override.File, override.InstallerMakes = beside, true
+				override.Reasons = []string{"the code names it, and " + defaults.File + " beside it has its defaults"}
+			case target != "" && read != nil && written != nil:
+				override.File, override.InstallerMakes = target, true
+				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
+			case target == "":
+				there, found := c.resolve(t, defaults.File, base)
+				if !found || !t.has(there) {
+					continue
+				}
+				override.File, override.Add = there, true
+				override.Reasons = []string{"the code reads it, and " + defaults.File + " has its defaults"}
+			default:
+				continue
+			}
+			more = append(more, &override)
+		}
+	}
+	return more
+}
+
+// allExtensions are what follows the first dot of a file's name.
+func allExtensions(name string) string {
+	_, after, _ := strings.Cut(path.Base(name), ".")
+	return after
+}
+
+// absent gives the place of a file that code mentions and the tree lacks.
+func (c *code) absent(t *tree, mentions []mention) (target string, read, written *mention) {
+	for i := range mentions {
+		m := &mentions[i]
+		for _, at := range m.places() {
+			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
+				continue
+			}
+			if t.sizes[at] > 0 { // an empty one waits for the installer
+				return "", nil, nil
+			}
+			if target == "" || readers[m.verb] {
+				target = at
+			}
+			break
+		}
+		switch {
+		case writers[m.verb]:
+			written = m
+		case readers[m.verb], askers[m.verb]:
+			if read == nil || readers[m.verb] {
+				read = m
+			}
+		}
+	}
+	if read == nil && written == nil {
+		return "", nil, nil
+	}
+	return target, read, written
+}
+
+// valuesFromCode fills in what code tells of a file that is not there.
+func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention) {
+	for _, text := range read.texts {
+		if written != nil && text.File != written.File {
+			continue
+		}
+		source := text.text
+		if !strings.Contains(source, "<?php") {
+			source = "<?php\n" + source
+		}
+		file, err := settings.Parse(filepath.ToSlash(target), []byte(source))
+		if err != nil {
+			continue
+		}
+		keys, _ := readKeys(file, read, false)
+		for _, g := range judged(keys, file) {
+			if g.sayEnough() && g.foreign == "" && g.score >= leastScore-4 {
+				made := place{target: target}.with(file, g)
+				made.Values = slices.DeleteFunc(made.Values, func(v Value) bool { return v.Role == settings.Driver && v.Text == "" })
+				for i := range made.Values {
+					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
+				}
+				c.Values, c.Seen, c.prefix, c.family = made.Values, text.File, "", made.family
+				c.Score = round(c.Score + g.score/2)
+				c.Reasons = append(c.Reasons, text.String()+" has the text that is written")
+				return
+			}
+		}
+	}
+	c.valuesFromLogins(t, read)
+}
+
+// valuesFromLogins takes the addresses that code logs in with.
+func (c *Candidate) valuesFromLogins(t *tree, read *code) {
+	byRole := map[settings.Role]connect{}
+	for _, at := range read.connects {
+		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
+		if inInstaller || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
+			continue
+		}
+		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {
+			byRole[at.role] = at
+		}
+	}
+	for _, role := range valueOrder {
+		at, has := byRole[role]
+		if !has {
+			continue
+		}
+		address := at.address
+		if returned.Match(t.read(at.File, longestCode)) && strings.Contains(address, "[") {
+			address = "return" + address[strings.IndexByte(address, '['):]
+		}
+		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}"})
+		c.Seen = at.File
+	}
+	if len(c.Values) > 0 {
+		c.Score = round(c.Score + float64(len(c.Values)))
+		c.Reasons = append(c.Reasons, c.Seen+" logs in with these values")
+	}
+}
+
+// returned is an include whose result is kept: the file returns its settings.
+var returned = regexp.MustCompile(`=\s*\(?(?:include|require)(?:_once)?\b`)
