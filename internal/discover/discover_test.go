@@ -203,3 +203,20 @@ func TestLimits(t *testing.T) {
 	_, err = Look(stopped, folder, "")
 	assert.ErrorIs(t, err, context.Canceled)
 }
+
+// FuzzCandidates: whatever stands in a file, it is read or passed over.
+func FuzzCandidates(f *testing.F) {
+	for _, seed := range []string{"<?php $db = ['host' => 'h', 'user' => 'u', 'password' => 'p', 'name' => 'n'];", "DATABASE_URL=mysql://u:p@h/b\n", "/*\n * $db['x'] = [ 'host' => 'h' ];\n */ <?php", "[db]\nhost=h\nuser=u\npassword=p\nname=n\n"} {
+		f.Add("config.php", []byte(seed))
+		f.Add("a/.env.example", []byte(seed))
+		f.Add("c.sample.ini", []byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, name string, content []byte) {
+		tree := &tree{sizes: map[string]int64{name: int64(len(content))}, folders: map[string]bool{}}
+		read := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}}
+		for _, candidate := range readCandidates(tree, read, name, content) {
+			candidate.fit(familyPostgreSQL)
+			require.NotEmpty(t, candidate.Values)
+		}
+	})
+}

@@ -498,6 +498,10 @@ func (g *group) parts(v Value, k key) []Value {
 		}
 		values = append(values, value)
 	}
+	if len(values) == 0 {
+		v.Text, v.Doubt = wholeURL(family), "it names no part yet, and the application may want another form"
+		return []Value{v}
+	}
 	return values
 }
 
