@@ -3,6 +3,8 @@ package postgres_test
 import (
 	"context"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -208,4 +210,51 @@ func TestTheFirstRuleThatFitsDecides(t *testing.T) {
 	}
 	assert.Equal(t, "host  hives  comb_app  127.0.0.1/32  scram-sha-256", postgres.Proposal(loopback))
 	assert.Equal(t, "hostssl  hives  comb_app  127.0.0.1/32  scram-sha-256", postgres.Proposal(tls))
+}
+
+func TestAStandbyIsRefused(t *testing.T) {
+	folder, err := os.MkdirTemp("/tmp", "yf-")
+	require.NoError(t, err)
+	defer os.RemoveAll(folder)
+	primary, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL, Folder: folder})
+	if err != nil {
+		t.Skipf("NOT TESTED: no PostgreSQL can be started: %v", err)
+	}
+	assert.True(t, postgres.Answers(t.Context(), primary.Socket))
+	primary.Stop()
+	assert.False(t, postgres.Answers(t.Context(), primary.Socket))
+	require.NoError(t, os.WriteFile(filepath.Join(primary.Data(), "standby.signal"), nil, 0o644))
+	standby, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL, Data: primary.Data()})
+	require.NoError(t, err)
+	defer standby.Stop()
+	admin, err := postgres.Connect(t.Context(), standby.Login())
+	require.NoError(t, err)
+	defer admin.Close()
+	assert.ErrorContains(t, admin.Unavailable(), "server throwaway is a standby and takes no changes")
+	assert.Contains(t, fault.As(admin.Unavailable()).Next, "name the primary server")
+}
+
+func TestThePasswordFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), ".pgpass")
+	require.NoError(t, os.WriteFile(path, []byte("# keeper\nlocalhost:5433:*:keeper:of-the-socket\ndb.meadowgate.example:*:*:keeper:a\\:b\n"), 0o600))
+	for _, row := range []struct {
+		address dbms.Address
+		user    string
+		want    string
+	}{
+		{dbms.Address{Socket: "/run/postgresql/.s.PGSQL.5433"}, "keeper", "of-the-socket"},
+		{dbms.Address{Socket: "/run/postgresql"}, "keeper", ""},
+		{dbms.Address{Host: "db.meadowgate.example", Port: 5432}, "keeper", "a:b"},
+		{dbms.Address{Host: "db.meadowgate.example", Port: 5432}, "other", ""},
+	} {
+		got, err := postgres.PasswordFromFile(path, dbms.Login{Address: row.address, User: row.user})
+		require.NoError(t, err)
+		assert.Equal(t, row.want, got.Reveal())
+	}
+	_, err := postgres.PasswordFromFile(path+".none", dbms.Login{})
+	assert.ErrorContains(t, err, ".pgpass.none: the password file cannot be read")
+	t.Setenv("HOME", t.TempDir())
+	got, err := postgres.PasswordFromFile("", dbms.Login{})
+	assert.NoError(t, err)
+	assert.True(t, got.IsZero(), "no file is no error")
 }
