@@ -203,7 +203,7 @@ func (s *Script) read(at string) {
 	case len(s.makes) == 0 && s.Rows == 0 && len(s.needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
 		s.LeftOut = ForUpgrades
 	}
-	if len(s.makes) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
+	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
 	}
 }
