@@ -19,10 +19,11 @@ host all all 127.0.0.1/32 scram-sha-256
 // package has them, or where YELLOWFIELD_POSTGRESQL says that it was unpacked.
 // Empty when there are none.
 func PostgresPrograms(root string) string {
-	for _, system := range []string{filepath.Join("/", root), os.Getenv("YELLOWFIELD_POSTGRESQL")} {
-		if system == "" {
-			continue
-		}
+	systems := []string{filepath.Join("/", root)}
+	if unpacked := os.Getenv("YELLOWFIELD_POSTGRESQL"); root == "" && unpacked != "" {
+		systems = append(systems, unpacked)
+	}
+	for _, system := range systems {
 		if found, _ := filepath.Glob(filepath.Join(system, "usr/lib/postgresql/*/bin/postgres")); len(found) > 0 {
 			return filepath.Dir(slices.Max(found))
 		}
