@@ -63,7 +63,8 @@ type Server interface {
 	SessionFacts(ctx context.Context) (SessionFacts, error)
 	// Deviations lists tables whose character set is not their database's.
 	Deviations(ctx context.Context, database string) ([]Deviation, error)
-	// StoredVerifier gives what the server keeps of an account's password.
+	// StoredVerifier gives what the server keeps of an account's password; nil
+	// when this login may not read it.
 	StoredVerifier(ctx context.Context, a Account) (plugin string, verifier []byte, err error)
 
 	// Resolve turns levels and privilege names into the privileges they mean for
