@@ -40,7 +40,12 @@ func (w *writer) lineAt(column int, text, remark string) {
 	case column+2+utf8.RuneCountInString(remark) <= lineWidth:
 		w.WriteString(text + strings.Repeat(" ", column-utf8.RuneCountInString(text)) + "# " + remark)
 	default:
-		indent := text[:len(text)-len(strings.TrimLeft(text, " "))]
+		said := strings.TrimLeft(text, " ")
+		indent := text[:len(text)-len(said)]
+		if comment, is := strings.CutPrefix(said, "# "); is && !strings.Contains(comment, "\"") {
+			w.remark(indent, comment+": "+remark)
+			return
+		}
 		w.remark(indent, remark)
 		w.WriteString(text)
 	}
@@ -307,7 +312,7 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 	chosen := p.chosen()
 	if chosen == nil {
-		w.line("# settings: no file with a login was found", "its installer may make one, or its code may hold it")
+		w.remark("", "No settings file with a login was found: its installer may make one, or its code may hold the login.")
 		return
 	}
 	w.line("settings:", "")
