@@ -181,11 +181,11 @@ func merged(groups []*group) []*group {
 			if i == j || !a.belongsWith(b) {
 				continue
 			}
-			for _, k := range b.keys {
-				a.take(k)
-			}
-			for _, others := range b.others {
-				for _, k := range others {
+			for _, role := range valueOrder {
+				if k, has := b.keys[role]; has {
+					a.take(k)
+				}
+				for _, k := range b.others[role] {
 					a.take(k)
 				}
 			}
@@ -317,7 +317,11 @@ func (g *group) judge() {
 		settings.Socket: 1, settings.Charset: 1, settings.Collation: 1, settings.Driver: 2, settings.DSN: 8,
 	}
 	uses, ofDatabase := 0, false
-	for role, k := range g.keys {
+	for _, role := range valueOrder { // the order decides which of two families counts
+		k, has := g.keys[role]
+		if !has {
+			continue
+		}
 		weight := weights[role]
 		if k.Vague {
 			weight /= 2
@@ -386,7 +390,7 @@ func (g *group) readFamily(role settings.Role, k key) {
 			family = familyPostgreSQL
 		}
 	}
-	if family != "" && (g.family == "" || role != settings.Port) {
+	if family != "" && g.family == "" { // a data source name before a driver before a port
 		g.family, g.familyBy = family, map[settings.Role]string{settings.Driver: "driver", settings.DSN: "data source name", settings.Port: "port"}[role]
 	}
 }

@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -72,7 +73,7 @@ func insertOne(path, text, key string, entry Entry) (string, error) {
 		at++
 	case at == 0: // the key has nothing behind it
 		at, indent = section, step
-		lines[section-1] = strings.Replace(lines[section-1], "{}", "", 1)
+		lines[section-1] = nothingBehind.ReplaceAllString(lines[section-1], ":")
 		lines[section-1] = strings.TrimRight(lines[section-1], " \r\n") + end
 	}
 	if at > len(lines) {
@@ -97,6 +98,9 @@ func insertOne(path, text, key string, entry Entry) (string, error) {
 	}
 	return strings.Join(lines[:at], "") + strings.Join(added, "") + strings.Join(lines[at:], ""), nil
 }
+
+// nothingBehind is a key with nothing, said in one of YAML's ways.
+var nothingBehind = regexp.MustCompile(`:[ \t]*(?:\{[ \t]*\}|null|~)`)
 
 // placeFor finds where an entry goes: behind which line, with which indentation,
 // and in which line its section begins. section is 0 when the file lacks the

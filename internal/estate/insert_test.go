@@ -25,6 +25,7 @@ func TestEntriesAreAddedAndEveryOtherByteStays(t *testing.T) {
 		{barn, barn + "\napps:\n" + insertedApp},
 		{strings.TrimSuffix(barn, "\n"), barn + "\napps:\n" + insertedApp},
 		{barn + "apps: {}\n# end\n", barn + "apps:\n" + insertedApp + "# end\n"},
+		{barn + "apps: null # none\n", barn + "apps: # none\n" + insertedApp},
 		{barn + "apps:   # none yet\n", barn + "apps:   # none yet\n" + insertedApp},
 		{"apps:\n" + old + "\n# the servers\n" + barn, "apps:\n" + old + "\n" + strings.ReplaceAll(strings.ReplaceAll(insertedApp, "\n  ", "\n    "), "  new:", "    new:") + "\n# the servers\n" + barn},
 		{strings.ReplaceAll(barn, "\n", "\r\n"), strings.ReplaceAll(barn+"\napps:\n"+insertedApp, "\n", "\r\n")},

@@ -44,7 +44,11 @@ func findServers(ctx context.Context) []server {
 			entry: "dbms: " + string(product) + "\nsocket: " + scalar(socket) + "\nadmin: {user: root}   # logs in through the socket without a password; else add password: {file: PATH}\n",
 		})
 	}
-	for _, socket := range append([]string{filepath.Join(os.Getenv("PGHOST"), postgresSocket)}, "/run/postgresql/"+postgresSocket, "/tmp/"+postgresSocket) {
+	for _, socket := range []string{os.Getenv("PGHOST"), "/run/postgresql", "/tmp"} {
+		socket = filepath.Join(socket, postgresSocket)
+		if !filepath.IsAbs(socket) { // the name of a host, or nothing
+			continue
+		}
 		if !postgres.Answers(ctx, socket) || slices.ContainsFunc(found, func(s server) bool { return s.family == string(dbms.PostgreSQL) }) {
 			continue
 		}

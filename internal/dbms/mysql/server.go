@@ -12,7 +12,6 @@ import (
 	"crypto/x509"
 	"database/sql"
 	"errors"
-	"io/fs"
 	"net"
 	"os"
 	"strconv"
@@ -260,7 +259,7 @@ func serverError(server string, statement dbms.Statement, err error) *dbms.Serve
 // failed explains why a statement did not succeed.
 func (s *Server) failed(statement dbms.Statement, err error) error {
 	if spoken := s.ServerError(statement, err); spoken != nil {
-		next := "the statement was: " + shorten(statement.String())
+		next := "the statement was: " + dbms.Shorten(statement.String())
 		if hint := hints[spoken.Code]; hint != "" {
 			next = hint
 		}
@@ -273,7 +272,7 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 		return fault.New(fault.Failed, "look at the server's error log, then run the command again",
 			"server %s ended the connection: %v", s.Server, err).With(err)
 	}
-	return fault.New(fault.Failed, "the statement was: "+shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
+	return fault.New(fault.Failed, "the statement was: "+dbms.Shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
 }
 
 // IsGone reports whether the connection was lost.
@@ -281,16 +280,6 @@ func IsGone(err error) bool {
 	var network net.Error
 	return errors.Is(err, driver.ErrInvalidConn) || errors.As(err, &network) ||
 		errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(err.Error(), "bad connection")
-}
-
-const shownStatement = 160 // characters of a statement in a message
-
-func shorten(statement string) string {
-	text := strings.Join(strings.Fields(statement), " ")
-	if len(text) > shownStatement {
-		return text[:shownStatement] + " ..."
-	}
-	return text
 }
 
 // causes are the errors that decide what is done next.
@@ -337,30 +326,9 @@ func refused(l dbms.Login, err error) error {
 		}
 		return fault.New(fault.Failed, next, "%s: %s", who, spoken.Error()).With(spoken)
 	}
-	next := "check that the server is running and that the address in the estate file is right"
-	switch {
-	case errors.Is(err, context.Canceled):
-		return fault.Stopped(err)
-	case errors.Is(err, fs.ErrNotExist):
-		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
-	case errors.Is(err, fs.ErrPermission):
-		next = "run as a user who may open the socket"
-	case errors.Is(err, driver.ErrNoTLS):
+	if errors.Is(err, driver.ErrNoTLS) {
 		return fault.New(fault.Failed, "set up TLS on the server, or set tls: prefer for it in the estate file",
 			"server %s at %s offers no TLS", l.Server, l.Address).With(err)
 	}
-	var certificate *tls.CertificateVerificationError
-	if errors.As(err, &certificate) {
-		next = "give the issuing authority's certificate as ca, and the name in the certificate as host"
-	}
-	cause := err
-	var op *net.OpError
-	if errors.As(err, &op) {
-		cause = op.Err
-		var call *os.SyscallError
-		if errors.As(cause, &call) {
-			cause = call.Err
-		}
-	}
-	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", l.Server, l.Address, cause).With(err)
+	return dbms.Unreachable(l, err)
 }

@@ -160,7 +160,7 @@ func (i *ImportSession) Warned() bool { return i.wire == nil || i.wire.warnings 
 func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64, err error) {
 	result, err := i.conn.ExecContext(ctx, statement)
 	if err != nil {
-		if spoken := i.server.ServerError(dbms.Statement{Text: shorten(statement)}, err); spoken != nil {
+		if spoken := i.server.ServerError(dbms.Statement{Text: dbms.Shorten(statement)}, err); spoken != nil {
 			return 0, spoken
 		}
 		return 0, i.server.failed(dbms.Statement{Text: statement}, err)
@@ -173,7 +173,7 @@ func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64,
 func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
 	rows, err := i.conn.QueryContext(ctx, query)
 	if err != nil {
-		if spoken := i.server.ServerError(dbms.Statement{Text: shorten(query)}, err); spoken != nil {
+		if spoken := i.server.ServerError(dbms.Statement{Text: dbms.Shorten(query)}, err); spoken != nil {
 			return nil, spoken
 		}
 		return nil, i.server.failed(dbms.Statement{Text: query}, err)
@@ -312,11 +312,11 @@ func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database,
 		statements = append(statements, fmt.Sprintf("SET SESSION %s = %s", name, quoteText(values[i])))
 	}
 	if s.trace != nil {
-		s.trace(dbms.Statement{Text: shorten(statement)})
+		s.trace(dbms.Statement{Text: dbms.Shorten(statement)})
 	}
 	for _, text := range append(statements, statement) {
 		if _, err := conn.ExecContext(ctx, text); err != nil {
-			if spoken := s.ServerError(dbms.Statement{Text: shorten(text)}, err); spoken != nil {
+			if spoken := s.ServerError(dbms.Statement{Text: dbms.Shorten(text)}, err); spoken != nil {
 				return spoken
 			}
 			return s.failed(dbms.Statement{Text: text}, err)

@@ -12,8 +12,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -249,11 +247,7 @@ func spoken(server string, statement dbms.Statement, err error) *dbms.ServerErro
 
 // failed explains why a statement did not succeed.
 func (s *Server) failed(statement dbms.Statement, err error) error {
-	shown := strings.Join(strings.Fields(statement.String()), " ")
-	if len(shown) > 160 {
-		shown = shown[:160] + " ..."
-	}
-	next := "the statement was: " + shown
+	next := "the statement was: " + dbms.Shorten(statement.String())
 	if own := spoken(s.Server, statement, err); own != nil {
 		if hint := hints[own.SQLState]; hint != "" {
 			next = hint
@@ -294,20 +288,5 @@ func refused(login dbms.Login, err error) error {
 		}
 		return fault.New(fault.Failed, next, "%s: %s", who, own.Error()).With(own)
 	}
-	next := "check that the server is running and that the address in the estate file is right"
-	cause := err
-	var op *net.OpError
-	switch {
-	case errors.Is(err, context.Canceled):
-		return fault.Stopped(err)
-	case errors.Is(err, fs.ErrNotExist):
-		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", login.Server, login.Address.Socket).With(err)
-	case errors.As(err, &op):
-		cause = op.Err
-		var call *os.SyscallError
-		if errors.As(cause, &call) {
-			cause = call.Err
-		}
-	}
-	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", login.Server, login.Address, cause).With(err)
+	return dbms.Unreachable(login, err)
 }

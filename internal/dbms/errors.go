@@ -1,0 +1,51 @@
+package dbms
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"io/fs"
+	"net"
+	"os"
+	"strings"
+
+	"yellowfield/internal/fault"
+)
+
+// Unreachable explains a login that failed before any server spoke.
+func Unreachable(l Login, err error) error {
+	next := "check that the server is running and that the address in the estate file is right"
+	switch {
+	case errors.Is(err, context.Canceled):
+		return fault.Stopped(err)
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
+	case errors.Is(err, fs.ErrPermission):
+		next = "run as a user who may open the socket"
+	}
+	var certificate *tls.CertificateVerificationError
+	if errors.As(err, &certificate) {
+		next = "give the issuing authority's certificate as ca, and the name in the certificate as host"
+	}
+	cause := err
+	var op *net.OpError
+	if errors.As(err, &op) {
+		cause = op.Err
+		var call *os.SyscallError
+		if errors.As(cause, &call) {
+			cause = call.Err
+		}
+	}
+	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", l.Server, l.Address, cause).With(err)
+}
+
+const shownStatement = 160 // characters of a statement in a message
+
+// Shorten gives a statement as it fits into a message.
+func Shorten(statement string) string {
+	text := strings.Join(strings.Fields(statement), " ")
+	if len(text) > shownStatement {
+		return text[:shownStatement] + " ..."
+	}
+	return text
+}
