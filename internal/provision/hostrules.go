@@ -173,6 +173,7 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, w
 	if err != nil || m == nil || m.rule.AsksForPassword() {
 		return err
 	}
+	w.file = m.place().File // rules may be spread over several files
 	if w.before, err = r.ownRules(ctx, w.file); err != nil {
 		return err
 	}
