@@ -361,8 +361,35 @@ func stock(ts *testscript.TestScript, mariadb, mysql string, input []byte, argum
 	return out
 }
 
+// stockPostgres is stock for PostgreSQL. The client goes on behind errors, as
+// it does for people.
+func stockPostgres(ts *testscript.TestScript, program string, input []byte, arguments ...string) []byte {
+	s := ts.Value(stageKey{}).(*stage)
+	folder := filepath.Dir(s.server.Socket)
+	command := []string{filepath.Join(throwaway.PostgresPrograms(s.options.Root), program)}
+	if s.options.Root != "" {
+		folder = strings.TrimPrefix(folder, s.options.Root)
+		command = []string{"chroot", s.options.Root, strings.TrimPrefix(command[0], s.options.Root)}
+	}
+	command = append(append(command, "-h", folder, "-U", s.server.Admin), arguments...)
+	run := exec.Command(command[0], command[1:]...)
+	run.Stdin = bytes.NewReader(input)
+	var complaints bytes.Buffer
+	run.Stderr = &complaints
+	out, err := run.Output()
+	if err != nil {
+		ts.Fatalf("%s: %v: %s", strings.Join(command, " "), err, complaints.String())
+	}
+	return out
+}
+
 // dumpDatabase writes a dump of a database into a file.
 func dumpDatabase(ts *testscript.TestScript, _ bool, args []string) {
+	if ts.Value(stageKey{}).(*stage).options.Product == dbms.PostgreSQL {
+		out := stockPostgres(ts, "pg_dump", nil, append([]string{"--restrict-key=same", args[0]}, args[2:]...)...)
+		ts.Check(os.WriteFile(ts.MkAbs(args[1]), out, 0o644))
+		return
+	}
 	arguments := []string{"--routines", "--events", "--triggers", "--skip-dump-date", args[0]}
 	if ts.Value(stageKey{}).(*stage).options.Product == dbms.MySQL {
 		arguments = append(arguments, "--set-gtid-purged=OFF") // else it begins with settings for replicas
@@ -373,6 +400,10 @@ func dumpDatabase(ts *testscript.TestScript, _ bool, args []string) {
 
 // importByStock imports a file into a database as people do it today.
 func importByStock(ts *testscript.TestScript, _ bool, args []string) {
+	if ts.Value(stageKey{}).(*stage).options.Product == dbms.PostgreSQL {
+		stockPostgres(ts, "psql", []byte(ts.ReadFile(args[1])), "-q", "-d", args[0])
+		return
+	}
 	stock(ts, "mariadb", "mysql", []byte(ts.ReadFile(args[1])), args[0])
 }
 

@@ -222,6 +222,10 @@ type ServerError struct {
 	SQLState  string
 	Message   string
 	Cause     Cause
+	// What PostgreSQL adds (PostgreSQL, "Error and Notice Message Fields").
+	Hint     string
+	Position int    // the character of the statement where it is wrong, from 1; 0 for none
+	Context  string // such as "COPY hives, line 5"
 }
 
 func (e *ServerError) Error() string {

@@ -39,6 +39,14 @@ func Unreachable(l Login, err error) error {
 	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", l.Server, l.Address, cause).With(err)
 }
 
+// Lost explains a connection that ended while something was sent.
+func Lost(server string, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return fault.Stopped(err)
+	}
+	return fault.New(fault.Failed, "look at the server's error log, then run the command again", "server %s ended the connection: %v", server, err).With(err)
+}
+
 const shownStatement = 160 // characters of a statement in a message
 
 // Shorten gives a statement as it fits into a message.

@@ -193,6 +193,7 @@ const (
 	NoDatabase          // the database is not there
 	PolicyRefuses       // the password policy, or an option, refuses a verifier
 	NoSuchGrant         // there is nothing to revoke
+	SessionEnded        // the server has closed the connection
 )
 
 // CauseOf is why a server refused something; OtherCause too when none spoke.

@@ -62,7 +62,7 @@ func (Condition) JSONSchema() *jsonschema.Schema {
 func (Script) JSONSchema() *jsonschema.Schema {
 	yes := &jsonschema.Schema{Type: "boolean"}
 	return oneOf(text(), object([]string{"file"}, "file", text(), "encoding", text(), "prefix_token", text(),
-		"retarget", yes, "map_collations", yes, "convert_charset", yes))
+		"retarget", yes, "map_collations", yes, "convert_charset", yes, "fast", yes))
 }
 
 // JSONSchema: a value as text, number or boolean.

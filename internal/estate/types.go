@@ -183,6 +183,7 @@ type Script struct {
 	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name: leave that out, and import into the app's."`
 	MapCollations  bool   `yaml:"map_collations" jsonschema_description:"Put the nearest collation in place of one that the server lacks."`
 	ConvertCharset bool   `yaml:"convert_charset" jsonschema_description:"Make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB."`
+	Fast           bool   `yaml:"fast" jsonschema_description:"On PostgreSQL: several sessions side by side, instead of one transaction for the whole script."`
 }
 
 // Variable is the value of a server variable, as text.

@@ -139,9 +139,6 @@ func (e *Estate) validateApp(a *App, path string) {
 	if len(a.ServerDuringImport) > 0 && server.DBMS == dbms.PostgreSQL {
 		e.fault(path+".server_during_import", "remove it", "PostgreSQL needs no server settings for an import")
 	}
-	if len(a.Import) > 0 && server.DBMS == dbms.PostgreSQL {
-		e.fault(path+".import", "remove it, and import with the server's own client for now", "scripts are not imported into PostgreSQL yet")
-	}
 	for name := range a.ServerDuringImport {
 		if !slices.Contains(ImportVariables, name) {
 			e.fault(path+".server_during_import", fault.DidYouMean(name, ImportVariables, "allowed: "+strings.Join(ImportVariables, ", ")),

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"golang.org/x/sync/semaphore"
 
@@ -25,7 +24,6 @@ import (
 // concerns, so that every statement finds the tables as the script left them.
 type engine struct {
 	source  Source
-	survey  *Survey
 	target  Target
 	options Options
 	judge   *judge
@@ -57,16 +55,7 @@ type engine struct {
 	failure error
 	failed  atomic.Int64 // offset of the statement that failed; beyond every script while none has
 
-	report    Report
-	reporting sync.Mutex
-	done      atomic.Int64 // bytes of the script
-	rows      atomic.Int64
-	sent      atomic.Int64 // statements
-	at        atomic.Pointer[string]
-	began     time.Time
-	told      atomic.Int64
-	telling   sync.Mutex
-	progress  func(Progress)
+	account
 }
 
 // rowVariables are the session variables that decide what becomes of a literal
@@ -89,15 +78,15 @@ const smallImport = 2 << 20
 // place, its beginning, what the server said and what to do. What was sent
 // before stays: undoing it is for the caller, who knows what was there.
 func Import(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
+	if target.Server.Dialect.PostgreSQL {
+		return importPostgres(ctx, s, survey, target, o, progress)
+	}
 	e := &engine{
-		source: s, survey: survey, target: target, options: o, judge: newJudge(s, target, o), progress: progress,
-		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, triggered: map[string]bool{}, groups: map[string]string{}, groupLanes: map[string]*lane{}, began: time.Now(),
-		report: Report{Made: map[dbms.Object]bool{}, filled: map[string]bool{}, OneByOne: survey.OneByOne},
+		source: s, target: target, options: o, judge: newJudge(s, target, o),
+		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, triggered: map[string]bool{}, groups: map[string]string{}, groupLanes: map[string]*lane{},
 	}
 	e.failed.Store(1 << 62)
-	if o.OneByOne {
-		e.report.OneByOne = "as asked for"
-	}
+	e.open(s, survey, o, progress)
 	e.batch = newBatcher(target.Server.MaxPacket, func(j *job) error { return e.hand(ctx, j) })
 	if err := e.start(ctx); err != nil {
 		e.close()
@@ -109,19 +98,9 @@ func Import(ctx context.Context, s Source, survey *Survey, target Target, o Opti
 	if err == nil {
 		err = e.finish(ctx)
 	}
-	if ctx.Err() != nil {
-		err = fault.New(fault.Interrupted, "run the command again when it suits", "the import of %s was interrupted after %s of %s bytes",
-			s.Name, Thousands(e.done.Load()), Thousands(survey.Length)).With(ctx.Err())
-	}
 	e.close()
-	e.report.Statements, e.report.Rows = int(e.sent.Load()), e.rows.Load()
 	e.report.Lanes = len(e.lanes)
-	e.report.close(time.Since(e.began))
-	if err == nil {
-		e.done.Store(survey.Length)
-	}
-	e.tell()
-	return e.report, err
+	return e.conclude(ctx, err)
 }
 
 // endLanes lets the lanes finish what they have.
@@ -347,7 +326,7 @@ func (e *engine) commit(ctx context.Context) error {
 func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	changed, replayed, err := e.target.send(ctx, e.main, v)
 	if refused := (*dbms.ServerError)(nil); v.head.Verb == "CREATE" && !v.temporary && !errors.As(err, &refused) && v.head.Object != "INDEX" {
-		e.made(v.head)
+		e.made(dbms.Object{Kind: v.head.Object, Name: v.head.Name.Name})
 	}
 	if err != nil {
 		return err
@@ -380,19 +359,6 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	}
 	e.tellSometimes()
 	return nil
-}
-
-// made records an object that the script made.
-func (e *engine) made(head sqltext.Head) {
-	e.reporting.Lock()
-	e.report.Made[dbms.Object{Kind: head.Object, Name: head.Name.Name}] = true
-	e.reporting.Unlock()
-}
-
-func (e *engine) filled(name string) {
-	e.reporting.Lock()
-	e.report.filled[name] = true
-	e.reporting.Unlock()
 }
 
 // takeRows sends rows to the lane of their table; taken is false when they
@@ -575,28 +541,4 @@ func isRefusal(err error) bool {
 func isTransient(err error) bool {
 	code := mysql.Code(err)
 	return code == 1213 || code == 1205
-}
-
-// tell reports progress; tellSometimes no more often than is of use.
-func (e *engine) tell() {
-	p := Progress{
-		Name: e.source.Name, Length: e.survey.Length, BytesRead: e.done.Load(), Statements: int(e.sent.Load()),
-		Rows: e.rows.Load(), RowsExpected: e.survey.Rows, Elapsed: time.Since(e.began),
-	}
-	if at := e.at.Load(); at != nil {
-		p.Table = *at
-	}
-	e.telling.Lock()
-	defer e.telling.Unlock()
-	e.progress(p)
-}
-
-// progressEvery is how often progress is told: often enough for a smooth bar.
-const progressEvery = 100 * time.Millisecond
-
-func (e *engine) tellSometimes() {
-	now, last := int64(time.Since(e.began)), e.told.Load()
-	if now-last >= int64(progressEvery) && e.told.CompareAndSwap(last, now) {
-		e.tell()
-	}
 }

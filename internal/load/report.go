@@ -130,23 +130,8 @@ func (e *engine) warnedMain(ctx context.Context, v verdict) error {
 
 func (e *engine) remark(remark []string, at sqltext.Statement) {
 	code, _ := strconv.Atoi(remark[1])
-	if idle[code] {
-		return
-	}
-	kind := strings.TrimSpace(atRow.ReplaceAllString(remark[2], ""))
-	e.reporting.Lock()
-	defer e.reporting.Unlock()
-	for i := range e.report.Warnings {
-		w := &e.report.Warnings[i]
-		if w.Code == code && w.Message == kind {
-			w.Count++
-			return
-		}
-	}
-	const mostKinds = 100
-	if len(e.report.Warnings) < mostKinds {
-		e.report.Warnings = append(e.report.Warnings, Warning{Code: code, Message: kind, Count: 1,
-			Place: fault.Place{File: e.source.Name, Line: at.Line, Column: at.Column}})
+	if !idle[code] {
+		e.account.remark(code, strings.TrimSpace(atRow.ReplaceAllString(remark[2], "")), fault.Place{File: e.source.Name, Line: at.Line, Column: at.Column})
 	}
 }
 
@@ -254,7 +239,7 @@ func excerpt(line string, statement sqltext.Statement, place fault.Place) string
 // Describe says what an import did, as one line of facts.
 func (r Report) Describe() string {
 	var facts []string
-	for _, kind := range []string{"table", "view", "trigger", "function", "procedure", "event"} {
+	for _, kind := range []string{"table", "view", "trigger", "function", "procedure", "event", "sequence", "type"} {
 		if n := r.count(kind); n > 0 {
 			facts = append(facts, plural(int64(n), kind))
 		}

@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"io"
 
 	"yellowfield/internal/sqltext"
 )
@@ -20,6 +21,19 @@ type Session interface {
 	Close()
 }
 
+// PostgresSession is one login of the application's own account on PostgreSQL.
+// It is used by one goroutine at a time.
+type PostgresSession interface {
+	// Send sends statements in one message and tells how many rows each
+	// changed. What the server refuses comes back as a *dbms.ServerError.
+	Send(ctx context.Context, statements string, done func(rows int64)) error
+	// Copy sends a COPY ... FROM STDIN with its rows.
+	Copy(ctx context.Context, statement string, rows io.Reader) (int64, error)
+	// Query gives all rows of a query as text, NULL as "".
+	Query(ctx context.Context, query string) ([][]string, error)
+	Close()
+}
+
 // Server is what an import has to know of the server beforehand.
 type Server struct {
 	Name    string // in messages
@@ -32,6 +46,10 @@ type Server struct {
 	// are the storage engines it can use, in small letters.
 	Collations map[string]string
 	Engines    map[string]bool
+	// Settings are those that a session may have, and Extensions maps each
+	// that can be had to whether the application's account may make it;
+	// PostgreSQL only.
+	Settings, Extensions map[string]bool
 	// OnlyAdminDefines says that the binary log keeps an ordinary account
 	// from defining triggers and functions.
 	OnlyAdminDefines bool
@@ -56,6 +74,9 @@ type Target struct {
 	Holds map[string]bool
 	// Open makes one more session. Sessions begin alike.
 	Open func(ctx context.Context) (Session, error)
+	// OpenPostgres is Open for PostgreSQL; warned is told of the server's
+	// warnings.
+	OpenPostgres func(ctx context.Context, warned func(message string)) (PostgresSession, error)
 	// Replay runs a trigger or function that binary logging refuses to the
 	// application's account, as an administrator, under the settings of the
 	// given session; nil when there is none.
@@ -74,6 +95,9 @@ type Options struct {
 	MapCollations bool
 	// ConvertCharset makes the script's tables utf8mb4 and InnoDB.
 	ConvertCharset bool
+	// Fast gives up the one transaction of a script on PostgreSQL, so that
+	// several sessions can take part.
+	Fast bool
 	// Lanes is the number of sessions that take rows side by side; 0 for one
 	// a core, but no more than the tables are worth.
 	Lanes int

@@ -57,6 +57,8 @@ type Survey struct {
 
 	data map[string]*tableData
 	runs map[int64]*run // by where they begin
+
+	postgresRuns map[int64]*postgresRun
 }
 
 // tableData is what a script does with the rows of one table.
@@ -90,25 +92,24 @@ func (s *Survey) Routines() int { return s.Defines["TRIGGER"] + s.Defines["FUNCT
 // a command for the stock client, text that is not valid in its encoding. What
 // must not run is listed in Survey.Refused.
 func Check(ctx context.Context, s Source, target Target, o Options) (*Survey, error) {
+	if target.Server.Dialect.PostgreSQL {
+		return checkPostgres(ctx, s, target, o)
+	}
 	script, err := s.script(target.Server)
 	if err != nil {
 		return nil, err
 	}
 	defer script.close()
 	c := &checker{
-		judge: newJudge(s, target, o), target: target, script: script, notes: map[string]*Finding{}, defined: map[string]*sqltext.Table{},
+		judge: newJudge(s, target, o), target: target, script: script, defined: map[string]*sqltext.Table{}, findings: newFindings(s),
 		text: textCheck{raw: strings.EqualFold(s.Encoding, BinaryEncoding), converted: script.plain == nil && s.Encoding != ""},
-		survey: &Survey{
-			Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{},
-			data: map[string]*tableData{}, runs: map[int64]*run{},
-		},
 	}
 	for {
 		statement, err := script.Next()
 		switch {
 		case errors.Is(err, io.EOF):
 			if c.survey.Statements == 0 {
-				return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, "is it the right file?", "the script holds no statement")
+				return nil, noStatement(s)
 			}
 			c.finish()
 			return c.survey, nil
@@ -127,11 +128,9 @@ func Check(ctx context.Context, s Source, target Target, o Options) (*Survey, er
 // checker is a first pass at work.
 type checker struct {
 	*judge
+	findings
 	target Target
 	script *script
-	survey *Survey
-	notes  map[string]*Finding
-	order  []string // of the notes
 	text   textCheck
 	// defined are the tables that the script has made so far.
 	defined map[string]*sqltext.Table
@@ -140,26 +139,72 @@ type checker struct {
 	risky   map[string]bool // tables whose triggers use what joined rows would change
 }
 
-func (c *checker) place(s sqltext.Statement) fault.Place {
-	return fault.Place{File: c.source.Name, Line: s.Line, Column: s.Column}
+// findings gather what a first pass has to say.
+type findings struct {
+	name   string // of the script
+	survey *Survey
+	notes  map[string]*Finding
+	order  []string // of the notes
+}
+
+func newFindings(s Source) findings {
+	return findings{name: s.Name, notes: map[string]*Finding{}, survey: &Survey{
+		Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{},
+		data: map[string]*tableData{}, runs: map[int64]*run{},
+	}}
+}
+
+func noStatement(s Source) error {
+	return fault.At(fault.Invalid, fault.Place{File: s.Path}, "is it the right file?", "the script holds no statement")
+}
+
+func (f *findings) place(s sqltext.Statement) fault.Place {
+	return fault.Place{File: f.name, Line: s.Line, Column: s.Column}
 }
 
 // note counts a finding of one kind.
-func (c *checker) note(s sqltext.Statement, what, next string) {
-	if c.notes[what] == nil {
-		c.notes[what] = &Finding{Place: c.place(s), What: what, Next: next}
-		c.order = append(c.order, what)
+func (f *findings) note(place fault.Place, what, next string) {
+	if f.notes[what] == nil {
+		f.notes[what] = &Finding{Place: place, What: what, Next: next}
+		f.order = append(f.order, what)
 	}
-	c.notes[what].Count++
+	f.notes[what].Count++
+}
+
+// touches records that a statement does something to a table that was there
+// before.
+func (f *findings) touches(s sqltext.Statement, target Target, name, how string, o Options) {
+	if !target.Holds[name] {
+		return
+	}
+	object := dbms.Object{Kind: "TABLE", Name: name}
+	if !f.survey.Touches[object] && !o.IntoExisting {
+		f.refuse(s, "the script "+how+" "+name+", which is in the database already", "use --into-existing if that is meant; else import into an empty database")
+	}
+	f.survey.Touches[object] = true
+}
+
+// removes refuses to remove or empty what was there before.
+func (f *findings) removes(s sqltext.Statement, target Target, name string) {
+	if target.Holds[name] {
+		f.refuse(s, "the script removes or empties "+name+", which was there before", "export and remove it yourself if it is not needed, or import into an empty database")
+	}
+}
+
+// close hands the notes on.
+func (f *findings) close() {
+	for _, what := range f.order {
+		f.survey.Notes = append(f.survey.Notes, *f.notes[what])
+	}
 }
 
 // mostRefusals are listed; the rest of a script made for another purpose adds
 // nothing.
 const mostRefusals = 20
 
-func (c *checker) refuse(s sqltext.Statement, what, next string) {
-	if len(c.survey.Refused) < mostRefusals {
-		c.survey.Refused = append(c.survey.Refused, Finding{Place: c.place(s), What: what, Next: next, Count: 1})
+func (f *findings) refuse(s sqltext.Statement, what, next string) {
+	if len(f.survey.Refused) < mostRefusals {
+		f.survey.Refused = append(f.survey.Refused, Finding{Place: f.place(s), What: what, Next: next, Count: 1})
 	}
 }
 
@@ -186,15 +231,15 @@ func (c *checker) statement(s sqltext.Statement) error {
 		return nil
 	}
 	if v.dropped != "" {
-		c.note(s, "left out: "+v.dropped, "")
+		c.note(c.place(s), "left out: "+v.dropped, "")
 		return nil
 	}
 	if v.adapted != "" {
-		c.note(s, v.adapted, "")
+		c.note(c.place(s), v.adapted, "")
 	}
 	if v.head.HasDefiner() {
 		const what = "DEFINER clauses are left out: the application's account becomes the definer"
-		c.note(s, what, "")
+		c.note(c.place(s), what, "")
 		c.notes[what].Usual = true
 	}
 	if len(v.text) > c.server.MaxPacket && c.server.MaxPacket > 0 {
@@ -240,7 +285,7 @@ func (c *checker) rows(v verdict) (literal bool) {
 		c.oneByOne(v.Statement, "the table's trigger uses LAST_INSERT_ID() or a user variable")
 	}
 	if c.text.zeroDates(v) {
-		c.note(v.Statement, "zero dates under a strict sql_mode: the server may refuse them", "take NO_ZERO_DATE out of the script's sql_mode, or set one at its beginning")
+		c.note(c.place(v.Statement), "zero dates under a strict sql_mode: the server may refuse them", "take NO_ZERO_DATE out of the script's sql_mode, or set one at its beginning")
 	}
 	c.survey.Rows += count
 	d := c.survey.data[table]
@@ -262,7 +307,7 @@ func (c *checker) rows(v verdict) (literal bool) {
 // endRun closes the series of INSERTs before the current statement.
 func (c *checker) endRun(more bool) {
 	if c.run != nil && c.run.bytes >= longRun && c.script.plain != nil {
-		c.run.end = c.script.Read()
+		c.run.end = c.script.BytesRead()
 		if more {
 			c.run.to = c.script.Mark()
 			c.run.end = c.run.to.Offset
@@ -316,17 +361,17 @@ func (c *checker) fits(v verdict, t *sqltext.Table) {
 		case !c.server.hasCharset(name):
 			c.refuse(s, "this server has no character set "+name, "use one that SHOW CHARACTER SET lists")
 		case modern && (name == "utf8" || name == "utf8mb3"):
-			c.note(s, "utf8 means three bytes a character here: emoji and rare signs are refused or cut", "--convert-charset makes it utf8mb4")
+			c.note(c.place(s), "utf8 means three bytes a character here: emoji and rare signs are refused or cut", "--convert-charset makes it utf8mb4")
 		case modern && name == "latin1":
-			c.note(s, "tables or columns in latin1 in a utf8mb4 database", "--convert-charset makes them utf8mb4")
+			c.note(c.place(s), "tables or columns in latin1 in a utf8mb4 database", "--convert-charset makes them utf8mb4")
 		}
 	}
 	engine := strings.ToLower(t.Options.Engine)
 	switch {
 	case engine != "" && len(c.server.Engines) > 0 && !c.server.Engines[engine]:
-		c.note(s, "this server has no storage engine "+t.Options.Engine+": it takes "+c.server.DefaultEngine+" or refuses the table, depending on sql_mode", "write ENGINE=InnoDB")
+		c.note(c.place(s), "this server has no storage engine "+t.Options.Engine+": it takes "+c.server.DefaultEngine+" or refuses the table, depending on sql_mode", "write ENGINE=InnoDB")
 	case engine == "myisam" || engine == "aria":
-		c.note(s, "tables of the engine "+t.Options.Engine+" do not roll back and are not crash-safe as InnoDB is", "--convert-charset makes them InnoDB")
+		c.note(c.place(s), "tables of the engine "+t.Options.Engine+" do not roll back and are not crash-safe as InnoDB is", "--convert-charset makes them InnoDB")
 	}
 	c.keyLengths(v, t, charset)
 }
@@ -375,7 +420,7 @@ func (c *checker) keyLengths(v verdict, t *sqltext.Table, charset string) {
 			total += length * bytesOf(own)
 		}
 		if total > limit {
-			c.note(v.Statement, fmt.Sprintf("the key %s of the table %s takes %s bytes, and %s are allowed: the server refuses or shortens it", orPrimary(key), t.Name.Name, Thousands(int64(total)), Thousands(int64(limit))),
+			c.note(c.place(v.Statement), fmt.Sprintf("the key %s of the table %s takes %s bytes, and %s are allowed: the server refuses or shortens it", orPrimary(key), t.Name.Name, Thousands(int64(total)), Thousands(int64(limit))),
 				"shorten the key, or give the table ROW_FORMAT=DYNAMIC")
 		}
 	}
@@ -421,9 +466,7 @@ func (c *checker) touch(v verdict) {
 			switch {
 			case c.survey.Makes[dbms.Object{Kind: "TABLE", Name: name}] && verb != "CREATE", v.temporary:
 			case verb == "DROP" || verb == "TRUNCATE":
-				if c.target.Holds[name] {
-					c.refuse(v.Statement, "the script removes or empties "+name+", which was there before", "export and remove it yourself if it is not needed, or import into an empty database")
-				}
+				c.removes(v.Statement, c.target, name)
 			default:
 				c.touchTable(v, name, "makes")
 			}
@@ -438,14 +481,7 @@ func (c *checker) touch(v verdict) {
 }
 
 func (c *checker) touchTable(v verdict, name, how string) {
-	if !c.target.Holds[name] {
-		return
-	}
-	object := dbms.Object{Kind: "TABLE", Name: name}
-	if !c.survey.Touches[object] && !c.options.IntoExisting {
-		c.refuse(v.Statement, "the script "+how+" "+name+", which is in the database already", "use --into-existing if that is meant; else import into an empty database")
-	}
-	c.survey.Touches[object] = true
+	c.touches(v.Statement, c.target, name, how, c.options)
 }
 
 // sequence keeps track of what makes joined rows and side by side sessions
@@ -512,7 +548,7 @@ func usesConnection(tokens []sqltext.Token) bool {
 func (c *checker) finish() {
 	c.endRun(false)
 	s := c.survey
-	s.Length = c.script.Read()
+	s.Length = c.script.BytesRead()
 	if c.open {
 		s.OneByOne = c.source.Name + ": the script ends in a transaction it does not commit"
 	}
@@ -526,9 +562,7 @@ func (c *checker) finish() {
 				Next: "--map-collations puts " + c.mapped[name] + " in its place: letters and trailing spaces may compare otherwise"})
 		}
 	}
-	for _, what := range c.order {
-		s.Notes = append(s.Notes, *c.notes[what])
-	}
+	c.close()
 }
 
 // textCheck makes sure that a script is text of its encoding.

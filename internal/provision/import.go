@@ -14,6 +14,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
@@ -41,9 +42,6 @@ func (r *run) planImport(ctx context.Context) error {
 	scripts := r.scripts()
 	if len(scripts) == 0 {
 		return nil
-	}
-	if r.view.server.Facts().Product == dbms.PostgreSQL {
-		return r.Estate.Fault(fault.Invalid, r.path("server"), "import it with the server's own client for now", "scripts are not imported into PostgreSQL yet")
 	}
 	if _, err := os.Stat(app.Folder); errors.Is(err, fs.ErrNotExist) && len(own) == 0 && r.options.Import == nil {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name}})
@@ -98,6 +96,7 @@ func (r *run) scripts() []*script {
 		options := asked
 		options.MapCollations = options.MapCollations || s.MapCollations
 		options.ConvertCharset = options.ConvertCharset || s.ConvertCharset
+		options.Fast = options.Fast || s.Fast
 		scripts = append(scripts, &script{options: options, Source: load.Source{
 			Path: r.app.InFolder(s.File), Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
 		}})
@@ -177,26 +176,29 @@ func refusals(scripts []*script) error {
 // importTarget is all that the importer has to know of the database and its
 // server. Sessions are opened later, by importScript.
 func (r *run) importTarget(ctx context.Context) (load.Target, error) {
-	facts, err := r.mysql().ScriptFacts(ctx)
-	if err != nil {
-		return load.Target{}, err
-	}
-	if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
-		facts.MaxPacket = wanted
-	}
-	target := load.Target{
-		Database: r.app.Database.Name, Charset: r.app.Database.Charset,
-		Server: load.Server{
-			Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts().Product == dbms.MariaDB, Version: r.mysql().VersionNumber()},
-			SQLMode: facts.SQLMode, MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine,
-			Collations: facts.Collations, Engines: facts.Engines,
-		},
-	}
+	target := load.Target{Database: r.app.Database.Name, Charset: r.app.Database.Charset}
 	if !r.plan.contents.Empty() {
 		target.Holds = map[string]bool{}
 		for object := range objectsOf(r.plan.contents) {
 			target.Holds[object.Name] = true
 		}
+	}
+	if server, is := r.view.server.(*postgres.Server); is {
+		facts, err := server.ScriptFacts(ctx, r.app.Database.Name)
+		target.Server = load.Server{Name: r.app.Server, Dialect: sqltext.Dialect{PostgreSQL: true}, Settings: facts.Settings, Extensions: facts.Extensions}
+		return target, err
+	}
+	facts, err := r.mysql().ScriptFacts(ctx)
+	if err != nil {
+		return target, err
+	}
+	if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
+		facts.MaxPacket = wanted
+	}
+	target.Server = load.Server{
+		Name: r.app.Server, Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts().Product == dbms.MariaDB, Version: r.mysql().VersionNumber()},
+		SQLMode: facts.SQLMode, MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine,
+		Collations: facts.Collations, Engines: facts.Engines,
 	}
 	return target, nil
 }
@@ -271,7 +273,7 @@ func (r *run) mayDefineRoutines(scripts []*script) error {
 
 // canLogInFromHere makes sure that the account may come from where we are.
 func (r *run) canLogInFromHere() error {
-	if r.view.entry.Socket == "" {
+	if r.view.entry.Socket == "" || r.view.entry.DBMS == dbms.PostgreSQL {
 		return nil // how the server sees this host over TCP shows at the login
 	}
 	hosts := r.app.Accounts[0].ClientHosts
@@ -293,7 +295,7 @@ func (r *run) planScript(source *script, target load.Target) {
 	if survey.Rows > 0 {
 		facts += ", " + counted(int(survey.Rows), "row", "rows")
 	}
-	for _, kind := range []struct{ keyword, noun string }{{"VIEW", "view"}, {"TRIGGER", "trigger"}, {"FUNCTION", "function"}, {"PROCEDURE", "procedure"}, {"EVENT", "event"}} {
+	for _, kind := range []struct{ keyword, noun string }{{"VIEW", "view"}, {"TRIGGER", "trigger"}, {"FUNCTION", "function"}, {"PROCEDURE", "procedure"}, {"EVENT", "event"}, {"SEQUENCE", "sequence"}, {"TYPE", "type"}} {
 		if n := survey.Defines[kind.keyword]; n > 0 {
 			facts += ", " + counted(n, kind.noun, kind.noun+"s")
 		}
@@ -373,6 +375,9 @@ type ImportReport struct {
 // deviating names the script's tables that are not as the database is: another
 // character set, or an engine that does not roll back.
 func (r *run) deviating(ctx context.Context, survey *load.Survey) ([]Row, error) {
+	if r.view.server.Facts().Product == dbms.PostgreSQL { // whose tables are all of one kind, in the database's encoding
+		return nil, nil
+	}
 	contents, err := r.view.server.Contents(ctx, r.app.Database.Name)
 	if err != nil {
 		return nil, err
@@ -428,7 +433,7 @@ func (r *run) remarks(report load.Report) []Row {
 				Facts: counted(len(report.Warnings)-most, "more kind of warning", "more kinds of warnings")})
 			break
 		}
-		rows = append(rows, remark(w.Place, w.Count, fmt.Sprintf("the server warns: %s (%d)", w.Message, w.Code), ""))
+		rows = append(rows, remark(w.Place, w.Count, warning(w), ""))
 	}
 	for _, o := range report.Orphans {
 		rows = append(rows, Row{Step: stepSQL, Outcome: Differs, Severity: estate.ShouldLook,
@@ -436,6 +441,13 @@ func (r *run) remarks(report load.Report) []Row {
 			Remedy: "the script switched the check off: look at these rows, and whether all files were imported"})
 	}
 	return rows
+}
+
+func warning(w load.Warning) string {
+	if w.Code == 0 { // PostgreSQL does not number its warnings
+		return "the server warns: " + w.Message
+	}
+	return fmt.Sprintf("the server warns: %s (%d)", w.Message, w.Code)
 }
 
 // importScript runs a script as the app's own account, so that the server
@@ -446,17 +458,28 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 		return load.Report{}, err
 	}
 	defer login.Close()
-	target.Definer = mysql.Definer(dbms.ParseAccount(login.CurrentUser()))
-	target.Open = func(ctx context.Context) (load.Session, error) {
-		session, err := login.OpenImport(ctx)
-		if err != nil {
-			return nil, err
+	switch login := login.(type) {
+	case *postgres.Server:
+		target.OpenPostgres = func(ctx context.Context, warned func(string)) (load.PostgresSession, error) {
+			session, err := login.OpenImport(ctx, warned)
+			if err != nil {
+				return nil, err // and no session that only looks like one
+			}
+			return session, nil
 		}
-		return session, nil
-	}
-	if r.view.asAdmin() {
-		target.Replay = func(ctx context.Context, like load.Session, statement string) error {
-			return r.mysql().ReplayAs(ctx, like.(*mysql.ImportSession), r.app.Database.Name, statement)
+	case *mysql.Server:
+		target.Definer = mysql.Definer(dbms.ParseAccount(login.CurrentUser()))
+		target.Open = func(ctx context.Context) (load.Session, error) {
+			session, err := login.OpenImport(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return session, nil
+		}
+		if r.view.asAdmin() {
+			target.Replay = func(ctx context.Context, like load.Session, statement string) error {
+				return r.mysql().ReplayAs(ctx, like.(*mysql.ImportSession), r.app.Database.Name, statement)
+			}
 		}
 	}
 	return load.Import(ctx, source.Source, source.survey, target, source.options, func(p load.Progress) {
@@ -467,9 +490,9 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 }
 
 // ownLogin logs in with the app's first account, the way we reach the server.
-func (r *run) ownLogin(ctx context.Context) (*mysql.Server, error) {
+func (r *run) ownLogin(ctx context.Context) (dbms.Server, error) {
 	account := r.app.Accounts[0]
-	return mysql.Connect(ctx, dbms.Login{
+	return r.open(ctx, dbms.Login{
 		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
 		Password: r.plan.credentials[account].password, Database: r.app.Database.Name,
 	})
@@ -495,6 +518,9 @@ func (r *run) removeObjects(ctx context.Context, made, before map[dbms.Object]bo
 		return err
 	}
 	now := objectsOf(contents[name])
+	if _, is := r.view.server.(*postgres.Server); is {
+		return r.view.server.Exec(ctx, postgres.DropObjects(name, made, before, now)...)
+	}
 	var statements []dbms.Statement
 	for object := range made {
 		if object.Kind == "TABLE" || object.Kind == "VIEW" || object.Kind == "SEQUENCE" { // MariaDB lists sequences as tables

@@ -89,9 +89,14 @@ func (r *run) planCleaning(context.Context) error {
 }
 
 // asMade gives the object as a script would have made it: servers may store
-// names in small letters, and MariaDB lists sequences as tables.
+// names in small letters, MariaDB lists sequences as tables, and PostgreSQL
+// routines with their arguments.
 func (r *run) asMade(object dbms.Object, made map[dbms.Object]bool) dbms.Object {
+	bare, _, routine := strings.Cut(object.Name, "(")
 	for candidate := range made {
+		if name, _, _ := strings.Cut(candidate.Name, "("); routine && candidate.Kind == object.Kind && name == bare {
+			return candidate
+		}
 		table := candidate.Kind == "TABLE" || candidate.Kind == "VIEW" || candidate.Kind == "SEQUENCE"
 		if (candidate.Kind == object.Kind || table && (object.Kind == "TABLE" || object.Kind == "VIEW")) && r.view.server.TableName(candidate.Name) == r.view.server.TableName(object.Name) {
 			return candidate

@@ -197,7 +197,8 @@ type Head struct {
 	Verb   string // the first keyword in capitals: CREATE, INSERT, SET ...
 	Object string // for CREATE, DROP and ALTER: TABLE, VIEW, TRIGGER, FUNCTION ...
 	Name   ObjectName
-	// Table is the table a trigger belongs to.
+	// Table is the table a trigger belongs to; on PostgreSQL that of an index,
+	// a rule or a policy, too.
 	Table ObjectName
 
 	create           int // end of the CREATE keyword
@@ -230,6 +231,13 @@ func ParseHead(text []byte, d Dialect) Head {
 		return Head{}
 	}
 	head := Head{Verb: strings.ToUpper(string(first.Text)), dialect: d}
+	if d.PostgreSQL {
+		switch head.Verb {
+		case "CREATE", "ALTER", "DROP", "TRUNCATE":
+			head.readPostgresHead(s)
+			return head
+		}
+	}
 	switch head.Verb {
 	case "CREATE", "ALTER", "DROP":
 		head.create = first.End
@@ -294,7 +302,7 @@ func (h *Head) readObject(s *Scanner) {
 
 func (h *Head) readObjectName(s *Scanner) {
 	t, ok := s.Next()
-	for ok && (t.Is("IF") || t.Is("NOT") || t.Is("EXISTS") || h.dialect.PostgreSQL && (t.Is("ONLY") || t.Is("CONCURRENTLY"))) {
+	for ok && (t.Is("IF") || t.Is("NOT") || t.Is("EXISTS")) {
 		t, ok = s.Next()
 	}
 	if !ok {
@@ -322,11 +330,11 @@ func readName(s *Scanner, first Token) (ObjectName, Token) {
 	if first.Kind == Punct {
 		return ObjectName{}, first
 	}
-	name := ObjectName{Name: first.Plain()}
+	name := ObjectName{Name: s.folded(first)}
 	next, ok := s.Next()
 	if ok && next.IsPunct('.') {
 		if second, ok := s.Next(); ok {
-			name = ObjectName{Schema: name.Name, Name: second.Plain()}
+			name = ObjectName{Schema: name.Name, Name: s.folded(second)}
 			next, _ = s.Next()
 		}
 	}

@@ -140,6 +140,9 @@ func (r *input) skipLine() {
 	}
 }
 
+// BytesRead reports how many bytes of the script have been passed.
+func (r *input) BytesRead() int64 { return r.offset + int64(r.pos) }
+
 func isSpace(c byte) bool {
 	return c == ' ' || c == '\n' || c == '\r' || c == '\t' || c == '\v' || c == '\f'
 }

@@ -22,6 +22,7 @@ type PostgresReader struct {
 	// plainQuotes is standard_conforming_strings: a backslash in '...' is an
 	// ordinary character.
 	plainQuotes bool
+	retarget    bool
 	data        *copyData // of the COPY that Next returned last; nil for none
 	passed      []ClientCommand
 }
@@ -41,6 +42,30 @@ func NewPostgresReader(name string, src io.Reader) *PostgresReader {
 // outside string literals and comments. It must be called before Next.
 func (r *PostgresReader) ReplacePrefix(token, prefix string) {
 	r.token, r.prefix = []byte(token), []byte(prefix)
+}
+
+// Retarget makes the reader pass over the command that goes to another
+// database. It must be called before Next.
+func (r *PostgresReader) Retarget() { r.retarget = true }
+
+// PostgresMark is a place in a script from which it can be read on: where a
+// statement begins, with all that the script has said to its reader before.
+type PostgresMark struct {
+	Offset       int64
+	line, column int
+	plainQuotes  bool
+}
+
+// Mark gives the place of the statement that Next returned last.
+func (r *PostgresReader) Mark() PostgresMark {
+	return PostgresMark{Offset: r.offset, line: r.line, column: r.col, plainQuotes: r.plainQuotes}
+}
+
+// Resume reads on at a mark; src begins at its offset.
+func (r *PostgresReader) Resume(src io.Reader, m PostgresMark) {
+	r.src, r.err, r.begun, r.data = src, nil, true, nil
+	r.buf, r.pos = make([]byte, 0, readAhead), 0
+	r.offset, r.line, r.col, r.plainQuotes = m.Offset, m.line, m.column, m.plainQuotes
 }
 
 // Passed lists the commands for the stock client that were passed over so far,
@@ -388,7 +413,11 @@ func (r *PostgresReader) command() (ends bool, err error) {
 	}
 	next := "remove the line, or name the files one by one under import"
 	if name == `\connect` || name == `\c` {
-		next = "remove the line: the script goes into the app's own database"
+		if r.retarget {
+			r.passed = append(r.passed, ClientCommand{place, name})
+			return false, nil
+		}
+		next = "remove the line, or use --retarget (retarget: true for the script): the script goes into the app's own database"
 	}
 	return false, fault.At(fault.Invalid, place, next, "%q is a command of the stock client, not of the server", name)
 }

@@ -132,9 +132,6 @@ func (r *Reader) Resume(src io.Reader, m Mark) {
 	r.setDelimiter(m.delimiter)
 }
 
-// Read reports how many bytes of the script have been passed.
-func (r *Reader) Read() int64 { return r.offset + int64(r.pos) }
-
 // skipGap passes over what stands between statements and leaves the place at
 // the first character of the next one. io.EOF: there is none.
 func (r *Reader) skipGap() error {

@@ -136,7 +136,7 @@ func TestReaderKeepsMemoryConstant(t *testing.T) {
 		largest = max(largest, cap(r.buf))
 	}
 	assert.Less(t, largest, 4*readAhead)
-	assert.EqualValues(t, megabytes<<20, r.Read())
+	assert.EqualValues(t, megabytes<<20, r.BytesRead())
 }
 
 type repeated struct {

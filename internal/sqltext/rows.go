@@ -115,6 +115,9 @@ func (s *RowScanner) Next(row *Row) bool {
 	for pos++; ; pos++ {
 		pos = skipSpace(text, pos)
 		end, null := literal(text, pos, s.dialect)
+		if end >= 0 && s.dialect.PostgreSQL {
+			end = castEnd(text, end, s.dialect)
+		}
 		if end < 0 {
 			return s.fail()
 		}
@@ -168,6 +171,9 @@ func literal(text []byte, pos int, d Dialect) (end int, null bool) {
 	switch c := text[pos]; {
 	case c == '\'', c == '"' && !d.ANSIQuotes:
 		return stringEnd(text, pos, d), false
+	case d.PostgreSQL && c|0x20 == 'e' && pos+1 < len(text) && text[pos+1] == '\'':
+		d.NoBackslashEscapes = false
+		return stringEnd(text, pos+1, d), false
 	case c >= '0' && c <= '9', c == '-', c == '+', c == '.':
 		return numberEnd(text, pos), false
 	case c == 'N' || c == 'n' || c == 'T' || c == 't' || c == 'F' || c == 'f' || c == '_' || c == 'x' || c == 'X' || c == 'b' || c == 'B':
@@ -194,6 +200,28 @@ func literal(text []byte, pos int, d Dialect) (end int, null bool) {
 		}
 	}
 	return -1, false
+}
+
+// castEnd is the end of the casts behind a literal, 'x'::text::varchar(3); end
+// itself where there are none.
+func castEnd(text []byte, end int, d Dialect) int {
+	for end+1 < len(text) && text[end] == ':' && text[end+1] == ':' {
+		end += 2
+		for end < len(text) && (isWordByte(text[end]) || text[end] == '.' || text[end] == ' ') {
+			end++
+		}
+		for _, closer := range []byte{')', ']'} { // varchar(3), numeric(5, 2), text[]
+			opener := map[byte]byte{')': '(', ']': '['}[closer]
+			if end < len(text) && text[end] == opener {
+				i := bytes.IndexByte(text[end:], closer)
+				if i < 0 {
+					return -1
+				}
+				end += i + 1
+			}
+		}
+	}
+	return end
 }
 
 // stringEnd is the end of the string at pos; -1 when it is not closed.

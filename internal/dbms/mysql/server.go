@@ -269,8 +269,7 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 		return fault.Stopped(err)
 	}
 	if IsGone(err) {
-		return fault.New(fault.Failed, "look at the server's error log, then run the command again",
-			"server %s ended the connection: %v", s.Server, err).With(err)
+		return dbms.Lost(s.Server, err)
 	}
 	return fault.New(fault.Failed, "the statement was: "+dbms.Shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
 }

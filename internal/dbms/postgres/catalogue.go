@@ -82,6 +82,7 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 }
 
 func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
+	s.roles = map[string]bool{}
 	passwords, from := "rolpassword", "pg_authid"
 	if !c.GrantsOf(s.currentUser).Global.Has("SUPERUSER") {
 		passwords, from = "NULL", "pg_roles"
@@ -93,6 +94,7 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 		a.Verifier = []byte(verifier)
 		a.MaxConnections = max(0, a.MaxConnections)
 		a.Plugin = method(verifier)
+		s.roles[a.User] = !a.Locked
 		c.Accounts[a.Account] = a
 		return err
 	})
@@ -203,8 +205,15 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 		if err != nil {
 			return nil, err
 		}
-		err = s.each(ctx, database, `SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-			WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+		// What belongs to an extension comes and goes with it.
+		err = s.each(ctx, database, `WITH own AS (SELECT oid, CASE nspname WHEN 'public' THEN '' ELSE nspname || '.' END AS prefix
+				FROM pg_namespace WHERE nspname !~ '^pg_' AND nspname <> 'information_schema')
+			SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, n.prefix || p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')'
+				FROM pg_proc p JOIN own n ON n.oid = p.pronamespace WHERE NOT EXISTS (SELECT FROM pg_depend WHERE classid = 'pg_proc'::regclass AND objid = p.oid AND deptype = 'e')
+			UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, n.prefix || t.typname
+				FROM pg_type t JOIN own n ON n.oid = t.typnamespace LEFT JOIN pg_class c ON c.oid = t.typrelid
+				WHERE (t.typtype IN ('d', 'e', 'r') OR c.relkind = 'c') AND NOT EXISTS (SELECT FROM pg_depend WHERE classid = 'pg_type'::regclass AND objid = t.oid AND deptype = 'e')
+			UNION ALL SELECT 'SCHEMA', nspname FROM pg_namespace WHERE nspname !~ '^pg_' AND nspname NOT IN ('information_schema', 'public')
 			UNION ALL SELECT 'TRIGGER', tgname FROM pg_trigger WHERE NOT tgisinternal ORDER BY 2`, nil, func(rows pgx.Rows) error {
 			var o dbms.Object
 			err := rows.Scan(&o.Kind, &o.Name)

@@ -33,6 +33,8 @@ type Server struct {
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
+	// roles are those that the catalogue had, and whether they can log in.
+	roles map[string]bool
 
 	mutex sync.Mutex
 	// open are connections by database: PostgreSQL cannot change the database
@@ -233,6 +235,9 @@ func (s *Server) each(ctx context.Context, database, query string, args []any, t
 // Codes").
 var causes = map[string]dbms.Cause{"28P01": dbms.WrongLogin, "28000": dbms.WrongLogin, "3D000": dbms.NoDatabase, "42501": dbms.NoRightThere}
 
+// ended are the states in which the server says goodbye.
+var ended = map[string]bool{"57P01": true, "57P02": true, "57P03": true, "57P04": true, "57P05": true, "25P03": true}
+
 func spoken(server string, statement dbms.Statement, err error) *dbms.ServerError {
 	var theirs *pgconn.PgError
 	if !errors.As(err, &theirs) {
@@ -242,7 +247,14 @@ func spoken(server string, statement dbms.Statement, err error) *dbms.ServerErro
 	if theirs.Detail != "" {
 		message += ": " + theirs.Detail
 	}
-	return &dbms.ServerError{Server: server, Statement: statement.String(), SQLState: theirs.Code, Message: message, Cause: causes[theirs.Code]}
+	own := &dbms.ServerError{
+		Server: server, Statement: statement.String(), SQLState: theirs.Code, Message: message, Cause: causes[theirs.Code], Hint: theirs.Hint,
+		Position: int(theirs.Position), Context: theirs.Where,
+	}
+	if ended[theirs.Code] {
+		own.Cause = dbms.SessionEnded
+	}
+	return own
 }
 
 // failed explains why a statement did not succeed.
@@ -254,10 +266,7 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 		}
 		return fault.New(fault.Failed, next, "server %s: %s", s.Server, own.Error()).With(own)
 	}
-	if errors.Is(err, context.Canceled) {
-		return fault.Stopped(err)
-	}
-	return fault.New(fault.Failed, next, "server %s: %v", s.Server, err).With(err)
+	return dbms.Lost(s.Server, err)
 }
 
 // hints are the next steps for errors that mean the same wherever they occur.

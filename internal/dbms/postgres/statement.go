@@ -54,21 +54,35 @@ func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
 	if icu, is := strings.CutPrefix(d.Collation, icuPrefix); is {
 		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
-	return []dbms.Statement{
-		plain("CREATE ROLE %s NOLOGIN", owner),
+	var statements []dbms.Statement
+	if !s.standsReady(d.Name) {
+		statements = append(statements, plain("CREATE ROLE %s NOLOGIN", owner))
+	}
+	return append(statements,
 		plain("GRANT %s TO CURRENT_USER", owner), // for administrators that are no superusers
 		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, quoteText(d.Charset), locale),
 		plain("REVOKE ALL ON DATABASE %s FROM PUBLIC", name),
 		within(d.Name, "REVOKE ALL ON SCHEMA public FROM PUBLIC"),
-	}
+	)
+}
+
+// standsReady reports whether the owner that a database will have is there, left
+// by one that was dropped by hand.
+func (s *Server) standsReady(database string) bool {
+	logsIn, exists := s.roles[Owner(database)]
+	return exists && !logsIn
 }
 
 const dropDatabase = "DROP DATABASE IF EXISTS "
 
-// DropDatabase drops a database, all it holds, and its owner. That it is not
-// there is no error.
+// DropDatabase drops a database, all it holds, and its owner, unless that was
+// there before. That it is not there is no error.
 func (s *Server) DropDatabase(name string) []dbms.Statement {
-	return []dbms.Statement{plain(dropDatabase+"%s", quoteName(name)), plain("DROP ROLE IF EXISTS %s", quoteName(Owner(name)))}
+	statements := []dbms.Statement{plain(dropDatabase+"%s", quoteName(name))}
+	if !s.standsReady(name) {
+		statements = append(statements, plain("DROP ROLE IF EXISTS %s", quoteName(Owner(name))))
+	}
+	return statements
 }
 
 // limit writes the condition that a role can have. That it must come over TLS is

@@ -1,0 +1,188 @@
+package postgres
+
+import (
+	"cmp"
+	"context"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"yellowfield/internal/dbms"
+)
+
+// ImportSession is one connection that a script is sent through, statement by
+// statement and as it stands. It is used by one goroutine at a time.
+type ImportSession struct {
+	server string
+	conn   *pgconn.PgConn
+	warned func(message string)
+}
+
+// OpenImport opens a session for an import, with the login of s. warned is told
+// of each warning that the server gives while something is sent.
+func (s *Server) OpenImport(ctx context.Context, warned func(message string)) (*ImportSession, error) {
+	i := &ImportSession{server: s.Server, warned: warned}
+	config, err := configure(s.Login, s.Database)
+	if err != nil {
+		return nil, err
+	}
+	config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
+		if n.SeverityUnlocalized == "WARNING" {
+			i.warned(n.Message)
+		}
+	}
+	conn, err := pgconn.ConnectConfig(ctx, &config.Config)
+	if err != nil {
+		return nil, refused(s.Login, err)
+	}
+	i.conn = conn
+	return i, nil
+}
+
+// Close ends the session; a transaction that is open is taken back.
+func (i *ImportSession) Close() { _ = i.conn.Close(context.Background()) }
+
+// Send sends one or more statements in one message and calls done with the
+// number of changed rows for each that succeeded, in their order. Results of
+// queries are dropped. What the server refuses comes back as a
+// *dbms.ServerError; nothing behind it was run.
+func (i *ImportSession) Send(ctx context.Context, statements string, done func(rows int64)) error {
+	results := i.conn.Exec(ctx, statements)
+	for results.NextResult() {
+		tag, err := results.ResultReader().Close()
+		if err != nil {
+			break
+		}
+		done(changed(tag))
+	}
+	return i.failed(results.Close())
+}
+
+// changed is how many rows a statement changed; those that a query read do not
+// count.
+func changed(tag pgconn.CommandTag) int64 {
+	if tag.Select() {
+		return 0
+	}
+	return tag.RowsAffected()
+}
+
+// Copy sends a COPY ... FROM STDIN and the rows for it.
+func (i *ImportSession) Copy(ctx context.Context, statement string, rows io.Reader) (int64, error) {
+	tag, err := i.conn.CopyFrom(ctx, rows, statement)
+	return tag.RowsAffected(), i.failed(err)
+}
+
+// Query gives all rows of a query as text, NULL as "".
+func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
+	results := i.conn.Exec(ctx, query)
+	var found [][]string
+	for results.NextResult() {
+		reader := results.ResultReader()
+		for reader.NextRow() {
+			row := make([]string, len(reader.Values()))
+			for at, value := range reader.Values() {
+				row[at] = string(value)
+			}
+			found = append(found, row)
+		}
+	}
+	return found, i.failed(results.Close())
+}
+
+func (i *ImportSession) failed(err error) error {
+	if err == nil {
+		return nil
+	}
+	if own := spoken(i.server, dbms.Statement{}, err); own != nil {
+		return own
+	}
+	return dbms.Lost(i.server, err)
+}
+
+// ScriptFacts is what is worth knowing of a server before a script is sent to
+// it.
+type ScriptFacts struct {
+	Settings map[string]bool // that a session may have
+	// Extensions maps each that can be had in the database to whether an
+	// ordinary owner of the database may make it, or has it already.
+	Extensions map[string]bool
+}
+
+// ScriptFacts reads them. The database may not be there yet.
+func (s *Server) ScriptFacts(ctx context.Context, database string) (ScriptFacts, error) {
+	f := ScriptFacts{Settings: map[string]bool{}, Extensions: map[string]bool{}}
+	err := s.each(ctx, s.Database, `SELECT name FROM pg_settings`, nil, func(rows pgx.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		f.Settings[strings.ToLower(name)] = true
+		return err
+	})
+	if err != nil {
+		return f, err
+	}
+	exists := false
+	if err := s.each(ctx, s.Database, `SELECT true FROM pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&exists) }); err != nil {
+		return f, err
+	}
+	if !exists {
+		database = s.Database
+	}
+	trusted := "v.trusted"
+	if s.version < 130000 {
+		trusted = "NOT v.superuser"
+	}
+	return f, s.each(ctx, database, `SELECT v.name, bool_or(`+trusted+`) OR `+map[bool]string{true: "bool_or(v.installed)", false: "v.name = 'plpgsql'"}[exists]+`
+		FROM pg_available_extension_versions v GROUP BY v.name`, nil, func(rows pgx.Rows) error {
+		var name string
+		var may bool
+		err := rows.Scan(&name, &may)
+		f.Extensions[name] = may
+		return err
+	})
+}
+
+// dropOrder is the order in which kinds of objects go. Views come last: those
+// that are kept as tables go with their tables, and the rest cannot.
+var dropOrder = []string{"TABLE", "SEQUENCE", "FUNCTION", "PROCEDURE", "AGGREGATE", "TYPE", "DOMAIN", "VIEW", "SCHEMA"}
+
+// DropObjects removes what a script made, of what is there now and was not there
+// before, with what depends on it. The arguments of a routine are spelled in
+// one way by a script and in another by the server, so that they do not count.
+func DropObjects(database string, made, before, now map[dbms.Object]bool) []dbms.Statement {
+	bare := func(o dbms.Object) dbms.Object {
+		o.Name, _, _ = strings.Cut(o.Name, "(")
+		return o
+	}
+	named := map[dbms.Object]bool{}
+	for object := range made {
+		named[bare(object)] = true
+	}
+	var gone []dbms.Object
+	for object := range now {
+		if named[bare(object)] && !before[object] {
+			gone = append(gone, object)
+		}
+	}
+	slices.SortFunc(gone, func(a, b dbms.Object) int {
+		return cmp.Or(cmp.Compare(slices.Index(dropOrder, a.Kind), slices.Index(dropOrder, b.Kind)), cmp.Compare(a.Name, b.Name))
+	})
+	var statements []dbms.Statement
+	for _, object := range gone {
+		name, arguments, routine := strings.Cut(object.Name, "(")
+		if routine {
+			arguments = "(" + arguments
+		}
+		schema, inner, qualified := strings.Cut(name, ".")
+		if qualified {
+			name = quoteName(schema) + "." + quoteName(inner)
+		} else if name = quoteName(name); object.Kind != "SCHEMA" {
+			name = "public." + name
+		}
+		statements = append(statements, within(database, "DROP %s IF EXISTS %s%s CASCADE", object.Kind, name, arguments))
+	}
+	return statements
+}

@@ -1,0 +1,285 @@
+package load
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/sqltext"
+)
+
+// postgresPool are the sessions beside the main one that take long runs of rows
+// and build keys, where a script is not one transaction. All methods can be
+// called on nil, which has no lanes.
+type postgresPool struct {
+	e    *postgresEngine
+	most int
+	// settings are the statements that set something for the session, in the
+	// script so far; each lane sends those it has not sent yet.
+	settings []string
+	lanes    []*postgresLane
+	tables   map[string]*postgresLane // that work on a table, or did last
+
+	mutex  sync.Mutex
+	broken error
+}
+
+// postgresLane is one such session.
+type postgresLane struct {
+	pool    *postgresPool
+	session PostgresSession
+	set     int // of the pool's settings
+	waiting sync.WaitGroup
+	bytes   int64 // given to it
+	work    chan func()
+	sending fault.Place
+}
+
+func newPostgresPool(e *postgresEngine) *postgresPool {
+	p := &postgresPool{e: e, most: e.options.Lanes, tables: map[string]*postgresLane{}}
+	if p.most == 0 {
+		const enough = 8
+		p.most = min(runtime.NumCPU(), enough)
+	}
+	return p
+}
+
+// failure is what went wrong on a lane, if anything did.
+func (p *postgresPool) failure() error {
+	if p == nil {
+		return nil
+	}
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	return p.broken
+}
+
+func (p *postgresPool) fail(err error) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if p.broken == nil {
+		p.broken = err
+	}
+}
+
+// set notes a setting of the script's session.
+func (p *postgresPool) set(text string) {
+	if p != nil {
+		p.settings = append(p.settings, text)
+	}
+}
+
+// wait waits for all lanes.
+func (p *postgresPool) wait() error {
+	if p == nil {
+		return nil
+	}
+	for _, l := range p.lanes {
+		l.waiting.Wait()
+	}
+	return p.failure()
+}
+
+// waitFor waits for what lanes do to a table.
+func (p *postgresPool) waitFor(table string) error {
+	if p == nil {
+		return nil
+	}
+	if l := p.tables[table]; l != nil {
+		l.waiting.Wait()
+	}
+	return p.failure()
+}
+
+// close ends the lanes. err is how the import ended on the main session.
+func (p *postgresPool) close(err error) error {
+	for _, l := range p.lanes {
+		close(l.work)
+		l.waiting.Wait()
+		l.session.Close()
+	}
+	p.e.report.Lanes = len(p.lanes)
+	if err == nil {
+		err = p.failure()
+	}
+	return err
+}
+
+// lane chooses the lane for a table: its own, a new one while there may be more,
+// else the one that was given least.
+func (p *postgresPool) lane(ctx context.Context, table string) (*postgresLane, error) {
+	if l := p.tables[table]; l != nil {
+		return l, nil
+	}
+	if len(p.lanes) < p.most {
+		l := &postgresLane{pool: p, work: make(chan func(), backlog)}
+		session, err := p.e.target.OpenPostgres(ctx, func(message string) { p.e.remark(0, message, l.sending) })
+		if err != nil {
+			return nil, err
+		}
+		l.session = session
+		p.lanes = append(p.lanes, l)
+		go func() {
+			for do := range l.work {
+				do()
+				l.waiting.Done()
+			}
+		}()
+	}
+	least := slices.MinFunc(p.lanes, func(a, b *postgresLane) int { return int(a.bytes - b.bytes) })
+	p.tables[table] = least
+	return least, nil
+}
+
+// give hands work to a lane, which does it under the settings of this point of
+// the script.
+func (l *postgresLane) give(ctx context.Context, bytes int64, s sqltext.Statement, do func() error) {
+	settings := len(l.pool.settings)
+	l.bytes += bytes
+	l.waiting.Add(1)
+	place := fault.Place{File: l.pool.e.source.Name, Line: s.Line, Column: s.Column}
+	s.Text = bytesOfHead(s.Text)
+	replay := slices.Clone(l.pool.settings[:settings])
+	l.work <- func() {
+		if l.pool.failure() != nil || ctx.Err() != nil {
+			return
+		}
+		l.sending = place
+		var err error
+		for ; l.set < len(replay) && err == nil; l.set++ {
+			err = l.session.Send(ctx, replay[l.set], func(int64) {})
+		}
+		if err == nil {
+			err = do()
+		}
+		if err != nil {
+			l.pool.fail(l.pool.e.explain(s, err))
+		}
+	}
+}
+
+// bytesOfHead keeps as much of a statement as a message shows.
+func bytesOfHead(text []byte) []byte {
+	const enough = 4096
+	return bytes.Clone(text[:min(len(text), enough)])
+}
+
+// key has a lane build an index or a key of a table, behind the table's rows.
+func (p *postgresPool) key(ctx context.Context, v postgresVerdict, table string) error {
+	l, err := p.lane(ctx, table)
+	if err != nil {
+		return err
+	}
+	text := string(v.text)
+	l.give(ctx, p.e.bytesIn(table), v.Statement, func() error {
+		if err := l.session.Send(ctx, text, func(int64) {}); err != nil {
+			return err
+		}
+		p.e.countStatements(1, int64(v.Size))
+		return nil
+	})
+	return nil
+}
+
+// bytesIn is how many bytes of rows the script has for a table.
+func (e *postgresEngine) bytesIn(table string) int64 {
+	if d := e.survey.data[table]; d != nil {
+		return d.bytes
+	}
+	return 0
+}
+
+// giveRun hands a long run of rows to a lane that reads it from the file by
+// itself, and goes on behind it.
+func (e *postgresEngine) giveRun(ctx context.Context, s sqltext.Statement) (taken bool, err error) {
+	r := e.survey.postgresRuns[s.Offset]
+	if r == nil || e.pool == nil || e.inside {
+		return false, nil
+	}
+	if err := e.flush(ctx); err != nil {
+		return false, err
+	}
+	nature, err := e.nature(ctx, r.table)
+	if err != nil || !nature.alone {
+		return false, err
+	}
+	table := e.judge.name(r.table)
+	l, err := e.pool.lane(ctx, table)
+	if err != nil {
+		return false, err
+	}
+	judge := *e.judge
+	judge.last.head = nil
+	l.give(ctx, r.bytes, s, func() error { return l.readRun(ctx, r, &judge, table) })
+	if r.last {
+		e.script.Resume(strings.NewReader(""), r.from)
+		return true, nil
+	}
+	if _, err := e.script.plain.Seek(r.to.Offset, io.SeekStart); err != nil {
+		return true, fault.New(fault.Failed, "check the disk", "%s cannot be read on: %v", e.source.Name, err).With(err)
+	}
+	e.script.Resume(e.script.plain, r.to)
+	return true, nil
+}
+
+// readRun reads a run from the file and sends it.
+func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postgresJudge, table string) error {
+	e := l.pool.e
+	script, err := e.source.postgresScript()
+	if err != nil {
+		return err
+	}
+	defer script.close()
+	if _, err := script.plain.Seek(r.from.Offset, io.SeekStart); err != nil {
+		return fault.New(fault.Failed, "check the disk", "%s cannot be read again: %v", e.source.Name, err).With(err)
+	}
+	script.Resume(script.plain, r.from)
+	var m message
+	flush := func() error {
+		defer m.reset()
+		if len(m.pieces) == 0 {
+			return nil
+		}
+		return m.send(ctx, l.session, false, &e.account)
+	}
+	for {
+		statement, err := script.Next()
+		if errors.Is(err, io.EOF) || err == nil && statement.Offset >= r.end {
+			return flush()
+		}
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err == nil {
+			err = l.pool.failure()
+		}
+		if err != nil {
+			return err
+		}
+		v := judge.look(statement)
+		switch {
+		case v.class == copyRows && v.objection == nil:
+			if err := flush(); err != nil {
+				return err
+			}
+			if err := e.copyRows(ctx, l.session, script, v, table); err != nil {
+				return err
+			}
+		case v.class == literalRows && isLiteral(v):
+			if m.join(v, table); len(m.text) >= messageSize {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+		default:
+			return fault.At(fault.Failed, fault.Place{File: e.source.Name, Line: statement.Line, Column: statement.Column}, "run the import again",
+				"the script has changed while it was read")
+		}
+	}
+}
