@@ -397,7 +397,7 @@ func (m *message) send(ctx context.Context, session PostgresSession, inTransacti
 		return m.blame(a.name, refused, byteOf(m.text, refused.Position-1-len(before)))
 	}
 	if at < 0 || at >= len(m.pieces) { // constraints that are deferred
-		return m.locate(a.name, m.pieces[0], m.pieces[0].parts[0], refused, 0)
+		return m.locate(a.name, m.pieces[0], m.pieces[0].parts[0], refused, -1)
 	}
 	guilty := m.pieces[at]
 	ignore := func(int64) {}
@@ -409,11 +409,11 @@ func (m *message) send(ctx context.Context, session PostgresSession, inTransacti
 		}
 		for _, p := range guilty.parts {
 			if err := session.Send(ctx, string(guilty.head)+string(m.text[p.start:p.end]), ignore); err != nil {
-				return m.locate(a.name, guilty, p, err, 0)
+				return m.locate(a.name, guilty, p, err, -1)
 			}
 		}
 	}
-	return m.locate(a.name, guilty, guilty.parts[0], refused, 0)
+	return m.locate(a.name, guilty, guilty.parts[0], refused, -1)
 }
 
 // blame finds the statement of the script for a place in the message where the
@@ -421,9 +421,14 @@ func (m *message) send(ctx context.Context, session PostgresSession, inTransacti
 func (m *message) blame(script string, refused *dbms.ServerError, at int) error {
 	for i, p := range m.pieces {
 		for j, part := range p.parts {
-			if at <= part.end || i == len(m.pieces)-1 && j == len(p.parts)-1 {
-				return m.locate(script, p, part, refused, max(0, at-part.start))
+			if at > part.end && (i < len(m.pieces)-1 || j < len(p.parts)-1) {
+				continue
 			}
+			offset := at - part.start + len(p.head)
+			if j == 0 {
+				offset = at - p.start // which may be in the head
+			}
+			return m.locate(script, p, part, refused, max(0, offset))
 		}
 	}
 	return refused
@@ -440,14 +445,11 @@ func byteOf(text []byte, n int) int {
 }
 
 // locate gives a refusal its place: the statement of the script, and the line of
-// it if the server points behind its beginning. offset is where it points, from
-// the beginning of the part's own text in the message.
+// it if the server points behind its beginning. offset is where in the statement
+// it points; negative where that is left to the error.
 func (m *message) locate(script string, p piece, which part, err error, offset int) error {
 	s := which.Statement
 	s.Text = append(bytes.Clone(p.head), m.text[which.start:which.end]...)
-	if offset > 0 {
-		offset += len(p.head)
-	}
 	return locatedPostgres(script, s, err, offset)
 }
 
@@ -455,7 +457,8 @@ func (m *message) locate(script string, p piece, which part, err error, offset i
 var copyLine = regexp.MustCompile(`^COPY .*, line (\d+)`)
 
 // locatedPostgres gives what the server refused its place. offset is where in
-// the statement's text the server points; 0 for its beginning.
+// the statement's text the server points; negative where the statement was sent
+// by itself, so that the error says it.
 func locatedPostgres(name string, s sqltext.Statement, err error, offset int) error {
 	place := fault.Place{File: name, Line: s.Line, Column: s.Column}
 	var spoken *dbms.ServerError
@@ -465,8 +468,8 @@ func locatedPostgres(name string, s sqltext.Statement, err error, offset int) er
 		explained.Excerpt = excerpt(firstLine(s.Text), s, place)
 		return explained
 	}
-	if offset == 0 && spoken.Position > 0 {
-		offset = byteOf(s.Text, spoken.Position-1)
+	if offset < 0 {
+		offset = byteOf(s.Text, max(0, spoken.Position-1))
 	}
 	line := firstLine(s.Text)
 	before := s.Text[:min(offset, len(s.Text))]
@@ -583,7 +586,7 @@ func (a *account) copyRows(ctx context.Context, session PostgresSession, script 
 		return data.err // the script cannot be read on
 	}
 	if err != nil {
-		return locatedPostgres(a.name, v.Statement, err, 0)
+		return locatedPostgres(a.name, v.Statement, err, -1)
 	}
 	a.rows.Add(rows)
 	a.filled(table)
@@ -621,7 +624,7 @@ func (e *postgresEngine) explain(s sqltext.Statement, err error) error {
 	if errors.As(err, &known) && known.Place.File != "" {
 		return err
 	}
-	return locatedPostgres(e.source.Name, s, err, 0)
+	return locatedPostgres(e.source.Name, s, err, -1)
 }
 
 // warned keeps a warning of the server.

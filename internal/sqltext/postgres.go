@@ -419,7 +419,7 @@ func (r *PostgresReader) command() (ends bool, err error) {
 		}
 		next = "remove the line, or use --retarget (retarget: true for the script): the script goes into the app's own database"
 	}
-	return false, fault.At(fault.Invalid, place, next, "%q is a command of the stock client, not of the server", name)
+	return false, fault.At(fault.Invalid, place, next, "%s is a command of the stock client, not of the server", name)
 }
 
 // statement cuts buf[:end] into a Statement.

@@ -49,7 +49,7 @@ func ParseInsert(text []byte, d Dialect) (insert Insert, ok bool) {
 		}
 		next, _ = s.Next()
 	}
-	if !next.Is("VALUES") && !next.Is("VALUE") {
+	if !next.Is("VALUES") && (!next.Is("VALUE") || d.PostgreSQL) {
 		return insert, false
 	}
 	insert.Body = skipSpace(text, s.pos)
