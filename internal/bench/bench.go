@@ -15,6 +15,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/oracle"
 	"yellowfield/internal/throwaway"
 )
@@ -24,7 +25,7 @@ type workshop struct {
 	folder  string
 	program string // ours
 	server  *throwaway.Server
-	admin   *mysql.Server
+	admin   dbms.Server
 	product dbms.Product
 	root    string // of the other system that the server runs in
 	version string
@@ -34,8 +35,9 @@ type workshop struct {
 // with a buffer pool that holds the data: throwaway servers are careless, and
 // would flatter one of the two.
 var durable = map[dbms.Product][]string{
-	dbms.MariaDB: {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=1", "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=128M"},
-	dbms.MySQL:   {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=ON", "--innodb-buffer-pool-size=1G", "--innodb-redo-log-capacity=256M", "--skip-log-bin"},
+	dbms.MariaDB:    {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=1", "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=128M"},
+	dbms.PostgreSQL: {"-c", "fsync=on", "-c", "shared_buffers=512MB", "-c", "max_wal_size=2GB"},
+	dbms.MySQL:      {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=ON", "--innodb-buffer-pool-size=1G", "--innodb-redo-log-capacity=256M", "--skip-log-bin"},
 }
 
 func openWorkshop(ctx context.Context, product dbms.Product, root, program, folder string) (*workshop, error) {
@@ -44,13 +46,20 @@ func openWorkshop(ctx context.Context, product dbms.Product, root, program, fold
 		return nil, err
 	}
 	w := &workshop{folder: folder, program: program, server: server, product: product, root: root}
-	if w.admin, err = mysql.Connect(ctx, server.Login()); err != nil {
+	collation := "utf8mb4_unicode_ci"
+	if product == dbms.PostgreSQL {
+		collation = "C.UTF-8"
+		w.admin, err = postgres.Connect(ctx, server.Login())
+	} else {
+		w.admin, err = mysql.Connect(ctx, server.Login())
+	}
+	if err != nil {
 		server.Stop()
 		return nil, err
 	}
 	w.version = w.admin.Facts().Version
-	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: utf8mb4_unicode_ci}, accounts: [{name: bench, password: {file: %q}}]}\n",
-		product, server.Socket, server.Admin, folder, filepath.Join(folder, "password"))
+	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: %s}, accounts: [{name: bench, password: {file: %q}}]}\n",
+		product, server.Socket, server.Admin, folder, collation, filepath.Join(folder, "password"))
 	if err := os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600); err != nil {
 		return nil, err
 	}
@@ -65,7 +74,7 @@ func (w *workshop) provision() error {
 	if err := w.execute("DROP DATABASE IF EXISTS ours"); err != nil {
 		return err
 	}
-	if out, err := exec.Command(w.program, w.arguments("provision", "ours", "--quiet")...).CombinedOutput(); err != nil {
+	if out, err := exec.Command(w.program, w.arguments("provision", "ours", "--adopt", "--quiet")...).CombinedOutput(); err != nil {
 		return fmt.Errorf("provisioning: %w\n%s", err, out)
 	}
 	return nil
@@ -98,7 +107,17 @@ func (w *workshop) ours(dump string, more ...string) (measured, error) {
 }
 
 // stock imports with the server's own client, as the same account.
-func (w *workshop) stock(dump string) (measured, error) {
+func (w *workshop) stock(dump string, options ...string) (measured, error) {
+	if w.product == dbms.PostgreSQL {
+		for _, statement := range []string{"DROP DATABASE IF EXISTS stock", "CREATE DATABASE stock OWNER bench TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"} {
+			if err := w.execute(statement); err != nil {
+				return measured{}, err
+			}
+		}
+		command := oracle.Psql(w.server.Socket, "bench", "stock", append(options, "-f", dump)...)
+		command.Env = append(os.Environ(), "PGPASSWORD="+password)
+		return timed(command)
+	}
 	for _, statement := range []string{"DROP DATABASE IF EXISTS stock", "CREATE DATABASE stock CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci", "GRANT ALL ON stock.* TO bench@localhost"} {
 		if err := w.execute(statement); err != nil {
 			return measured{}, err
@@ -135,11 +154,17 @@ func (w *workshop) execute(statement string) error {
 
 // compare gives the differences between the two databases.
 func (w *workshop) compare(ctx context.Context) ([]string, error) {
-	ours, err := oracle.Fingerprint(ctx, w.server.Login(), "ours")
+	fingerprint := func(database string) (map[string]string, error) {
+		if w.product == dbms.PostgreSQL {
+			return oracle.PostgresFingerprint(w.server.Login(), database)
+		}
+		return oracle.Fingerprint(ctx, w.server.Login(), database)
+	}
+	ours, err := fingerprint("ours")
 	if err != nil {
 		return nil, err
 	}
-	stock, err := oracle.Fingerprint(ctx, w.server.Login(), "stock")
+	stock, err := fingerprint("stock")
 	if err != nil {
 		return nil, err
 	}
@@ -157,8 +182,8 @@ type result struct {
 
 func (r result) ratio() float64 { return r.Stock / r.Ours }
 
-// run imports a dump with both, in turn.
-func (w *workshop) run(ctx context.Context, s shape, size float64, runs int, tell func(string, ...any)) (result, error) {
+// run imports a dump with both, in turn, in one of the ways to do so.
+func (w *workshop) run(ctx context.Context, s shape, c contest, size float64, runs int, tell func(string, ...any)) (result, error) {
 	path := filepath.Join(w.folder, strings.ReplaceAll(s.name, " ", "-")+".sql")
 	if err := write(path, func(f *os.File) { s.write(f, size) }); err != nil {
 		return result{}, err
@@ -168,15 +193,15 @@ func (w *workshop) run(ctx context.Context, s shape, size float64, runs int, tel
 	if err != nil {
 		return result{}, err
 	}
-	r := result{Server: w.product.Title() + " " + w.version, Shape: s.name, Bytes: info.Size()}
+	r := result{Server: w.product.Title() + " " + w.version, Shape: s.name + c.name, Bytes: info.Size()}
 	var ours, stock []float64
 	for i := range runs {
-		one, err := w.stock(path)
+		one, err := w.stock(path, c.stock...)
 		if err != nil {
 			return r, err
 		}
 		stock = append(stock, one.seconds)
-		two, err := w.ours(path)
+		two, err := w.ours(path, c.ours...)
 		if err != nil {
 			return r, err
 		}
@@ -187,7 +212,7 @@ func (w *workshop) run(ctx context.Context, s shape, size float64, runs int, tel
 				return r, err
 			}
 		}
-		tell("%s, %s: run %d: stock %.2f s, ours %.2f s", r.Server, s.name, i+1, one.seconds, two.seconds)
+		tell("%s, %s: run %d: stock %.2f s, ours %.2f s", r.Server, r.Shape, i+1, one.seconds, two.seconds)
 	}
 	r.Stock, r.Ours = median(stock), median(ours)
 	return r, nil

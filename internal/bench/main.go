@@ -25,7 +25,7 @@ func main() {
 	size := flag.Float64("size", 1, "factor on the size of the dumps")
 	runs := flag.Int("runs", 3, "runs of each importer, in turn")
 	only := flag.String("shapes", "", "part of the names of the shapes to measure; empty for all")
-	products := flag.String("dbms", "mariadb,mysql", "servers to measure on")
+	products := flag.String("dbms", "mariadb,mysql,postgresql", "servers to measure on")
 	root := flag.String("mysql-root", "/var/cache/yellowfield-tests/mysql-root", "folder of a system with a MySQL server")
 	report := flag.String("report", "", "path of a Markdown report to write; a plot is written beside it")
 	flag.Parse()
@@ -49,7 +49,7 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 	}
 	var results []result
 	different := 0
-	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL, dbms.PostgreSQL} {
 		if !slices.Contains(products, string(product)) {
 			continue
 		}
@@ -65,21 +65,24 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 		if err != nil {
 			return err
 		}
-		for _, s := range shapes {
-			if !strings.Contains(s.name, only) {
-				continue
+		for _, s := range shapesFor(product) {
+			for _, c := range contests(product) {
+				if !strings.Contains(s.name+c.name, only) {
+					continue
+				}
+				r, err := w.run(ctx, s, c, size, runs, func(format string, args ...any) { fmt.Printf(format+"\n", args...) })
+				if err != nil {
+					w.close()
+					return err
+				}
+				different += len(r.Differences)
+				const shown = 5
+				for _, d := range r.Differences[:min(shown, len(r.Differences))] {
+					fmt.Println("DIFFERENT:", d)
+				}
+				fmt.Println(line(r))
+				results = append(results, r)
 			}
-			r, err := w.run(ctx, s, size, runs, func(format string, args ...any) { fmt.Printf(format+"\n", args...) })
-			if err != nil {
-				w.close()
-				return err
-			}
-			for _, d := range r.Differences {
-				different++
-				fmt.Println("DIFFERENT:", d)
-			}
-			fmt.Println(line(r))
-			results = append(results, r)
 		}
 		w.close()
 	}
@@ -107,6 +110,6 @@ func build(folder string) (string, error) {
 
 func line(r result) string {
 	const mega = 1 << 20
-	return fmt.Sprintf("%-18s %-12s %7.1f MiB  stock %7.2f s  ours %6.2f s  %5.1f x  %6.1f MiB/s  peak %4.0f MiB",
+	return fmt.Sprintf("%-18s %-28s %7.1f MiB  stock %7.2f s  ours %6.2f s  %5.1f x  %6.1f MiB/s  peak %4.0f MiB",
 		r.Server, r.Shape, float64(r.Bytes)/mega, r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega)
 }

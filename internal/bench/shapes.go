@@ -6,6 +6,8 @@ import (
 	"io"
 	"math/rand/v2"
 	"strings"
+
+	"yellowfield/internal/dbms"
 )
 
 // shape is one kind of dump, written with made-up data that is the same each
@@ -23,6 +25,14 @@ var shapes = []shape{
 	{"extended", "four indexed tables in INSERTs of about 1 MB, as dump programs write them", extended},
 	{"keys behind", "tables first, rows in INSERTs of 50 kB, keys in ALTER TABLE at the end", keysBehind},
 	{"by hand", "a seed by hand: functions, ON DUPLICATE KEY, INSERT ... SELECT, UPDATE", byHand},
+}
+
+// shapesFor are those in a product's own words.
+func shapesFor(product dbms.Product) []shape {
+	if product == dbms.PostgreSQL {
+		return postgresShapes
+	}
+	return shapes
 }
 
 type dump struct {
