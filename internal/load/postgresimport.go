@@ -50,19 +50,20 @@ type message struct {
 }
 
 type piece struct {
-	start, end int    // in the message
-	head       []byte // what the joined statements begin with; nil where nothing was joined
+	start, end int // in the message
 	table      string
 	parts      []part // of the script
+	// For joined rows: what the statements begin with, and what is known of the
+	// table.
+	head    []byte
+	insert  sqltext.Insert
+	dialect sqltext.Dialect
+	columns []column
 }
 
 // messageSize is from what size on a message is sent. Larger ones were measured
 // to gain nothing.
-const messageSize = 128 << 10
-
-// savepoint is set before rows that were joined, so that the one to blame can be
-// found.
-const savepoint = "yellowfield_rows"
+const messageSize = 256 << 10
 
 // importPostgres is Import for PostgreSQL.
 func importPostgres(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
@@ -244,7 +245,7 @@ func (e *postgresEngine) takeRows(ctx context.Context, v postgresVerdict) (taken
 	if err != nil || !nature.joins {
 		return false, err
 	}
-	e.message.join(v, e.judge.name(v.insert.Table))
+	e.message.join(v, e.judge.name(v.insert.Table), nature)
 	return true, e.flushIfFull(ctx)
 }
 
@@ -261,6 +262,8 @@ func isLiteral(v postgresVerdict) bool {
 type tableNature struct {
 	joins bool // several INSERTs may be sent as one
 	alone bool // no other table has a say, so that its rows can go to a lane
+	// columns are for COPY in place of INSERT; nil where that is not done.
+	columns []column
 }
 
 func (e *postgresEngine) nature(ctx context.Context, table sqltext.ObjectName) (tableNature, error) {
@@ -276,6 +279,9 @@ func (e *postgresEngine) nature(ctx context.Context, table sqltext.ObjectName) (
 	n := tableNature{}
 	if err == nil && len(found) > 0 {
 		n = tableNature{joins: found[0][0] == "t", alone: found[0][0] == "t" && found[0][1] == "t"}
+		if n.joins && !e.judge.foreign {
+			n.columns, err = readColumns(ctx, e.main, table)
+		}
 		e.tables[name] = n
 	}
 	return n, err
@@ -313,13 +319,13 @@ func (m *message) add(v postgresVerdict, table string) {
 
 // join puts rows behind those of the statement before, if that was for the same
 // columns of the same table.
-func (m *message) join(v postgresVerdict, table string) {
+func (m *message) join(v postgresVerdict, table string, nature tableNature) {
 	head, body, p := v.Text[:v.insert.Body], v.Text[v.insert.Body:], part{Statement: placeOf(v.Statement)}
 	if n := len(m.pieces); n > 0 && bytes.Equal(m.pieces[n-1].head, head) {
 		m.text = append(m.text, ",\n"...)
 	} else {
 		m.separate()
-		m.pieces = append(m.pieces, piece{start: len(m.text), head: bytes.Clone(head), table: table})
+		m.pieces = append(m.pieces, piece{start: len(m.text), head: bytes.Clone(head), table: table, insert: v.insert, dialect: v.Dialect, columns: nature.columns})
 		m.text = append(m.text, head...)
 	}
 	p.start = len(m.text)
@@ -358,7 +364,11 @@ func (e *postgresEngine) flush(ctx context.Context) error {
 	}
 	first := e.message.pieces[0].parts[0]
 	e.sending = fault.Place{File: e.source.Name, Line: first.Line, Column: first.Column}
-	return e.message.send(ctx, e.main, !e.options.Fast || e.inside, &e.account)
+	frame := within
+	if e.options.Fast && !e.inside {
+		frame = byItself
+	}
+	return e.message.send(ctx, e.main, frame, &e.account)
 }
 
 // countPiece keeps the account of a piece of a message.
@@ -377,13 +387,13 @@ func (a *account) countPiece(p piece, rows int64) {
 
 // send sends a message as a whole: within a transaction, or as one. The rows of
 // a piece that is refused are sent again one by one, to find the one to blame.
-func (m *message) send(ctx context.Context, session PostgresSession, inTransaction bool, a *account) error {
-	before, behind, again := "BEGIN;", "\n;COMMIT", "ROLLBACK; BEGIN"
-	if inTransaction {
-		before, behind, again = "SAVEPOINT "+savepoint+";", "\n;RELEASE SAVEPOINT "+savepoint, "ROLLBACK TO SAVEPOINT "+savepoint
+func (m *message) send(ctx context.Context, session PostgresSession, frame frame, a *account) error {
+	if sent, err := m.sendCopies(ctx, session, frame, a); sent || err != nil {
+		return err
 	}
+	before := frame.before + ";"
 	at := -1 // the first result is that of before
-	err := session.Send(ctx, before+string(m.text)+behind, func(rows int64) {
+	err := session.Send(ctx, before+string(m.text)+"\n;"+frame.behind, func(rows int64) {
 		if at >= 0 && at < len(m.pieces) {
 			a.countPiece(m.pieces[at], rows)
 		}
@@ -401,7 +411,7 @@ func (m *message) send(ctx context.Context, session PostgresSession, inTransacti
 	}
 	guilty := m.pieces[at]
 	ignore := func(int64) {}
-	if len(guilty.parts) > 1 && session.Send(ctx, again, ignore) == nil {
+	if len(guilty.parts) > 1 && session.Send(ctx, frame.again, ignore) == nil {
 		for _, p := range m.pieces[:at] {
 			if session.Send(ctx, string(m.text[p.start:p.end]), ignore) != nil {
 				break

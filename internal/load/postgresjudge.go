@@ -46,7 +46,9 @@ type postgresJudge struct {
 	server   Server
 	// path is the first schema of search_path, where new objects go.
 	path string
-	last struct {
+	// foreign says that the script's bytes are in another encoding than UTF-8.
+	foreign bool
+	last    struct {
 		head    []byte
 		insert  sqltext.Insert
 		dialect sqltext.Dialect
@@ -126,8 +128,13 @@ func (j *postgresJudge) lookClosely(v postgresVerdict) postgresVerdict {
 	case "SET", "RESET":
 		v.class = sessionSetting
 		for _, a := range sqltext.ParseSet(s.Text, s.Dialect) {
-			if a.Name == "search_path" {
+			switch {
+			case len(a.Value) == 0:
+			case a.Name == "search_path":
 				j.follow(pathOf(a.Value))
+			case a.Name == "client_encoding" || a.Name == "names":
+				value := strings.ToLower(a.Value[len(a.Value)-1].Plain())
+				j.foreign = value != "utf8" && value != "utf-8" && value != "unicode" && value != "default"
 			}
 		}
 	case "BEGIN", "START":

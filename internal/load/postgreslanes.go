@@ -216,7 +216,7 @@ func (e *postgresEngine) giveRun(ctx context.Context, s sqltext.Statement) (take
 	}
 	judge := *e.judge
 	judge.last.head = nil
-	l.give(ctx, r.bytes, s, func() error { return l.readRun(ctx, r, &judge, table) })
+	l.give(ctx, r.bytes, s, func() error { return l.readRun(ctx, r, &judge, table, nature) })
 	if r.last {
 		e.script.Resume(strings.NewReader(""), r.from)
 		return true, nil
@@ -229,7 +229,7 @@ func (e *postgresEngine) giveRun(ctx context.Context, s sqltext.Statement) (take
 }
 
 // readRun reads a run from the file and sends it.
-func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postgresJudge, table string) error {
+func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postgresJudge, table string, nature tableNature) error {
 	e := l.pool.e
 	script, err := e.source.postgresScript()
 	if err != nil {
@@ -246,7 +246,7 @@ func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postg
 		if len(m.pieces) == 0 {
 			return nil
 		}
-		return m.send(ctx, l.session, false, &e.account)
+		return m.send(ctx, l.session, byItself, &e.account)
 	}
 	for {
 		statement, err := script.Next()
@@ -272,7 +272,7 @@ func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postg
 				return err
 			}
 		case v.class == literalRows && isLiteral(v):
-			if m.join(v, table); len(m.text) >= messageSize {
+			if m.join(v, table, nature); len(m.text) >= messageSize {
 				if err := flush(); err != nil {
 					return err
 				}

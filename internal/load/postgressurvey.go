@@ -121,7 +121,7 @@ func (c *postgresChecker) statement(s sqltext.Statement) error {
 	case v.adapted != "":
 		c.note(c.place(s), v.adapted, "")
 	}
-	c.text.observe(v)
+	c.text.foreign = c.foreign
 	c.record(v)
 	return nil
 }
@@ -291,17 +291,4 @@ func (t *postgresText) badByte(text []byte) int {
 		return -1
 	}
 	return firstInvalid(text)
-}
-
-// observe follows client_encoding.
-func (t *postgresText) observe(v postgresVerdict) {
-	if v.head.Verb != "SET" {
-		return
-	}
-	for _, a := range sqltext.ParseSet(v.Text, v.Dialect) {
-		if (a.Name == "client_encoding" || a.Name == "names") && len(a.Value) > 0 {
-			value := strings.ToLower(a.Value[len(a.Value)-1].Plain())
-			t.foreign = value != "utf8" && value != "utf-8" && value != "unicode" && value != "default"
-		}
-	}
 }

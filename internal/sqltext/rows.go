@@ -42,7 +42,7 @@ func ParseInsert(text []byte, d Dialect) (insert Insert, ok bool) {
 				break
 			}
 			if t.Kind == Word || t.Kind == Name {
-				insert.Columns = append(insert.Columns, t.Plain())
+				insert.Columns = append(insert.Columns, s.folded(t))
 			} else if !t.IsPunct(',') {
 				return insert, false
 			}
