@@ -125,6 +125,9 @@ func appendValue(data, value []byte, kind columnKind) ([]byte, bool) {
 		if kind != numberColumn && (kind != integerColumn || !whole) || bytes.ContainsAny(value, "xXbBoO:") {
 			return data, false
 		}
+		if c == '-' && !bytes.ContainsAny(value, "123456789") { // an INSERT stores 0, and COPY -0
+			return data, false
+		}
 		return append(data, value...), true
 	case bytes.EqualFold(value, []byte("NULL")):
 		return append(data, '\\', 'N'), true
