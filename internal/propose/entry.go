@@ -8,7 +8,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/settings"
@@ -202,10 +201,6 @@ func (p *Proposal) writeImport(w *writer) {
 	if p.leavesTables() {
 		mark = "# "
 	}
-	if p.onPostgres() && len(p.Findings.Import()) > 0 {
-		mark = "# "
-		w.remark("", "Scripts are not imported into PostgreSQL yet: import these with the server's own client.")
-	}
 	var rows []row
 	begin := func() {
 		if len(rows) == 0 {
@@ -259,11 +254,6 @@ func (p *Proposal) writeImport(w *writer) {
 	if left > shownScripts {
 		w.line("# not imported: "+counted(left-shownScripts, "further script", "further scripts"), "")
 	}
-}
-
-// onPostgres reports whether the chosen server is a PostgreSQL.
-func (p *Proposal) onPostgres() bool {
-	return slices.ContainsFunc(p.servers, func(s server) bool { return s.name == p.Server && s.family == string(dbms.PostgreSQL) })
 }
 
 // shownScripts is how many are named of those that are not imported.

@@ -490,12 +490,21 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 }
 
 // ownLogin logs in with the app's first account, the way we reach the server.
+// Host-based rules may let the account in only the way the application comes.
 func (r *run) ownLogin(ctx context.Context) (dbms.Server, error) {
 	account := r.app.Accounts[0]
-	return r.open(ctx, dbms.Login{
+	login := dbms.Login{
 		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
 		Password: r.plan.credentials[account].password, Database: r.app.Database.Name,
-	})
+	}
+	server, err := r.open(ctx, login)
+	if theirs := r.addressFrom(r.facts(account, login.Password)); dbms.CauseOf(err) == dbms.WrongLogin && r.view.entry.DBMS == dbms.PostgreSQL && theirs != login.Address {
+		login.Address = theirs
+		if server, second := r.open(ctx, login); second == nil {
+			return server, nil
+		}
+	}
+	return server, err
 }
 
 // removeImported removes what a script made, and nothing else: an application
