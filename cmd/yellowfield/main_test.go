@@ -72,8 +72,7 @@ func TestScenesOnNewerMariaDB(t *testing.T) {
 	playScenes(t, throwaway.Options{Product: dbms.MariaDB, Root: root})
 }
 
-// TestScenesOnPostgreSQL plays scenes of its own: scripts are not imported there
-// yet.
+// TestScenesOnPostgreSQL plays scenes of its own beside those for every server.
 func TestScenesOnPostgreSQL(t *testing.T) {
 	if throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
@@ -116,10 +115,19 @@ func initialised(t *testing.T, o throwaway.Options) string {
 
 func playScenes(t *testing.T, o throwaway.Options) { playScenesIn(t, "testdata/script", o) }
 
+// playScenesIn plays the scenes of a folder, and those that are the same on every
+// server.
 func playScenesIn(t *testing.T, folder string, o throwaway.Options) {
+	var scenes []string
+	for _, f := range []string{folder, "testdata/every"} {
+		found, err := filepath.Glob(f + "/*.txtar")
+		require.NoError(t, err)
+		require.NotEmpty(t, found)
+		scenes = append(scenes, found...)
+	}
 	o.Data = initialised(t, o)
 	testscript.Run(t, testscript.Params{
-		Dir:                folder,
+		Files:              scenes,
 		RequireUniqueNames: true,
 		Setup:              func(env *testscript.Env) error { return setTheScene(env, o) },
 		Condition: func(word string) (bool, error) {

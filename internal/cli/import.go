@@ -57,6 +57,9 @@ removed.`,
 				return fault.New(fault.Invalid, "name the files, or write this into the estate file", "--encoding and --prefix-token are for files named here")
 			}
 			return p.withApps(args[:1], nil, func(engine *provision.Engine, apps []*estate.App) error {
+				if apps[0].DatabaseFor(options.Import.Into) == nil {
+					return fault.New(fault.Invalid, "see databases in the estate file", "app %s has no database %q", apps[0].Name, options.Import.Into)
+				}
 				p.listen(engine)
 				results, err := engine.Import(command.Context(), apps[0], options)
 				if err != nil {
@@ -74,6 +77,7 @@ removed.`,
 	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB")
 	flags.BoolVar(&options.Import.Fast, "fast", false, "on PostgreSQL: several sessions side by side, instead of one transaction for the whole script")
 	flags.BoolVar(&options.Import.OneByOne, "one-by-one", false, "send every statement as it stands, one after the other")
+	flags.StringVar(&options.Import.Into, "into", "", "`name` under databases of the one that the files named here go into, where the app has several")
 	flags.StringVar(&each.Encoding, "encoding", "", "`encoding` of the files named here, utf-8 if nothing is said; binary for bytes that are not looked at")
 	flags.StringVar(&each.PrefixToken, "prefix-token", "", "`text` that stands for the app's table prefix in the files named here")
 	return command

@@ -441,6 +441,18 @@ func (v *Values) decodeNode(d *decoder, node ast.Node, path string) {
 	}
 }
 
+func (l *Databases) decodeNode(d *decoder, node ast.Node, path string) {
+	pairs, ok := d.entries(node, path)
+	if !ok {
+		return
+	}
+	for _, pair := range pairs {
+		one := &Database{Key: keyOf(pair)}
+		d.decode(pair.Value, reflect.ValueOf(one).Elem(), join(path, one.Key))
+		*l = append(*l, one)
+	}
+}
+
 var octal = regexp.MustCompile(`^0?[0-7]{3}$`)
 
 func (m *Mode) decodeNode(d *decoder, node ast.Node, path string) {

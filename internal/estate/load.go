@@ -220,16 +220,11 @@ func (e *Estate) complete(d Defaults) {
 	for _, a := range e.Apps {
 		a.Server = or(a.Server, d.Server)
 		a.Folder = e.absolute(a.Folder)
-		a.Database.Charset = or(a.Database.Charset, d.Database.Charset)
-		a.Database.Collation = or(a.Database.Collation, d.Database.Collation)
-		if server := e.Servers[a.Server]; server != nil && server.DBMS == dbms.PostgreSQL {
-			a.Database.completeForPostgres()
+		if len(a.Databases) > 0 && a.Database == (Database{}) {
+			a.Database = *a.Databases[0]
 		}
-		if a.Database.Charset == "" && (a.Database.Collation == "" || strings.HasPrefix(a.Database.Collation, "utf8mb4_")) {
-			a.Database.Charset = "utf8mb4"
-		}
-		if a.Database.Charset == "utf8mb4" && a.Database.Collation == "" {
-			a.Database.Collation = "utf8mb4_unicode_ci"
+		for _, database := range a.All() {
+			database.complete(d, e.Servers[a.Server])
 		}
 		if a.Ownership == nil {
 			a.Ownership = d.Ownership
@@ -258,6 +253,21 @@ func (e *Estate) complete(d Defaults) {
 			}
 			e.completePassword(account.Password)
 		}
+	}
+}
+
+// complete fills in defaults, and what goes without saying.
+func (d *Database) complete(defaults Defaults, server *Server) {
+	d.Charset = or(d.Charset, defaults.Database.Charset)
+	d.Collation = or(d.Collation, defaults.Database.Collation)
+	if server != nil && server.DBMS == dbms.PostgreSQL {
+		d.completeForPostgres()
+	}
+	if d.Charset == "" && (d.Collation == "" || strings.HasPrefix(d.Collation, "utf8mb4_")) {
+		d.Charset = "utf8mb4"
+	}
+	if d.Charset == "utf8mb4" && d.Collation == "" {
+		d.Collation = "utf8mb4_unicode_ci"
 	}
 }
 

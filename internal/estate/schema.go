@@ -61,8 +61,16 @@ func (Condition) JSONSchema() *jsonschema.Schema {
 // JSONSchema: a file's path, or the path with more.
 func (Script) JSONSchema() *jsonschema.Schema {
 	yes := &jsonschema.Schema{Type: "boolean"}
-	return oneOf(text(), object([]string{"file"}, "file", text(), "encoding", text(), "prefix_token", text(),
+	return oneOf(text(), object([]string{"file"}, "file", text(), "into", text(), "encoding", text(), "prefix_token", text(),
 		"retarget", yes, "map_collations", yes, "convert_charset", yes, "fast", yes))
+}
+
+// JSONSchema: databases by names of the administrator's own.
+func (Databases) JSONSchema() *jsonschema.Schema {
+	reflector := jsonschema.Reflector{FieldNameTag: "yaml", RequiredFromJSONSchemaTags: true, ExpandedStruct: true, Anonymous: true}
+	one := reflector.Reflect(&Database{})
+	one.Version = ""
+	return &jsonschema.Schema{Type: "object", AdditionalProperties: one}
 }
 
 // JSONSchema: a value as text, number or boolean.

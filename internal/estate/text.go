@@ -8,8 +8,9 @@ import (
 	"strings"
 )
 
-// Text is a settings value with placeholders: "{host}", "{user|url}". A
-// doubled brace stands for a brace.
+// Text is a settings value with placeholders: "{host}", "{user|url}", and
+// "{database:log}" for one of several databases. A doubled brace stands for a
+// brace.
 type Text struct {
 	raw   string
 	parts []part
@@ -26,7 +27,7 @@ var Placeholders = []string{"dbms", "host", "port", "socket", "database", "user"
 
 // placeholder matches only what looks meant as one, so that JSON or CSS in a
 // value needs no escaping.
-var placeholder = regexp.MustCompile(`\{\{|\}\}|\{([a-z_]+)(?:\|([a-z]+))?\}`)
+var placeholder = regexp.MustCompile(`\{\{|\}\}|\{([a-z_]+)(?:\|([a-z]+))?\}|\{(database:[a-z0-9_-]+)(?:\|([a-z]+))?\}`)
 
 // parseText reads a value. The error names the unknown placeholder or filter.
 func parseText(raw string) (Text, error) {
@@ -40,12 +41,15 @@ func parseText(raw string) (Text, error) {
 	for _, m := range placeholder.FindAllStringSubmatchIndex(raw, -1) {
 		literal(raw[last:m[0]])
 		last = m[1]
+		if m[6] >= 0 { // one of several databases
+			m = []int{m[0], m[1], m[6], m[7], m[8], m[9]}
+		}
 		if m[2] < 0 {
 			literal(raw[m[0] : m[0]+1])
 			continue
 		}
 		p := part{placeholder: raw[m[2]:m[3]]}
-		if !slices.Contains(Placeholders, p.placeholder) {
+		if word, _, _ := strings.Cut(p.placeholder, ":"); !slices.Contains(Placeholders, word) {
 			return t, &unknownWord{"placeholder", p.placeholder, Placeholders}
 		}
 		if m[4] >= 0 {
@@ -73,6 +77,17 @@ func (t Text) String() string { return t.raw }
 // Uses reports whether a placeholder occurs.
 func (t Text) Uses(name string) bool {
 	return slices.ContainsFunc(t.parts, func(p part) bool { return p.placeholder == name })
+}
+
+// Databases gives the names of the databases that it stands for, of several.
+func (t Text) Databases() []string {
+	var keys []string
+	for _, p := range t.parts {
+		if _, key, named := strings.Cut(p.placeholder, ":"); named {
+			keys = append(keys, key)
+		}
+	}
+	return keys
 }
 
 // Only reports which placeholder the text is, if it is one and nothing else:

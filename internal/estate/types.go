@@ -72,17 +72,20 @@ type SeenByApps struct {
 
 // App is one application.
 type App struct {
-	Name     string     `yaml:"-" json:"-"`
-	Server   string     `yaml:"server" jsonschema_description:"The server its database is on."`
-	Folder   string     `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
-	Labels   []string   `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
-	Database Database   `yaml:"database" jsonschema:"required" jsonschema_description:"The application's database."`
-	Accounts []*Account `yaml:"accounts" jsonschema_description:"Its accounts; the settings get the first one."`
-	Shared   bool       `yaml:"shared" jsonschema_description:"Another app that says so too may use the same database or account, with another prefix."`
-	HostRule bool       `yaml:"host_rule" jsonschema_description:"Write a host-based rule on PostgreSQL where a login would be refused; the server must be on this host."`
-	Prefix   string     `yaml:"prefix" jsonschema_description:"Table prefix, for settings values and imports."`
-	PHP      *PHP       `yaml:"php" jsonschema_description:"What the application needs of PHP."`
-	Import   []Script   `yaml:"import" jsonschema_description:"SQL scripts to import into an empty database, in this order."`
+	Name     string   `yaml:"-" json:"-"`
+	Server   string   `yaml:"server" jsonschema_description:"The server its database is on."`
+	Folder   string   `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
+	Labels   []string `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
+	Database Database `yaml:"database" jsonschema_description:"The application's database."`
+	// Databases take the place of Database where there are several; the first
+	// one is then Database, too.
+	Databases Databases  `yaml:"databases" jsonschema_description:"Its databases, where it has several, by names of your own; the first is the main one. {database:NAME} stands for one in settings, into: NAME sends a script there."`
+	Accounts  []*Account `yaml:"accounts" jsonschema_description:"Its accounts; the settings get the first one."`
+	Shared    bool       `yaml:"shared" jsonschema_description:"Another app that says so too may use the same database or account, with another prefix."`
+	HostRule  bool       `yaml:"host_rule" jsonschema_description:"Write a host-based rule on PostgreSQL where a login would be refused; the server must be on this host."`
+	Prefix    string     `yaml:"prefix" jsonschema_description:"Table prefix, for settings values and imports."`
+	PHP       *PHP       `yaml:"php" jsonschema_description:"What the application needs of PHP."`
+	Import    []Script   `yaml:"import" jsonschema_description:"SQL scripts to import into an empty database, in this order."`
 	// ServerDuringImport are global variables of the server, by their names.
 	ServerDuringImport map[string]Variable `yaml:"server_during_import" jsonschema_description:"Global variables of the server that are set for the import only, and restored whatever happens."`
 	Settings           []*Settings         `yaml:"settings" jsonschema_description:"The application's settings files."`
@@ -95,8 +98,12 @@ type App struct {
 	Notes          []string   `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
 }
 
-// Database is the application's database.
+// Databases are in the order of the estate file.
+type Databases []*Database
+
+// Database is a database of the application.
 type Database struct {
+	Key       string `yaml:"-" json:"-"` // its name in the estate file, where there are several
 	Name      string `yaml:"name" jsonschema:"required" jsonschema_description:"Its name."`
 	Charset   string `yaml:"charset" jsonschema_description:"Its character set."`
 	Collation string `yaml:"collation" jsonschema_description:"Its collation."`
@@ -108,6 +115,7 @@ type Account struct {
 	Name        string          `yaml:"name" jsonschema:"required" jsonschema_description:"Its name."`
 	ClientHosts []string        `yaml:"client_hosts" jsonschema_description:"Hosts it may come from, localhost if nothing is said. % and _ are wildcards."`
 	Rights      Rights          `yaml:"rights" jsonschema_description:"Rights on the app's database, structure if nothing is said."`
+	Databases   []string        `yaml:"databases" jsonschema_description:"Which of the app's databases it has these rights on, by their names under databases; all of them if nothing is said."`
 	Limits      Limits          `yaml:"limits" jsonschema_description:"Limits of the account."`
 	RequireTLS  bool            `yaml:"require_tls" jsonschema_description:"It may log in over TLS only."`
 	Password    *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; else one is made."`
@@ -178,6 +186,7 @@ type Condition struct {
 // Script is one SQL file to import.
 type Script struct {
 	File           string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder; plain, or packed with gzip, bzip2, xz, zstd or zip."`
+	Into           string `yaml:"into" jsonschema_description:"The one of the app's databases that it goes into, by its name under databases."`
 	Encoding       string `yaml:"encoding" jsonschema_description:"Its encoding, utf-8 if nothing is said; binary for bytes that are not looked at."`
 	PrefixToken    string `yaml:"prefix_token" jsonschema_description:"What stands for the table prefix in the script."`
 	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name: leave that out, and import into the app's."`
@@ -233,3 +242,45 @@ type Modes struct {
 
 // Mode is a file mode such as "0440".
 type Mode uint32
+
+// All gives the app's databases, the main one first.
+func (a *App) All() []*Database {
+	all := []*Database{&a.Database}
+	for i, d := range a.Databases {
+		if i > 0 {
+			all = append(all, d)
+		}
+	}
+	return all
+}
+
+// DatabaseFor gives a database by its name in the estate file, the main one for
+// no name; nil for an unknown one.
+func (a *App) DatabaseFor(key string) *Database {
+	for _, d := range a.All() {
+		if key == "" || d.Key == key {
+			return d
+		}
+	}
+	return nil
+}
+
+// DatabasesOf gives those of the app's databases that an account has rights on.
+func (a *App) DatabasesOf(account *Account) []*Database {
+	if len(account.Databases) == 0 {
+		return a.All()
+	}
+	var some []*Database
+	for _, key := range account.Databases {
+		some = append(some, a.DatabaseFor(key))
+	}
+	return some
+}
+
+// Path is where the estate file describes the database, below its app.
+func (d *Database) Path() string {
+	if d.Key == "" {
+		return "database"
+	}
+	return "databases." + d.Key
+}

@@ -108,7 +108,17 @@ func (e *Estate) validateApp(a *App, path string) {
 	if a.Folder == "" && (len(a.Settings) > 0 || len(a.Import) > 0) {
 		e.fault(path, "write folder: PATH", "app %s has files and no folder", a.Name)
 	}
-	e.validateDatabase(a, server, path+".database")
+	if len(a.Databases) > 0 && a.Databases[0].Key != a.Database.Key {
+		e.fault(path+".databases", "put the database under databases, as the first of them", "app %s has both database and databases", a.Name)
+	}
+	names := map[string]bool{}
+	for _, d := range a.All() {
+		e.validateDatabase(a, *d, server, path+"."+d.Path())
+		if names[d.Name] && d.Name != "" {
+			e.fault(path+"."+d.Path()+".name", "choose another name", "the database %s is there twice", d.Name)
+		}
+		names[d.Name] = true
+	}
 	if len(a.Accounts) == 0 {
 		e.fault(path, "write accounts: with at least a name", "app %s has no account", a.Name)
 	}
@@ -116,6 +126,9 @@ func (e *Estate) validateApp(a *App, path string) {
 	for i, account := range a.Accounts {
 		at := fmt.Sprintf("%s.accounts[%d]", path, i)
 		e.validateAccount(account, server, at)
+		for j, key := range account.Databases {
+			e.knownDatabase(fmt.Sprintf("%s.databases[%d]", at, j), a, key)
+		}
 		if seen[account.Name] {
 			e.fault(at+".name", "give one account several client_hosts instead", "the account %s is there twice", account.Name)
 		}
@@ -127,6 +140,9 @@ func (e *Estate) validateApp(a *App, path string) {
 	for i, script := range a.Import {
 		at := fmt.Sprintf("%s.import[%d]", path, i)
 		e.inside(at, a, script.File)
+		if script.Into != "" {
+			e.knownDatabase(at+".into", a, script.Into)
+		}
 		if script.PrefixToken != "" && a.Prefix == "" {
 			e.fault(at+".prefix_token", "write prefix: for the app", "a prefix token needs a prefix to put in its place")
 		}
@@ -160,8 +176,10 @@ var ImportVariables = []string{
 	"max_statement_time", "net_read_timeout", "net_write_timeout",
 }
 
-func (e *Estate) validateDatabase(a *App, server *Server, path string) {
-	d := a.Database
+func (e *Estate) validateDatabase(a *App, d Database, server *Server, path string) {
+	if d.Key != "" && !ownName.MatchString(d.Key) {
+		e.fault(path, "small letters, digits and hyphens, a letter first", "%q cannot name one of an app's databases", d.Key)
+	}
 	if d.Name == "" {
 		e.fault(path, "write database: {name: NAME}", "app %s names no database", a.Name)
 		return
@@ -271,6 +289,11 @@ func (e *Estate) validateSettings(a *App, path string) {
 			}
 			e.fault(at+".account", fault.DidYouMean(s.Account, names, "known: "+strings.Join(names, ", ")), "app %s has no account %q", a.Name, s.Account)
 		}
+		for _, value := range s.Values {
+			for _, key := range value.Text.Databases() {
+				e.knownDatabase(at+".values."+value.Address, a, key)
+			}
+		}
 		if len(s.Values) == 0 {
 			e.fault(at, "write values: with an address and what to write there", "the settings file %s has no values", s.File)
 		}
@@ -287,6 +310,19 @@ func (e *Estate) validateSettings(a *App, path string) {
 	for i, file := range a.InstallerFiles {
 		e.inside(fmt.Sprintf("%s.installer_files[%d]", path, i), a, file)
 	}
+}
+
+// knownDatabase makes sure that an app has a database of this name in the
+// estate file.
+func (e *Estate) knownDatabase(path string, a *App, key string) {
+	var keys []string
+	for _, d := range a.Databases {
+		if d.Key == key {
+			return
+		}
+		keys = append(keys, d.Key)
+	}
+	e.fault(path, fault.DidYouMean(key, keys, "write databases: with "+key+" among them"), "app %s has no database %q", a.Name, key)
 }
 
 func (e *Estate) validateOwnership(a *App, path string) {
@@ -329,7 +365,9 @@ func (e *Estate) validateSharing() {
 	}
 	for _, name := range Names(e.Apps) {
 		a := e.Apps[name]
-		claim(a, "database "+a.Database.Name, "database "+a.Database.Name, "apps."+name+".database.name")
+		for _, d := range a.All() {
+			claim(a, "database "+d.Name, "database "+d.Name, "apps."+name+"."+d.Path()+".name")
+		}
 		for i, account := range a.Accounts {
 			for _, host := range account.ClientHosts {
 				claim(a, "account "+account.Name+"@"+host, "account "+account.Name+"@"+host, fmt.Sprintf("apps.%s.accounts[%d].name", name, i))

@@ -158,13 +158,27 @@ func (r *run) planAccount(ctx context.Context, account *estate.Account, a dbms.A
 // and none on this database yet.
 func (r *run) mayTake(a dbms.Account) error {
 	grants := r.view.catalogue.Grants(a)
-	held, _ := r.view.server.HeldOn(r.app.Database.Name, grants)
-	elsewhere := r.view.server.Elsewhere(r.app.Database.Name, grants)
+	held, elsewhere := r.ours(grants)
 	if len(elsewhere) == 0 || len(held) > 0 || r.options.Adopt {
 		return nil
 	}
 	return r.Estate.Fault(fault.Differs, r.path("accounts"), "choose another name, or take it with --adopt",
 		"the account %s exists and has rights elsewhere: %s", a, strings.Join(elsewhere, ", "))
+}
+
+// ours gives the rights that an account has on one of the app's databases, and
+// what else it may touch.
+func (r *run) ours(grants dbms.Grants) (held dbms.Privileges, elsewhere []string) {
+	for i, d := range r.app.All() {
+		here, _ := r.view.server.HeldOn(d.Name, grants)
+		held = held.Plus(here)
+		others := r.view.server.Elsewhere(d.Name, grants)
+		if i == 0 {
+			elsewhere = others
+		}
+		elsewhere = slices.DeleteFunc(elsewhere, func(place string) bool { return !slices.Contains(others, place) })
+	}
+	return held, elsewhere
 }
 
 func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credential, options dbms.AccountOptions, first bool) {

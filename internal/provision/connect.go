@@ -166,8 +166,16 @@ func (r *run) look(ctx context.Context) error {
 	if err := r.view.server.Unavailable(); err != nil {
 		return err
 	}
-	r.view.catalogue, err = r.view.server.ReadCatalogue(ctx, r.view.asAdmin(), []string{r.app.Database.Name})
+	r.view.catalogue, err = r.view.server.ReadCatalogue(ctx, r.view.asAdmin(), r.databaseNames())
 	return err
+}
+
+func (r *run) databaseNames() []string {
+	var names []string
+	for _, d := range r.app.All() {
+		names = append(names, d.Name)
+	}
+	return names
 }
 
 // loginAsProvided logs in with the account that a provider made, for servers

@@ -25,6 +25,7 @@ import (
 type ImportOptions struct {
 	Files    []load.Source // in place of the estate file's scripts; Prefix is filled in
 	Retarget bool          // of the estate file's scripts, too
+	Into     string        // the database for Files, by its name in the estate file
 	load.Options
 }
 
@@ -32,10 +33,12 @@ type ImportOptions struct {
 // before anything is changed, and decides whether to import.
 func (r *run) planImport(ctx context.Context) error {
 	app := r.app
-	if err := r.planCleaning(ctx); err != nil {
-		return err
+	for _, d := range app.All() {
+		if err := r.planCleaning(d); err != nil {
+			return err
+		}
 	}
-	own := ownTables(app, r.plan.contents)
+	own := r.ownTables(&app.Database)
 	if app.Installer.Tables && len(own) == 0 && r.options.Import == nil {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the installer makes the tables"}})
 	}
@@ -47,17 +50,35 @@ func (r *run) planImport(ctx context.Context) error {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name}})
 		return nil
 	}
-	target, err := r.importTarget(ctx)
-	if err != nil {
-		return err
+	targets := map[*estate.Database]load.Target{}
+	var wanted []*script
+	for _, d := range app.All() {
+		group := slices.DeleteFunc(slices.Clone(scripts), func(s *script) bool { return s.into != d })
+		if len(group) == 0 {
+			continue
+		}
+		target, err := r.importTarget(ctx, d)
+		if err != nil {
+			return err
+		}
+		own := r.ownTables(d)
+		expected, err := r.readScripts(ctx, group, target, len(own) > 0)
+		if err != nil {
+			return err
+		}
+		decided, err := r.mayImport(d, group, own, expected)
+		if err != nil {
+			return err
+		}
+		if !decided {
+			targets[d] = target
+			wanted = append(wanted, group...)
+		}
 	}
-	expected, err := r.readScripts(ctx, scripts, target, len(own) > 0)
-	if err != nil {
-		return err
+	if len(wanted) == 0 {
+		return nil
 	}
-	if decided, err := r.mayImport(scripts, own, expected); decided || err != nil {
-		return err
-	}
+	scripts = slices.DeleteFunc(scripts, func(s *script) bool { return !slices.Contains(wanted, s) })
 	if err := refusals(scripts); err != nil {
 		return err
 	}
@@ -72,7 +93,7 @@ func (r *run) planImport(ctx context.Context) error {
 	}
 	r.plan.scripts = scripts
 	for _, s := range scripts {
-		r.planScript(s, target)
+		r.planScript(s, targets[s.into])
 	}
 	r.planRestoring()
 	return nil
@@ -81,6 +102,7 @@ func (r *run) planImport(ctx context.Context) error {
 // script is one script of the import with what is known of it.
 type script struct {
 	load.Source
+	into    *estate.Database
 	options load.Options
 	survey  *load.Survey
 }
@@ -97,7 +119,7 @@ func (r *run) scripts() []*script {
 		options.MapCollations = options.MapCollations || s.MapCollations
 		options.ConvertCharset = options.ConvertCharset || s.ConvertCharset
 		options.Fast = options.Fast || s.Fast
-		scripts = append(scripts, &script{options: options, Source: load.Source{
+		scripts = append(scripts, &script{into: r.app.DatabaseFor(s.Into), options: options, Source: load.Source{
 			Path: r.app.InFolder(s.File), Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
 		}})
 	}
@@ -112,7 +134,7 @@ func (r *run) scripts() []*script {
 	var named []*script
 	for _, file := range r.options.Import.Files {
 		file.Prefix = r.app.Prefix
-		one := &script{Source: file, options: asked}
+		one := &script{into: r.app.DatabaseFor(r.options.Import.Into), Source: file, options: asked}
 		for _, s := range scripts { // a script of the estate file keeps what is said of it there
 			if s.Path == file.Path {
 				one = s
@@ -129,12 +151,11 @@ func (r *run) scripts() []*script {
 
 // mayImport decides, from the tables that are there, whether the scripts run.
 // decided tells that there is nothing more to do.
-func (r *run) mayImport(scripts []*script, own, expected []string) (decided bool, err error) {
-	app := r.app
+func (r *run) mayImport(d *estate.Database, scripts []*script, own, expected []string) (decided bool, err error) {
 	if r.options.Import != nil {
 		if len(own) > 0 && !r.options.Import.IntoExisting {
 			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables; else empty the database first",
-				"the database %s holds %s already (%s)", app.Database.Name, counted(len(own), "table", "tables"), some(own))
+				"the database %s holds %s already (%s)", d.Name, counted(len(own), "table", "tables"), some(own))
 		}
 		return false, nil
 	}
@@ -157,7 +178,7 @@ func (r *run) mayImport(scripts []*script, own, expected []string) (decided bool
 	case len(own) > 0:
 		return true, r.Estate.Fault(fault.Protected, r.path("import"), "look at the database, and empty it if nothing in it is needed",
 			"the database %s holds %s (%s), among them %d of the %d that the scripts make: it is not known who made them",
-			app.Database.Name, counted(len(own), "table", "tables"), some(own), there, len(expected))
+			d.Name, counted(len(own), "table", "tables"), some(own), there, len(expected))
 	}
 	return false, nil
 }
@@ -175,16 +196,16 @@ func refusals(scripts []*script) error {
 
 // importTarget is all that the importer has to know of the database and its
 // server. Sessions are opened later, by importScript.
-func (r *run) importTarget(ctx context.Context) (load.Target, error) {
-	target := load.Target{Database: r.app.Database.Name, Charset: r.app.Database.Charset}
-	if !r.plan.contents.Empty() {
+func (r *run) importTarget(ctx context.Context, d *estate.Database) (load.Target, error) {
+	target := load.Target{Database: d.Name, Charset: d.Charset}
+	if contents := r.plan.contents[d.Name]; !contents.Empty() {
 		target.Holds = map[string]bool{}
-		for object := range objectsOf(r.plan.contents) {
+		for object := range objectsOf(contents) {
 			target.Holds[object.Name] = true
 		}
 	}
 	if server, is := r.view.server.(*postgres.Server); is {
-		facts, err := server.ScriptFacts(ctx, r.app.Database.Name)
+		facts, err := server.ScriptFacts(ctx, d.Name)
 		target.Server = load.Server{Name: r.app.Server, Dialect: sqltext.Dialect{PostgreSQL: true}, Settings: facts.Settings, Extensions: facts.Extensions}
 		return target, err
 	}
@@ -205,10 +226,10 @@ func (r *run) importTarget(ctx context.Context) (load.Target, error) {
 
 // ownTables are the tables that count as the app's: all, or those with its
 // prefix where the database is shared.
-func ownTables(app *estate.App, contents dbms.Contents) []string {
+func (r *run) ownTables(d *estate.Database) []string {
 	var own []string
-	for _, t := range contents.Tables {
-		if !app.Shared || strings.HasPrefix(t.Name, app.Prefix) {
+	for _, t := range r.plan.contents[d.Name].Tables {
+		if !r.app.Shared || strings.HasPrefix(t.Name, r.app.Prefix) {
 			own = append(own, t.Name)
 		}
 	}
@@ -286,9 +307,17 @@ func (r *run) canLogInFromHere() error {
 		"the import runs as %s, which may come from %s and not through the socket", r.app.Accounts[0].Name, strings.Join(hosts, ", "))
 }
 
+// title names a script, and its database where there are several.
+func (s *script) title() string {
+	if s.into.Key != "" {
+		return filepath.Base(s.Name) + " into " + s.into.Name
+	}
+	return filepath.Base(s.Name)
+}
+
 func (r *run) planScript(source *script, target load.Target) {
 	survey := source.survey
-	facts := filepath.Base(source.Name) + ": " + load.Size(survey.Length) + ", " + counted(survey.Statements, "statement", "statements")
+	facts := source.title() + ": " + load.Size(survey.Length) + ", " + counted(survey.Statements, "statement", "statements")
 	if n := len(survey.Tables); n > 0 {
 		facts += ", " + counted(n, "table", "tables")
 	}
@@ -314,7 +343,7 @@ func (r *run) planScript(source *script, target load.Target) {
 	var report load.Report
 	s.act = func(ctx context.Context) (string, error) {
 		began := time.Now()
-		if err := r.noteUnfinished(); err != nil {
+		if err := r.noteUnfinished(source.into); err != nil {
 			return "", err
 		}
 		s.touched = true // what came before a statement that fails is there
@@ -335,22 +364,22 @@ func (r *run) planScript(source *script, target load.Target) {
 			}
 		}
 		s.also = append(s.also, r.remarks(report)...)
-		deviating, err := r.deviating(ctx, survey)
+		deviating, err := r.deviating(ctx, source.into, survey)
 		if err != nil {
 			return "", err
 		}
 		s.also = append(s.also, deviating...)
-		facts := filepath.Base(source.Name) + ": " + report.Describe()
+		facts := source.title() + ": " + report.Describe()
 		if report.Replayed > 0 {
 			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
 		}
 		return facts, nil
 	}
 	s.undo = func(ctx context.Context) error {
-		if err := r.removeImported(ctx, report.Made); err != nil {
+		if err := r.removeImported(ctx, source.into, report.Made); err != nil {
 			return err
 		}
-		if err := r.importIsOver(); err != nil {
+		if err := r.importIsOver(source.into); err != nil {
 			return err
 		}
 		if len(survey.Touches) > 0 {
@@ -374,11 +403,11 @@ type ImportReport struct {
 
 // deviating names the script's tables that are not as the database is: another
 // character set, or an engine that does not roll back.
-func (r *run) deviating(ctx context.Context, survey *load.Survey) ([]Row, error) {
+func (r *run) deviating(ctx context.Context, d *estate.Database, survey *load.Survey) ([]Row, error) {
 	if r.view.server.Facts().Product == dbms.PostgreSQL { // whose tables are all of one kind, in the database's encoding
 		return nil, nil
 	}
-	contents, err := r.view.server.Contents(ctx, r.app.Database.Name)
+	contents, err := r.view.server.Contents(ctx, d.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -387,10 +416,10 @@ func (r *run) deviating(ctx context.Context, survey *load.Survey) ([]Row, error)
 		made[r.view.server.TableName(name)] = true
 	}
 	var found []string
-	for _, t := range contents[r.app.Database.Name].Tables {
+	for _, t := range contents[d.Name].Tables {
 		charset, _, _ := strings.Cut(t.Collation, "_")
 		otherEngine := !strings.EqualFold(t.Engine, "InnoDB")
-		if t.View || !made[t.Name] || !otherEngine && charset == r.app.Database.Charset {
+		if t.View || !made[t.Name] || !otherEngine && charset == d.Charset {
 			continue
 		}
 		found = append(found, t.Name+" ("+t.Engine+", "+t.Collation+")")
@@ -399,7 +428,7 @@ func (r *run) deviating(ctx context.Context, survey *load.Survey) ([]Row, error)
 		return nil, nil
 	}
 	return []Row{{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
-		Facts: "not InnoDB with " + r.app.Database.Charset + " as the database: " + some(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
+		Facts: "not InnoDB with " + d.Charset + " as the database: " + some(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
 }
 
 func names(objects map[dbms.Object]bool) []string {
@@ -453,7 +482,7 @@ func warning(w load.Warning) string {
 // importScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
 func (r *run) importScript(ctx context.Context, source *script, target load.Target) (load.Report, error) {
-	login, err := r.ownLogin(ctx)
+	login, err := r.ownLogin(ctx, source.into)
 	if err != nil {
 		return load.Report{}, err
 	}
@@ -478,7 +507,7 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 		}
 		if r.view.asAdmin() {
 			target.Replay = func(ctx context.Context, like load.Session, statement string) error {
-				return r.mysql().ReplayAs(ctx, like.(*mysql.ImportSession), r.app.Database.Name, statement)
+				return r.mysql().ReplayAs(ctx, like.(*mysql.ImportSession), source.into.Name, statement)
 			}
 		}
 	}
@@ -491,11 +520,11 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 
 // ownLogin logs in with the app's first account, the way we reach the server.
 // Host-based rules may let the account in only the way the application comes.
-func (r *run) ownLogin(ctx context.Context) (dbms.Server, error) {
+func (r *run) ownLogin(ctx context.Context, d *estate.Database) (dbms.Server, error) {
 	account := r.app.Accounts[0]
 	login := dbms.Login{
 		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
-		Password: r.plan.credentials[account].password, Database: r.app.Database.Name,
+		Password: r.plan.credentials[account].password, Database: d.Name,
 	}
 	server, err := r.open(ctx, login)
 	if theirs := r.addressFrom(r.facts(account, login.Password)); dbms.CauseOf(err) == dbms.WrongLogin && r.view.entry.DBMS == dbms.PostgreSQL && theirs != login.Address {
@@ -509,19 +538,18 @@ func (r *run) ownLogin(ctx context.Context) (dbms.Server, error) {
 
 // removeImported removes what a script made, and nothing else: an application
 // may be at work in a database that stood before.
-func (r *run) removeImported(ctx context.Context, made map[dbms.Object]bool) error {
+func (r *run) removeImported(ctx context.Context, d *estate.Database, made map[dbms.Object]bool) error {
 	if r.view.asAdmin() {
 		// A statement that was given up here may still be at work there.
 		for _, a := range r.accountsOf(r.app.Accounts[0]) {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
 		}
 	}
-	return r.removeObjects(ctx, made, objectsOf(r.plan.contents))
+	return r.removeObjects(ctx, d.Name, made, objectsOf(r.plan.contents[d.Name]))
 }
 
 // removeObjects drops what was made, but for what was there before.
-func (r *run) removeObjects(ctx context.Context, made, before map[dbms.Object]bool) error {
-	name := r.app.Database.Name
+func (r *run) removeObjects(ctx context.Context, name string, made, before map[dbms.Object]bool) error {
 	contents, err := r.view.server.Contents(ctx, name)
 	if err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -120,7 +121,7 @@ func (r *run) checkPendingLogin(ctx context.Context, account *estate.Account, wh
 		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: why})
 		return
 	}
-	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name}
+	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.DatabasesOf(account)[0].Name}
 	server, err := r.open(ctx, login)
 	if err != nil {
 		r.tellFault(stepLogin, err)
@@ -152,8 +153,15 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		r.tell(Row{Step: stepLogin, Outcome: Kept, Facts: s.File + " holds no login of its own"})
 		return
 	}
+	wanted := r.databaseOf(s, has)
 	if has["database"] == "" {
-		has["database"] = r.app.Database.Name
+		has["database"] = wanted.Name
+	}
+	if !slices.ContainsFunc(s.Values, func(v estate.Value) bool { return v.Text.Uses("host") || v.Text.Uses("socket") }) {
+		// The estate file does not say where the address stands.
+		for _, name := range []string{"host", "port", "socket"} {
+			has[name] = r.facts(r.app.AccountOf(s), secret.Password{})[name]
+		}
 	}
 	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(has), User: has["user"],
 		Password: secret.NewPassword(has["password"]), Database: has["database"], Charset: has["charset"]}
@@ -168,7 +176,23 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		return
 	}
 	defer server.Close()
-	r.lookAround(ctx, s, path, server, login)
+	r.lookAround(ctx, s, path, server, login, wanted)
+}
+
+// databaseOf is the database that a settings file is about, and takes what it
+// says of that as has["database"]: the main one, or the one that it names alone.
+func (r *run) databaseOf(s *estate.Settings, has map[string]string) *estate.Database {
+	databases := r.app.DatabasesOf(r.app.AccountOf(s))
+	if has["database"] != "" || len(databases) == 0 {
+		return &r.app.Database
+	}
+	for _, d := range databases {
+		if name := has["database:"+d.Key]; name != "" {
+			has["database"] = name
+			return d
+		}
+	}
+	return databases[0]
 }
 
 // tellRefusedLogin explains a refused login from both sides.
@@ -209,7 +233,7 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login
 }
 
 // lookAround checks from inside what the application will meet.
-func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server dbms.Server, login dbms.Login) {
+func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server dbms.Server, login dbms.Login, wanted *estate.Database) {
 	session, err := server.SessionFacts(ctx)
 	if err != nil {
 		r.tellFault(stepLogin, err)
@@ -218,16 +242,16 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 	differs := func(severity estate.Severity, place *fault.Place, remedy, facts string) {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: severity, Place: place, Facts: facts, Remedy: remedy})
 	}
-	if session.Database != r.app.Database.Name {
+	if session.Database != wanted.Name {
 		differs(estate.MustFix, placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --mend settings",
-			fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, r.app.Database.Name))
+			fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, wanted.Name))
 		return
 	}
 	if user, _, _ := strings.Cut(session.CurrentUser, "@"); user != login.User {
 		differs(estate.MustFix, nil, "remove the anonymous account on the server", fmt.Sprintf("the server took %s for %s", login.User, session.CurrentUser))
 		return
 	}
-	if want := r.app.Database.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
+	if want := wanted.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
 		differs(estate.ShouldLook, placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --mend settings",
 			fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want))
 	}
@@ -242,7 +266,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 			tables++
 		}
 	}
-	if tables == 0 && len(r.app.Import) > 0 {
+	if tables == 0 && slices.ContainsFunc(r.app.Import, func(s estate.Script) bool { return r.app.DatabaseFor(s.Into) == wanted }) {
 		differs(estate.MustFix, nil, "yellowfield provision "+r.app.Name, "the database holds no table that "+login.User+" can see")
 		return
 	}
@@ -257,8 +281,36 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 	if tables == 0 {
 		seen = "no tables yet"
 	}
+	if !r.lookAtOthers(ctx, s, path, login) {
+		return
+	}
 	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s, %s, %s", r.fileOf(s), login.User, throughWhat(login.Address), session.Charset, seen)})
 	r.settled(login)
+}
+
+// lookAtOthers makes sure that the login reaches the further databases that a
+// settings file names, and that these are the right ones.
+func (r *run) lookAtOthers(ctx context.Context, s *estate.Settings, path string, login dbms.Login) bool {
+	has, err := readFacts(path, s.Values)
+	for _, d := range r.app.All()[1:] {
+		fact := "database:" + d.Key
+		if _, named := has[fact]; err != nil || !named {
+			continue
+		}
+		if has[fact] != d.Name {
+			r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: placeOfFact(path, s.Values, fact),
+				Facts: fmt.Sprintf("%s names the database %s, not %s", s.File, has[fact], d.Name), Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
+			return false
+		}
+		login.Database = d.Name
+		server, err := r.open(ctx, login)
+		if err != nil {
+			r.tellRefusedLogin(s, path, login, err)
+			return false
+		}
+		server.Close()
+	}
+	return true
 }
 
 // fileOf names the settings file at the head of facts where there are several.

@@ -15,8 +15,7 @@ import (
 type plan struct {
 	steps []*step
 
-	contents    dbms.Contents // of the database, as it was
-	newDatabase bool
+	contents    map[string]dbms.Contents // of the app's databases, as they were
 	credentials map[*estate.Account]*credential
 	// fresh tells that this run makes the app's first account or gives it its
 	// password: then whatever the settings file says cannot be in use.
@@ -82,15 +81,18 @@ func (p *plan) differs(name string, severity estate.Severity, remedy, facts stri
 // found, each with its step; the plan then has the steps that could be told.
 func (r *run) makePlan(ctx context.Context) error {
 	r.plan = &plan{
-		contents:    r.view.catalogue.Contents[r.app.Database.Name],
+		contents:    map[string]dbms.Contents{},
 		credentials: map[*estate.Account]*credential{},
 	}
 	parts := []struct {
 		step string
 		plan func(context.Context) error
 	}{
-		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabase}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
+		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
 		{stepSQL, r.planImport}, {stepSettings, r.planSettings}, {stepOwnership, r.planOwnership},
+	}
+	for _, d := range r.app.All() {
+		r.plan.contents[d.Name] = r.view.catalogue.Contents[d.Name]
 	}
 	var errs []error
 	if err := r.checkAdministrator(); err != nil {
@@ -118,47 +120,56 @@ func (r *run) checkAdministrator() error {
 		wanted = wanted.Plus(r.view.server.Resolve(account.Rights.Installing, dbms.Contents{})).Plus(r.view.server.Resolve(account.Rights.Running, dbms.Contents{}))
 	}
 	grants := r.view.catalogue.GrantsOf(r.view.server.CurrentUser())
-	if lacks := r.view.server.AdministratorLacks(grants, r.app.Database.Name, wanted); len(lacks) > 0 {
-		return fault.New(fault.Invalid, "grant them, WITH GRANT OPTION, or name another administrator in the estate file",
-			"server %s: the administrator %s lacks rights for this: %s", r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, ", "))
+	for _, d := range r.app.All() {
+		if lacks := r.view.server.AdministratorLacks(grants, d.Name, wanted); len(lacks) > 0 {
+			return fault.New(fault.Invalid, "grant them, WITH GRANT OPTION, or name another administrator in the estate file",
+				"server %s: the administrator %s lacks rights for this: %s", r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, ", "))
+		}
 	}
 	return nil
 }
 
 func (r *run) path(key string) string { return "apps." + r.app.Name + "." + key }
 
-func (r *run) planDatabase(context.Context) error {
-	want := dbms.Database{Name: r.app.Database.Name, Charset: r.app.Database.Charset, Collation: r.app.Database.Collation}
+func (r *run) planDatabases(context.Context) error {
+	var errs []error
+	for _, d := range r.app.All() {
+		errs = append(errs, r.planDatabase(d))
+	}
+	return errors.Join(errs...)
+}
+
+func (r *run) planDatabase(d *estate.Database) error {
+	want := dbms.Database{Name: d.Name, Charset: d.Charset, Collation: d.Collation}
 	facts := want.Name + ", " + want.Charset + " " + want.Collation
 	has, exists := r.view.catalogue.Databases[want.Name]
 	switch {
 	case exists && has.Charset != want.Charset:
-		return r.Estate.Fault(fault.Differs, r.path("database"), "write its character set into the estate file, or convert it: ALTER DATABASE changes only what is made later",
+		return r.Estate.Fault(fault.Differs, r.path(d.Path()), "write its character set into the estate file, or convert it: ALTER DATABASE changes only what is made later",
 			"the database %s exists with the character set %s, not %s", want.Name, has.Charset, want.Charset)
 	case exists && has.Collation != want.Collation:
 		r.plan.differs(stepDatabase, estate.ShouldLook, "write its collation into the estate file, or ALTER DATABASE for tables made later",
 			fmt.Sprintf("%s has the collation %s, not %s", want.Name, has.Collation, want.Collation))
 	case exists:
 		r.plan.keep(stepDatabase, facts)
-	case r.app.Database.Existing:
-		return r.Estate.Fault(fault.Invalid, r.path("database.name"), "ask whoever was to make it, or check its name",
+	case d.Existing:
+		return r.Estate.Fault(fault.Invalid, r.path(d.Path()+".name"), "ask whoever was to make it, or check its name",
 			"the database %s is said to exist, and server %s has none of that name for this login", want.Name, r.app.Server)
 	default:
-		if err := r.checkCollation(want); err != nil {
+		if err := r.checkCollation(want, r.path(d.Path())); err != nil {
 			return err
 		}
-		r.plan.newDatabase = true
 		statements := r.view.server.CreateDatabase(want)
 		s := r.plan.add(&step{
 			Row: Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, object: "database " + want.Name,
-			undo: r.dropOwnDatabase,
+			undo: func(ctx context.Context) error { return r.dropOwnDatabase(ctx, want.Name) },
 		})
 		s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
 	}
 	return nil
 }
 
-func (r *run) checkCollation(want dbms.Database) error {
+func (r *run) checkCollation(want dbms.Database, path string) error {
 	charset, known := r.view.catalogue.Collations[want.Collation]
 	product := r.view.server.Facts().Product.Title() + " " + r.view.server.Facts().Version
 	var names []string
@@ -169,13 +180,13 @@ func (r *run) checkCollation(want dbms.Database) error {
 	}
 	switch {
 	case !r.view.catalogue.HasCharset(want.Charset):
-		return r.Estate.Fault(fault.Invalid, r.path("database.charset"), "write utf8mb4, or one that SHOW CHARACTER SET lists",
+		return r.Estate.Fault(fault.Invalid, path+".charset", "write utf8mb4, or one that SHOW CHARACTER SET lists",
 			"%s has no character set %s", product, want.Charset)
 	case !known:
-		return r.Estate.Fault(fault.Invalid, r.path("database.collation"), fault.DidYouMean(want.Collation, names, r.whereCollationsAre()),
+		return r.Estate.Fault(fault.Invalid, path+".collation", fault.DidYouMean(want.Collation, names, r.whereCollationsAre()),
 			"%s has no collation %s", product, want.Collation)
 	case charset != want.Charset:
-		return r.Estate.Fault(fault.Invalid, r.path("database.collation"), "name one that begins with "+want.Charset+"_",
+		return r.Estate.Fault(fault.Invalid, path+".collation", "name one that begins with "+want.Charset+"_",
 			"the collation %s belongs to %s, not to %s", want.Collation, charset, want.Charset)
 	}
 	return nil
@@ -192,8 +203,7 @@ func (r *run) whereCollationsAre() string {
 // dropOwnDatabase undoes the making of a database: only while it holds
 // nothing, and with the app's accounts locked out, so that nothing can come
 // in between the look and the drop.
-func (r *run) dropOwnDatabase(ctx context.Context) error {
-	name := r.app.Database.Name
+func (r *run) dropOwnDatabase(ctx context.Context, name string) error {
 	unlock := func() {}
 	for account, c := range r.plan.credentials {
 		for _, a := range r.accountsOf(account) {

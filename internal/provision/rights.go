@@ -17,9 +17,9 @@ func (r *run) planRights(context.Context) error {
 	r.plan.open = true
 	for _, account := range r.app.Accounts {
 		split = split || account.Rights.Split()
-		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents)
+		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents[r.app.Database.Name])
 		for _, a := range r.accountsOf(account) {
-			held, _ := r.view.server.HeldOn(r.app.Database.Name, r.view.catalogue.Grants(a))
+			held, _ := r.view.server.HeldOn(r.app.DatabasesOf(account)[0].Name, r.view.catalogue.Grants(a))
 			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
 				r.plan.open = false
 			}
@@ -39,8 +39,10 @@ func (r *run) planRights(context.Context) error {
 			}
 		}
 		for _, a := range accounts {
-			if err := r.planRightsOf(account, a, words); err != nil {
-				return err
+			for _, d := range r.app.DatabasesOf(account) {
+				if err := r.planRightsOf(account, a, d.Name, words); err != nil {
+					return err
+				}
 			}
 		}
 	}
@@ -53,14 +55,13 @@ func (r *run) withoutExtra(held dbms.Privileges) dbms.Privileges {
 	return held.Minus(dbms.Privileges{"DELETE HISTORY", "DELETE VERSIONING ROWS"})
 }
 
-func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []string) error {
-	name := r.app.Database.Name
+func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string, words []string) error {
 	grants := r.view.catalogue.Grants(a)
 	held, leaking := r.view.server.HeldOn(name, grants)
-	want := r.view.server.Resolve(words, r.plan.contents)
+	want := r.view.server.Resolve(words, r.plan.contents[name])
 	_, exists := r.view.catalogue.Accounts[a]
 	for _, g := range grants.Global {
-		if r.view.asAdmin() {
+		if r.view.asAdmin() && name == r.app.Database.Name {
 			r.plan.differs(stepRights, estate.MustFix, fmt.Sprintf("REVOKE %s ON *.* FROM '%s'@'%s', if it is not meant", g, a.User, a.Host),
 				fmt.Sprintf("%s has %s on the whole server", a, g))
 		}
@@ -69,8 +70,12 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 	if len(account.ClientHosts) > 1 {
 		who = a.String()
 	}
+	alone := " alone"
+	if len(r.app.All()) > 1 {
+		alone = ""
+	}
 	describe := func() string {
-		return fmt.Sprintf("%s: %s (%s) on %s alone", who, strings.Join(words, ", "), counted(len(want), "right", "rights"), name)
+		return fmt.Sprintf("%s: %s (%s) on %s%s", who, strings.Join(words, ", "), counted(len(want), "right", "rights"), name, alone)
 	}
 	if held.Equal(want) && len(leaking) == 0 {
 		r.plan.keep(stepRights, describe())
@@ -118,7 +123,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, words []stri
 	}
 	s := r.plan.add(&step{
 		Row: Row{Step: stepRights, Outcome: outcome, Facts: describe(), SQL: texts(statements)}, object: "rights of " + a.String(),
-		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, held, want, grants, leaking) },
+		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, name, held, want, grants, leaking) },
 	})
 	s.act = func(ctx context.Context) (string, error) {
 		if err := r.send(ctx, s, statements...); err != nil || !lowers {
@@ -141,8 +146,8 @@ func (r *run) effective(database string, grants dbms.Grants) (dbms.Privileges, [
 }
 
 // restoreRights gives an account exactly what it had.
-func (r *run) restoreRights(ctx context.Context, a dbms.Account, had, has dbms.Privileges, grants dbms.Grants, leaking []string) error {
-	pattern := r.view.server.Pattern(r.app.Database.Name)
+func (r *run) restoreRights(ctx context.Context, a dbms.Account, database string, had, has dbms.Privileges, grants dbms.Grants, leaking []string) error {
+	pattern := r.view.server.Pattern(database)
 	for _, other := range leaking {
 		if err := r.view.server.Exec(ctx, r.view.server.Grant(grants.Databases[other], other, a)...); err != nil {
 			return err

@@ -27,11 +27,15 @@ func (r *run) facts(account *estate.Account, password secret.Password) map[strin
 	if socket == "" && r.view != nil {
 		socket = r.view.server.Facts().Socket
 	}
-	return map[string]string{
+	facts := map[string]string{
 		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
 		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
 		"prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
 	}
+	for _, d := range r.app.Databases {
+		facts["database:"+d.Key] = d.Name
+	}
+	return facts
 }
 
 // readFacts takes the facts out of a settings file by the addresses and texts

@@ -25,35 +25,38 @@ type unfinished struct {
 
 const unfinishedImports = "unfinished-imports"
 
-func (r *run) unfinishedName() string {
-	return r.view.entry.Address().String() + "/" + r.app.Database.Name
+func (r *run) unfinishedName(d *estate.Database) string {
+	return r.view.entry.Address().String() + "/" + d.Name
 }
 
 // noteUnfinished writes down what the scripts will make, before the first
 // statement runs.
-func (r *run) noteUnfinished() error {
+func (r *run) noteUnfinished(d *estate.Database) error {
 	note := unfinished{App: r.app.Name, Estate: r.Estate.Path}
 	for _, s := range r.plan.scripts {
+		if s.into != d {
+			continue
+		}
 		note.Scripts = append(note.Scripts, s.Name)
 		for object := range s.survey.Makes {
 			note.Makes = append(note.Makes, object)
 		}
 	}
-	for object := range objectsOf(r.plan.contents) {
+	for object := range objectsOf(r.plan.contents[d.Name]) {
 		note.Before = append(note.Before, object)
 	}
-	return r.State.SetNote(unfinishedImports, r.unfinishedName(), note)
+	return r.State.SetNote(unfinishedImports, r.unfinishedName(d), note)
 }
 
-func (r *run) importIsOver() error {
-	return r.State.DropNote(unfinishedImports, r.unfinishedName())
+func (r *run) importIsOver(d *estate.Database) error {
+	return r.State.DropNote(unfinishedImports, r.unfinishedName(d))
 }
 
 // planCleaning removes what an import left that was cut off together with its
 // undoing: the program was killed, or the server went away.
-func (r *run) planCleaning(context.Context) error {
+func (r *run) planCleaning(d *estate.Database) error {
 	var note unfinished
-	found, err := r.State.Note(unfinishedImports, r.unfinishedName(), &note)
+	found, err := r.State.Note(unfinishedImports, r.unfinishedName(d), &note)
 	if err != nil || !found {
 		return err
 	}
@@ -62,7 +65,7 @@ func (r *run) planCleaning(context.Context) error {
 	for _, object := range note.Makes {
 		made[object] = true
 	}
-	for object := range objectsOf(r.plan.contents) {
+	for object := range objectsOf(r.plan.contents[d.Name]) {
 		if made[r.asMade(object, made)] && !slices.Contains(note.Before, object) {
 			left[object] = true
 		}
@@ -71,20 +74,20 @@ func (r *run) planCleaning(context.Context) error {
 		if r.options.DryRun {
 			return nil
 		}
-		return r.importIsOver()
+		return r.importIsOver(d)
 	}
 	what := fmt.Sprintf("%s that an interrupted import of %s left", counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
 	s := &step{Row: Row{Step: stepSQL, Outcome: Mended, Facts: "removed " + what}, object: "the end of an interrupted import: " + what}
 	s.act = func(ctx context.Context) (string, error) {
 		before := dbms.Contents{}
-		if err := r.removeObjects(ctx, left, objectsOf(before)); err != nil {
+		if err := r.removeObjects(ctx, d.Name, left, objectsOf(before)); err != nil {
 			return "", err
 		}
-		return "", r.importIsOver()
+		return "", r.importIsOver(d)
 	}
 	r.plan.add(s)
 	// What follows is planned for a database without these.
-	r.plan.contents = without(r.plan.contents, left)
+	r.plan.contents[d.Name] = without(r.plan.contents[d.Name], left)
 	return nil
 }
 
@@ -221,8 +224,10 @@ func (r *run) planRestoring() {
 	}
 	s.silent = len(r.app.ServerDuringImport) == 0
 	s.act = func(ctx context.Context) (string, error) {
-		if err := r.importIsOver(); err != nil {
-			return "", err
+		for _, d := range r.app.All() {
+			if err := r.importIsOver(d); err != nil {
+				return "", err
+			}
 		}
 		return "", r.restoreServer(ctx)
 	}
