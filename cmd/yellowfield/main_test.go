@@ -219,8 +219,12 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	env.Setenv("DBMS", string(o.Product))
 	env.Setenv("RULES", filepath.Join(s.server.Folder, "data", "pg_hba.conf"))
 	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-	fill := strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder)
-	return filepath.WalkDir(env.WorkDir, func(path string, entry os.DirEntry, err error) error {
+	return fillIn(env.WorkDir, strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder))
+}
+
+// fillIn puts what is known only now into a scene's files.
+func fillIn(folder string, fill *strings.Replacer) error {
+	return filepath.WalkDir(folder, func(path string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}

@@ -28,6 +28,9 @@ type Facts struct {
 	PartialRevokes        bool // MySQL: _ and % in grants stand for themselves
 	ReadOnly              bool
 	LowerCaseTables       bool // table names are stored in small letters
+	// Cluster names the Galera cluster that the server is a node of, the same on
+	// each of them; empty for a server by itself.
+	Cluster string
 }
 
 // Server is a server with an open login: what every product can do in its own

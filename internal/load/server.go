@@ -50,6 +50,9 @@ type Server struct {
 	// that can be had to whether the application's account may make it;
 	// PostgreSQL only.
 	Settings, Extensions map[string]bool
+	// Cluster says that what is written is replicated to other nodes, which
+	// takes InnoDB, and primary keys.
+	Cluster bool
 	// OnlyAdminDefines says that the binary log keeps an ordinary account
 	// from defining triggers and functions.
 	OnlyAdminDefines bool

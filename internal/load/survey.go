@@ -135,6 +135,8 @@ type checker struct {
 	// defined are the tables that the script has made so far.
 	defined map[string]*sqltext.Table
 	run     *run
+	// unkeyed are tables without a primary key so far, and where they are made.
+	unkeyed map[string]fault.Place
 	open    bool            // in a transaction of the script's own, or with autocommit off
 	risky   map[string]bool // tables whose triggers use what joined rows would change
 }
@@ -340,10 +342,31 @@ func (c *checker) define(v verdict) {
 		if table, ok := sqltext.ParseTable(v.text, v.Dialect); ok {
 			c.defined[name] = table
 			c.fits(v, table)
+			if c.server.Cluster {
+				c.replicates(v, table)
+			}
 		}
 	}
 	if v.head.Object != "INDEX" && v.head.Object != "DATABASE" && v.head.Object != "SCHEMA" {
 		c.survey.Makes[dbms.Object{Kind: v.head.Object, Name: name}] = true
+	}
+}
+
+// replicates notes what of a table a Galera cluster does not take to its other
+// nodes (MariaDB, "MariaDB Galera Cluster - Known Limitations").
+func (c *checker) replicates(v verdict, t *sqltext.Table) {
+	engine := t.Options.Engine
+	if engine == "" {
+		engine = c.server.DefaultEngine
+	}
+	if !strings.EqualFold(engine, "InnoDB") && !c.options.ConvertCharset {
+		c.note(c.place(v.Statement), "the rows of "+t.Name.Name+" ("+engine+") stay on this node: the cluster replicates InnoDB", "write ENGINE=InnoDB, or use --convert-charset")
+	}
+	if !slices.ContainsFunc(t.Keys, func(k sqltext.Key) bool { return k.Kind == "PRIMARY" }) {
+		if c.unkeyed == nil {
+			c.unkeyed = map[string]fault.Place{}
+		}
+		c.unkeyed[t.Name.Name] = c.place(v.Statement)
 	}
 }
 
@@ -509,6 +532,9 @@ func (c *checker) sequence(v verdict) {
 		c.survey.asksBack = true
 		c.oneByOne(s, "the statement asks for the outcome of the one before it")
 	}
+	if v.head.Verb == "ALTER" && slices.ContainsFunc(tokens, func(t sqltext.Token) bool { return t.Is("PRIMARY") }) {
+		delete(c.unkeyed, v.head.Name.Name)
+	}
 	for _, t := range tokens {
 		if t.Kind == sqltext.Word || t.Kind == sqltext.Name {
 			if d := c.survey.data[t.Plain()]; d != nil && d.mention == 0 && v.kind != keySwitch && v.kind != tableLock {
@@ -561,6 +587,9 @@ func (c *checker) finish() {
 			s.Refused = append(s.Refused, Finding{Place: fault.Place{File: c.source.Name}, Count: 1, What: what,
 				Next: "--map-collations puts " + c.mapped[name] + " in its place: letters and trailing spaces may compare otherwise"})
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.unkeyed)) {
+		c.note(c.unkeyed[name], name+" has no primary key: the cluster cannot delete its rows, and nodes may order them differently", "give it one")
 	}
 	c.close()
 }

@@ -161,9 +161,7 @@ func (r *run) look(ctx context.Context) error {
 			return err
 		}
 	}
-	facts := r.view.server.Facts()
-	r.result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + c.entry.Address().Short()
-	if err := r.view.server.Unavailable(); err != nil {
+	if err := r.meet(c.entry, r.view.server); err != nil {
 		return err
 	}
 	r.view.catalogue, err = r.view.server.ReadCatalogue(ctx, r.view.asAdmin(), r.databaseNames())
@@ -215,7 +213,38 @@ func (r *run) candidatePassword(ctx context.Context, account *estate.Account) (s
 }
 
 func (r *run) stateAccount(user string) state.Account {
-	return state.Account{Address: r.Estate.Servers[r.app.Server].Address().String(), User: user}
+	return state.Account{Address: r.where(r.Estate.Servers[r.app.Server].Address()), User: user}
+}
+
+const clusterNodes = "cluster-nodes"
+
+// where names a server in the state: by its address, and a node of a cluster by
+// the cluster, so that what was begun through one node is known at another.
+func (e *Engine) where(address dbms.Address) string {
+	var cluster string
+	if found, err := e.State.Note(clusterNodes, address.String(), &cluster); err == nil && found {
+		return "cluster " + cluster
+	}
+	return address.String()
+}
+
+// meet introduces a server, and makes sure that it can be provisioned now.
+func (r *run) meet(entry *estate.Server, server dbms.Server) error {
+	facts := server.Facts()
+	r.result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + entry.Address().Short()
+	if err := server.Unavailable(); err != nil {
+		return err
+	}
+	return r.noteCluster(entry, server)
+}
+
+// noteCluster remembers which cluster a node belongs to.
+func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
+	cluster, address := server.Facts().Cluster, entry.Address()
+	if cluster == "" || e.where(address) == "cluster "+cluster {
+		return nil
+	}
+	return e.State.SetNote(clusterNodes, address.String(), cluster)
 }
 
 // within holds the app's locks while work is done: a file lock here, and a
@@ -237,6 +266,9 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 		return err
 	}
 	if c.admin != nil {
+		if err := r.meet(c.entry, c.admin); err != nil {
+			return err
+		}
 		release, held, err := c.admin.Lock(ctx, "yellowfield:"+r.app.Database.Name)
 		if err != nil {
 			return err

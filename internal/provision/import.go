@@ -219,7 +219,7 @@ func (r *run) importTarget(ctx context.Context, d *estate.Database) (load.Target
 	target.Server = load.Server{
 		Name: r.app.Server, Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts().Product == dbms.MariaDB, Version: r.mysql().VersionNumber()},
 		SQLMode: facts.SQLMode, MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine,
-		Collations: facts.Collations, Engines: facts.Engines,
+		Collations: facts.Collations, Engines: facts.Engines, Cluster: r.view.server.Facts().Cluster != "",
 	}
 	return target, nil
 }

@@ -26,7 +26,7 @@ type unfinished struct {
 const unfinishedImports = "unfinished-imports"
 
 func (r *run) unfinishedName(d *estate.Database) string {
-	return r.view.entry.Address().String() + "/" + d.Name
+	return r.where(r.view.entry.Address()) + "/" + d.Name
 }
 
 // noteUnfinished writes down what the scripts will make, before the first

@@ -33,7 +33,11 @@ func (s *Server) start(program string, arguments []string, log string) (*process
 	// A group of its own, so that Ctrl-C on the terminal reaches this program
 	// alone, which then stops the server in order.
 	command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Chroot: s.options.Root}
-	command.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/nonexistent", "LC_ALL=C"}
+	path := "/usr/sbin:/usr/bin:/sbin:/bin"
+	if s.options.Programs != "" {
+		path += ":" + s.options.Programs
+	}
+	command.Env = []string{"PATH=" + path, "HOME=/nonexistent", "LC_ALL=C"}
 	if os.Geteuid() == 0 {
 		uid, gid, err := unprivileged()
 		if err != nil {

@@ -39,6 +39,8 @@ type Options struct {
 	Data string
 	// Arguments are further options of the server.
 	Arguments []string
+	// Programs is a folder with further programs that the server may start.
+	Programs string
 	// Outlive lets the server run on when this program ends.
 	Outlive bool
 }

@@ -31,6 +31,7 @@ type Server struct {
 	facts       dbms.Facts
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
+	cluster     *cluster             // nil for a server by itself
 
 	db *sql.DB
 }
@@ -136,7 +137,7 @@ func (s *Server) Encrypted() bool {
 func (s *Server) readFacts(ctx context.Context) error {
 	variables := map[string]string{}
 	err := s.each(ctx, `SHOW GLOBAL VARIABLES WHERE Variable_name IN ('version', 'version_comment', 'socket',
-		'lower_case_table_names', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only')`, nil,
+		'lower_case_table_names', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only', 'wsrep_on')`, nil,
 		func(scan func(...any) error) error {
 			var name, value string
 			err := scan(&name, &value)
@@ -156,6 +157,11 @@ func (s *Server) readFacts(ctx context.Context) error {
 	}
 	if strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb") {
 		s.facts.Product = dbms.MariaDB
+	}
+	if on("wsrep_on") {
+		if err := s.readCluster(ctx); err != nil || s.cluster != nil && !s.cluster.ready {
+			return err // such a node answers no query; Unavailable says so
+		}
 	}
 	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.currentUser)
 }

@@ -11,7 +11,6 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/fault"
 )
 
 // Lock takes a named lock on the server without waiting. It is held by a
@@ -360,13 +359,4 @@ func Explain(err *dbms.ServerError) string {
 		return "two rows have the same key; correct the script"
 	}
 	return ""
-}
-
-// Unavailable reports the reason why a server must not be provisioned now.
-func (s *Server) Unavailable() error {
-	if s.facts.ReadOnly {
-		return fault.New(fault.Protected, "point the estate file at the server that takes writes",
-			"server %s is read-only: it is a replica, or was set so by its administrator", s.Server)
-	}
-	return nil
 }
