@@ -275,7 +275,11 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 		return fault.Stopped(err)
 	}
 	if IsGone(err) {
-		return dbms.Lost(s.Server, err)
+		lost := fault.As(dbms.Lost(s.Server, err))
+		if s.cluster != nil {
+			lost.Next = "name another node of the cluster in the estate file, and run the command again: it takes away what this run has left"
+		}
+		return lost
 	}
 	return fault.New(fault.Failed, "the statement was: "+dbms.Shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
 }
