@@ -132,7 +132,7 @@ func playScenesIn(t *testing.T, folder string, o throwaway.Options) {
 		Setup:              func(env *testscript.Env) error { return setTheScene(env, o) },
 		Condition: func(word string) (bool, error) {
 			switch word {
-			case "mariadb", "mysql":
+			case "mariadb", "mysql", "postgresql":
 				return string(o.Product) == word, nil
 			case "extras":
 				_, err := os.Stat(filepath.Join(mariadbExtras(), "usr/bin/mariadb-dump"))

@@ -91,8 +91,9 @@ type Server interface {
 	Grant(p Privileges, pattern string, a Account) []Statement
 	Revoke(p Privileges, pattern string, a Account) []Statement
 
-	// Verifier makes a fresh one of a password, of the kind the server keeps.
-	Verifier(p secret.Password) secret.Verifier
+	// Verifier makes a fresh one of an account's password, for a method or, where
+	// none is named, the one that suits PHP's clients.
+	Verifier(a Account, p secret.Password, method string) secret.Verifier
 	CreateDatabase(d Database) []Statement
 	DropDatabase(name string) []Statement
 	// CreateAccount makes an account whose password is sent as a verifier.

@@ -99,7 +99,7 @@ servers: {barn: {dbms: mysql, host: localhost, admin: {}}}
 func TestEveryFaultHasItsPlace(t *testing.T) {
 	for name, row := range map[string]struct{ old, new, want string }{
 		"unknown key":              {"folder: www", "foldr: www", `:7:5: unknown key "foldr" (did you mean folder?)`},
-		"key of a later version":   {"labels: [members]", "databases: {}", `unknown key "databases" (did you mean database?)`},
+		"key of a later version":   {"labels: [members]", "backups: {}", `unknown key "backups"`},
 		"doubled key":              {"    prefix: cl_", "    prefix: cl_\n    server: barn", `:14:5: "server" is there twice, first in line 6`},
 		"wrong type":               {"labels: [members]", "labels: members", `:8:13: labels must be a list, and this is a text`},
 		"broken YAML":              {"labels: [members]", "labels: [members", `this is no valid YAML`},
@@ -191,7 +191,7 @@ func TestJSONSchemaKnowsEveryKey(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &schema))
 	definitions := schema["$defs"].(map[string]any)
 	for definition, keys := range map[string][]string{
-		"App":    {"server", "folder", "database", "accounts", "import", "settings", "installer", "ownership", "php", "notes", "labels", "shared", "prefix", "server_during_import", "after_settings_change", "installer_files", "host_rule"},
+		"App":    {"server", "folder", "database", "databases", "accounts", "import", "settings", "installer", "ownership", "php", "notes", "labels", "shared", "prefix", "server_during_import", "after_settings_change", "installer_files", "host_rule"},
 		"Server": {"dbms", "socket", "host", "port", "tls", "ca", "admin", "seen_by_apps"},
 	} {
 		d := definitions[definition].(map[string]any)

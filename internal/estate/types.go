@@ -116,6 +116,7 @@ type Account struct {
 	ClientHosts []string        `yaml:"client_hosts" jsonschema_description:"Hosts it may come from, localhost if nothing is said. % and _ are wildcards."`
 	Rights      Rights          `yaml:"rights" jsonschema_description:"Rights on the app's database, structure if nothing is said."`
 	Databases   []string        `yaml:"databases" jsonschema_description:"Which of the app's databases it has these rights on, by their names under databases; all of them if nothing is said."`
+	Auth        string          `yaml:"auth" jsonschema_description:"How it logs in, for old clients: mysql_native_password, caching_sha2_password, scram-sha-256 or md5, as the server has it; what suits PHP if nothing is said."`
 	Limits      Limits          `yaml:"limits" jsonschema_description:"Limits of the account."`
 	RequireTLS  bool            `yaml:"require_tls" jsonschema_description:"It may log in over TLS only."`
 	Password    *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; else one is made."`

@@ -9,6 +9,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
 )
 
 var (
@@ -224,6 +225,14 @@ func (e *Estate) validateName(path, kind, name string, existing bool, longest in
 	}
 }
 
+// authMethods are the ways to log in that PHP's clients and a stored verifier
+// can have, the usual one first.
+var authMethods = map[dbms.Product][]string{
+	dbms.MariaDB:    {secret.MethodNative},
+	dbms.MySQL:      {secret.MethodCachingSHA2, secret.MethodNative},
+	dbms.PostgreSQL: {secret.MethodSCRAM, secret.MethodMD5},
+}
+
 func article(noun string) string {
 	if strings.ContainsRune("aeiou", rune(noun[0])) {
 		return "an"
@@ -255,6 +264,9 @@ func (e *Estate) validateAccount(a *Account, server *Server, path string) {
 					"unknown right %q", word)
 			}
 		}
+	}
+	if known := authMethods[server.DBMS]; a.Auth != "" && !slices.Contains(known, a.Auth) {
+		e.fault(path+".auth", "on "+server.DBMS.Title()+": "+strings.Join(known, " or "), "%q is no way to log in for an account here", a.Auth)
 	}
 	if a.RequireTLS && server.DBMS == dbms.PostgreSQL {
 		e.fault(path+".require_tls", "write hostssl for it in the server's pg_hba.conf, and remove the key", "on PostgreSQL the host-based rules say who must use TLS")

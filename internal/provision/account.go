@@ -1,6 +1,7 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -109,8 +110,11 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 	if p.IsZero() {
 		return false, true
 	}
-	if matches, known = p.Matches(state.Plugin, secret.StoredVerifier(state.Verifier)); known {
+	if matches, known = p.Matches(state.Plugin, secret.StoredVerifier(state.Plugin, state.Verifier)); known {
 		return matches, true
+	}
+	if state.Plugin == secret.MethodMD5 {
+		return secret.MD5(p, state.User).Equal(secret.StoredVerifier(state.Plugin, state.Verifier)), true
 	}
 	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: state.User, Password: p})
 	if err != nil {
@@ -121,7 +125,7 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 }
 
 // restorable are login methods whose stored verifier can be set again as it is.
-var restorable = []string{"mysql_native_password", "caching_sha2_password", "scram-sha-256", "md5"}
+var restorable = []string{secret.MethodNative, secret.MethodCachingSHA2, secret.MethodSCRAM, secret.MethodMD5}
 
 // phpCannotUse are login methods that PHP's client does not know, or that do
 // not look at a password at all.
@@ -192,7 +196,7 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 	facts := a.String() + ", " + c.source
 	s := r.plan.add(&step{
 		Row: Row{Step: stepAccount, Outcome: Made, Facts: facts,
-			SQL: []string{r.view.server.CreateAccount(a, secret.Verifier{}, options).String()}},
+			SQL: []string{r.view.server.CreateAccount(a, secret.NoVerifier(account.Auth), options).String()}},
 		object: "account " + a.String(),
 		undo: func(ctx context.Context) error {
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
@@ -206,7 +210,7 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 		if err := r.keepPending(account, c); err != nil {
 			return "", err
 		}
-		verifier := r.view.server.Verifier(c.password)
+		verifier := r.view.server.Verifier(a, c.password, account.Auth)
 		err := r.send(ctx, s, r.view.server.CreateAccount(a, verifier, options))
 		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.CreateAccountInPlain(a, c.password, options))
 		if err != nil && !s.touched {
@@ -255,7 +259,7 @@ func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *cre
 		return "", err
 	}
 	// Where it cannot be read, the login at the end proves it.
-	if stored != nil && !verifier.Equal(secret.StoredVerifier(stored)) {
+	if stored != nil && !verifier.Equal(secret.StoredVerifier("", stored)) {
 		return "", fault.New(fault.Failed, "report this with the server's version", "server %s stored another password for %s than it was given", r.app.Server, a)
 	}
 	return "", nil
@@ -275,6 +279,8 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 	switch {
 	case slices.Contains(phpCannotUse, state.Plugin):
 		trouble = "logs in by " + state.Plugin + ", which PHP cannot use"
+	case r.accountNamed(a.User).Auth != "" && r.accountNamed(a.User).Auth != state.Plugin:
+		trouble = "logs in by " + cmp.Or(state.Plugin, "no password") + ", not by " + r.accountNamed(a.User).Auth
 	case state.Locked:
 		r.stuck(first, a.String()+" is locked")
 		r.plan.differs(stepAccount, estate.MustFix, "ALTER USER ... ACCOUNT UNLOCK, if it was not locked on purpose", a.String()+" is locked")
@@ -334,7 +340,7 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 	account := r.accountNamed(a.User)
 	r.plan.fresh = r.plan.fresh || first && c.made
 	var statements []string
-	for _, s := range r.view.server.SetVerifier(a, secret.Verifier{}) {
+	for _, s := range r.view.server.SetVerifier(a, secret.NoVerifier(account.Auth)) {
 		statements = append(statements, s.String())
 	}
 	s := r.plan.add(&step{
@@ -344,7 +350,7 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 			if !slices.Contains(restorable, state.Plugin) || len(state.Verifier) == 0 {
 				return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Plugin, a)
 			}
-			if err := r.view.server.Exec(ctx, r.view.server.SetVerifier(a, secret.StoredVerifier(state.Verifier))...); err != nil {
+			if err := r.view.server.Exec(ctx, r.view.server.SetVerifier(a, secret.StoredVerifier(state.Plugin, state.Verifier))...); err != nil {
 				return err
 			}
 			return r.forgetPending(a, c)
@@ -356,7 +362,7 @@ func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *creden
 				return "", err
 			}
 		}
-		verifier := r.view.server.Verifier(c.password)
+		verifier := r.view.server.Verifier(a, c.password, account.Auth)
 		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
 		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
 		if err != nil && !s.touched {

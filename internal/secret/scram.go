@@ -44,7 +44,7 @@ func scram(p Password, salt []byte, rounds int) Verifier {
 	}
 	stored := sha256.Sum256(sign("Client Key"))
 	encode := base64.StdEncoding.EncodeToString
-	return Verifier{stored: fmt.Appendf(nil, "SCRAM-SHA-256$%d:%s$%s:%s", rounds, encode(salt), encode(stored[:]), encode(sign("Server Key")))}
+	return Verifier{stored: fmt.Appendf(nil, "SCRAM-SHA-256$%d:%s$%s:%s", rounds, encode(salt), encode(stored[:]), encode(sign("Server Key"))), method: MethodSCRAM}
 }
 
 // matchesSCRAM computes the verifier anew with the rounds and the salt of v.

@@ -70,7 +70,7 @@ func TestMatchesRecomputesTheVerifier(t *testing.T) {
 		matches, known = other.Matches(plugin, verifier)
 		assert.True(t, !matches && known, plugin)
 	}
-	_, known := p.Matches("caching_sha2_password", StoredVerifier([]byte("$B$something newer")))
+	_, known := p.Matches("caching_sha2_password", StoredVerifier("", []byte("$B$something newer")))
 	assert.False(t, known, "a storage format we cannot recompute must not count as a wrong password")
 	_, known = p.Matches("client_ed25519", Native(p))
 	assert.False(t, known)

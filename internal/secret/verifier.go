@@ -2,6 +2,7 @@ package secret
 
 import (
 	"bytes"
+	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -14,10 +15,37 @@ import (
 // A Verifier is what a server stores to check a password by: sending it
 // instead of the password keeps the plain text off the wire and out of the
 // server's logs. It prints as Mask, since it can be attacked offline.
-type Verifier struct{ stored []byte }
+type Verifier struct {
+	stored []byte
+	method string
+}
 
-// StoredVerifier wraps a verifier as a server returned it.
-func StoredVerifier(stored []byte) Verifier { return Verifier{stored: bytes.Clone(stored)} }
+// The ways to check a password, by the names that servers have for them.
+const (
+	MethodNative      = "mysql_native_password"
+	MethodCachingSHA2 = "caching_sha2_password"
+	MethodSCRAM       = "scram-sha-256"
+	MethodMD5         = "md5"
+)
+
+// StoredVerifier wraps a verifier as a server returned it, with its method.
+func StoredVerifier(method string, stored []byte) Verifier {
+	return Verifier{stored: bytes.Clone(stored), method: method}
+}
+
+// NoVerifier stands for one of a method that is still to be made.
+func NoVerifier(method string) Verifier { return Verifier{method: method} }
+
+// Method is the way to log in that the verifier is for; empty where that was not
+// said.
+func (v Verifier) Method() string { return v.method }
+
+// MD5 computes the verifier of PostgreSQL's md5 method (PostgreSQL, "pg_authid").
+// The user's name is its only salt; it is for clients that know nothing better.
+func MD5(p Password, user string) Verifier {
+	sum := md5.Sum([]byte(p.plain + user))
+	return Verifier{stored: []byte("md5" + hex.EncodeToString(sum[:])), method: MethodMD5}
+}
 
 // Bytes gives the verifier as the server stores it.
 func (v Verifier) Bytes() []byte { return v.stored }
@@ -36,7 +64,7 @@ func (v Verifier) Equal(other Verifier) bool {
 func Native(p Password) Verifier {
 	once := sha1.Sum([]byte(p.plain))
 	twice := sha1.Sum(once[:])
-	return Verifier{stored: []byte("*" + strings.ToUpper(hex.EncodeToString(twice[:])))}
+	return Verifier{stored: []byte("*" + strings.ToUpper(hex.EncodeToString(twice[:]))), method: MethodNative}
 }
 
 const (
@@ -62,7 +90,7 @@ func CachingSHA2(p Password) Verifier {
 func cachingSHA2(p Password, salt []byte, rounds int) Verifier {
 	stored := fmt.Appendf(nil, "$A$%03X$", rounds/1000)
 	stored = append(stored, salt...)
-	return Verifier{stored: append(stored, sha256Crypt([]byte(p.plain), salt, rounds)...)}
+	return Verifier{stored: append(stored, sha256Crypt([]byte(p.plain), salt, rounds)...), method: MethodCachingSHA2}
 }
 
 // Matches reports whether v is the verifier of the password under the named
@@ -70,9 +98,9 @@ func cachingSHA2(p Password, salt []byte, rounds int) Verifier {
 // be recomputed here; then only a login can tell.
 func (p Password) Matches(plugin string, v Verifier) (matches, known bool) {
 	switch plugin {
-	case "mysql_native_password":
+	case MethodNative:
 		return Native(p).Equal(v), true
-	case "caching_sha2_password":
+	case MethodCachingSHA2:
 		const head = len("$A$005$")
 		if len(v.stored) != head+cachingSaltLength+43 || !bytes.HasPrefix(v.stored, []byte("$A$")) {
 			return false, false

@@ -301,6 +301,7 @@ var hints = map[int]string{
 	1227: "the administrator's account lacks the right the server names",
 	1290: "a server option forbids it; the option is named in the message",
 	1819: "the server's password policy refuses this password; give a longer one as the account's password",
+	1524: "this server has that method no more, or not yet: leave auth out, and let the server's own do",
 	1396: "the account was made or removed by someone else in the meantime; run the command again",
 }
 

@@ -62,12 +62,23 @@ func clause(o dbms.AccountOptions) string {
 	return fmt.Sprintf(" REQUIRE %s WITH MAX_USER_CONNECTIONS %d", require, o.MaxConnections)
 }
 
-// Verifier makes a verifier of the method that PHP's clients can use.
-func (s *Server) Verifier(p secret.Password) secret.Verifier {
-	if s.facts.Product == dbms.MariaDB {
+// Verifier makes a verifier of a method, for no method of the one that PHP's
+// clients can use here.
+func (s *Server) Verifier(_ dbms.Account, p secret.Password, method string) secret.Verifier {
+	if s.method(method) == secret.MethodNative {
 		return secret.Native(p)
 	}
 	return secret.CachingSHA2(p)
+}
+
+func (s *Server) method(wanted string) string {
+	switch {
+	case wanted != "":
+		return wanted
+	case s.facts.Product == dbms.MariaDB:
+		return secret.MethodNative
+	}
+	return secret.MethodCachingSHA2
 }
 
 // CreateAccount makes an account whose password is sent as a verifier.
@@ -86,10 +97,11 @@ func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement
 }
 
 func (s *Server) withVerifier(head string, v secret.Verifier, tail string) dbms.Statement {
+	method := s.method(v.Method())
 	if s.facts.Product == dbms.MariaDB {
-		return masked(head+" IDENTIFIED VIA mysql_native_password USING ", "'"+string(v.Bytes())+"'", tail)
+		return masked(head+" IDENTIFIED VIA "+method+" USING ", "'"+string(v.Bytes())+"'", tail)
 	}
-	return masked(head+" IDENTIFIED WITH caching_sha2_password AS ", fmt.Sprintf("0x%X", v.Bytes()), tail)
+	return masked(head+" IDENTIFIED WITH "+method+" AS ", fmt.Sprintf("0x%X", v.Bytes()), tail)
 }
 
 // CreateAccountInPlain sends the password itself, for servers whose password

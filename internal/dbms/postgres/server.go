@@ -33,8 +33,9 @@ type Server struct {
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
-	// roles are those that the catalogue had, and whether they can log in.
-	roles map[string]bool
+	// roles are those that the catalogue had, and whether they can log in; stood
+	// are owners that were there before their databases.
+	roles, stood map[string]bool
 
 	mutex sync.Mutex
 	// open are connections by database: PostgreSQL cannot change the database
@@ -55,7 +56,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	if login.Database == "" {
 		login.Database = standard
 	}
-	s := &Server{Login: login, open: map[string]*pgx.Conn{}}
+	s := &Server{Login: login, open: map[string]*pgx.Conn{}, stood: map[string]bool{}}
 	conn, err := s.in(ctx, login.Database)
 	if err != nil {
 		return nil, err

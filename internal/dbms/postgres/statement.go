@@ -55,7 +55,9 @@ func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
 		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
 	var statements []dbms.Statement
-	if !s.standsReady(d.Name) {
+	if logsIn, exists := s.roles[Owner(d.Name)]; exists && !logsIn { // left by a database that was dropped by hand
+		s.stood[Owner(d.Name)] = true
+	} else {
 		statements = append(statements, plain("CREATE ROLE %s NOLOGIN", owner))
 	}
 	return append(statements,
@@ -66,20 +68,13 @@ func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
 	)
 }
 
-// standsReady reports whether the owner that a database will have is there, left
-// by one that was dropped by hand.
-func (s *Server) standsReady(database string) bool {
-	logsIn, exists := s.roles[Owner(database)]
-	return exists && !logsIn
-}
-
 const dropDatabase = "DROP DATABASE IF EXISTS "
 
-// DropDatabase drops a database, all it holds, and its owner, unless that was
-// there before. That it is not there is no error.
+// DropDatabase drops a database, all it holds, and its owner, unless CreateDatabase
+// found that one there. That it is not there is no error.
 func (s *Server) DropDatabase(name string) []dbms.Statement {
 	statements := []dbms.Statement{plain(dropDatabase+"%s", quoteName(name))}
-	if !s.standsReady(name) {
+	if !s.stood[Owner(name)] {
 		statements = append(statements, plain("DROP ROLE IF EXISTS %s", quoteName(Owner(name))))
 	}
 	return statements
@@ -97,8 +92,13 @@ func limit(o dbms.AccountOptions) string {
 
 const login = " LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD "
 
-// Verifier makes a verifier of SCRAM-SHA-256.
-func (s *Server) Verifier(p secret.Password) secret.Verifier { return secret.SCRAM(p) }
+// Verifier makes a verifier of SCRAM-SHA-256, or of md5 for old clients.
+func (s *Server) Verifier(a dbms.Account, p secret.Password, method string) secret.Verifier {
+	if method == secret.MethodMD5 {
+		return secret.MD5(p, a.User)
+	}
+	return secret.SCRAM(p)
+}
 
 // CreateAccount makes a role whose password is sent as a verifier.
 func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
