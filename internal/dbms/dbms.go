@@ -7,7 +7,9 @@ package dbms
 
 import (
 	"fmt"
+	"net/netip"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -123,6 +125,36 @@ func ParseAccount(text string) Account {
 	return Account{User: text[:at], Host: text[at+1:]}
 }
 
+// HostMatches reports whether an account's host, which may hold the wildcards %
+// and _ or be a network with its mask, is for a client host (MySQL Reference
+// Manual, "Specifying Account Names").
+func HostMatches(pattern, host string) bool {
+	if network, mask, is := strings.Cut(pattern, "/"); is {
+		base, errBase := netip.ParseAddr(network)
+		client, errClient := netip.ParseAddr(host)
+		if errBase != nil || errClient != nil {
+			return false
+		}
+		if bits, err := strconv.Atoi(mask); err == nil {
+			return netip.PrefixFrom(base, bits).Contains(client)
+		}
+		m, err := netip.ParseAddr(mask)
+		if err != nil || !m.Is4() || !base.Is4() || !client.Is4() {
+			return false
+		}
+		b, c, bits := base.As4(), client.As4(), m.As4()
+		for i := range bits {
+			if b[i]&bits[i] != c[i]&bits[i] {
+				return false
+			}
+		}
+		return true
+	}
+	expression := strings.NewReplacer("%", ".*", "_", ".").Replace(regexp.QuoteMeta(pattern))
+	matches, err := regexp.MatchString("(?i)^"+expression+"$", host)
+	return err == nil && matches
+}
+
 // AccountState is what a server says of an account.
 type AccountState struct {
 	Account
@@ -188,7 +220,13 @@ type Grants struct {
 }
 
 // Database is a database as the server describes it.
-type Database struct{ Name, Charset, Collation string }
+type Database struct {
+	Name, Charset, Collation string
+	// Drift says that the order of text is another now than when the database's
+	// indexes were built, since the system's or the ICU library is; empty when
+	// it is the same, or the server does not tell.
+	Drift string
+}
 
 // Contents is what a database holds.
 type Contents struct {

@@ -6,13 +6,16 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/phpini"
@@ -41,7 +44,11 @@ func (r *run) addressFrom(facts map[string]string) dbms.Address {
 	if err != nil {
 		number = 3306
 	}
-	return dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA}
+	address := dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA}
+	if address.TLS == dbms.TLSPrefer || address.TLS == "" {
+		address.TLS = dbms.TLSNone // PHP encrypts when it is told to, and not because it can
+	}
+	return address
 }
 
 // postgresAddress is where PHP would connect to with libpq's rules: a host that
@@ -171,12 +178,60 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		return
 	}
 	server, err := r.open(ctx, login)
+	if err != nil && r.tellOtherHost(ctx, s, login, err) {
+		return
+	}
 	if err != nil {
 		r.tellRefusedLogin(s, path, login, err)
 		return
 	}
 	defer server.Close()
 	r.lookAround(ctx, s, path, server, login, wanted)
+}
+
+// refusedHost is the host that a server names where it refuses a login.
+var refusedHost = regexp.MustCompile(`'[^']*'@'([^']*)'|Host '([^']*)'`)
+
+// tellOtherHost says where a login cannot be tried from this host as the
+// application would: its way does not lead there from here, or its account may
+// come from other hosts only. What can be tried from here is: the file's user and
+// password, on our own way. false: the failure is one of the application's, too.
+func (r *run) tellOtherHost(ctx context.Context, s *estate.Settings, login dbms.Login, err error) bool {
+	entry := r.Estate.Servers[r.app.Server]
+	account := r.app.AccountOf(s)
+	why := ""
+	var network net.Error
+	switch {
+	case login.Address.Socket != "":
+		return false
+	case errors.As(err, &network) && entry.SeenByApps != nil && entry.SeenByApps.Host == login.Address.Host:
+		why = fmt.Sprintf("%s cannot be reached from this host", login.Address)
+	case dbms.CauseOf(err) == dbms.WrongLogin && entry.DBMS != dbms.PostgreSQL:
+		found := refusedHost.FindStringSubmatch(err.Error())
+		if found == nil {
+			return false
+		}
+		here := found[1] + found[2]
+		if slices.ContainsFunc(account.ClientHosts, func(pattern string) bool { return dbms.HostMatches(pattern, here) }) {
+			return false
+		}
+		why = fmt.Sprintf("the server sees this host as %s, and %s may come from %s", here, account.Name, strings.Join(account.ClientHosts, ", "))
+	default:
+		return false
+	}
+	remedy := "run yellowfield verify " + r.app.Name + " on the application's host"
+	own := login
+	own.Address = r.view.entry.Address()
+	server, second := r.open(ctx, own)
+	if second != nil {
+		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: r.fileOf(s) + why, Remedy: remedy})
+		return true
+	}
+	server.Close()
+	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s, from this host", r.fileOf(s), login.User, throughWhat(own.Address))})
+	r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "the application's own way: " + why, Remedy: remedy})
+	r.settled(login)
+	return true
 }
 
 // databaseOf is the database that a settings file is about, and takes what it
@@ -277,6 +332,10 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 	if login.Address.Socket != "" && r.view.entry.DBMS != dbms.PostgreSQL {
 		r.lookAtSocket()
 	}
+	if err := r.lookAtKeys(ctx, login); err != nil {
+		r.tellFault(stepLogin, err)
+		return
+	}
 	seen := counted(tables, "table", "tables")
 	if tables == 0 {
 		seen = "no tables yet"
@@ -284,7 +343,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 	if !r.lookAtOthers(ctx, s, path, login) {
 		return
 	}
-	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s, %s, %s", r.fileOf(s), login.User, throughWhat(login.Address), session.Charset, seen)})
+	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s%s, %s, %s", r.fileOf(s), login.User, throughWhat(login.Address), fromHere(login.Address), session.Charset, seen)})
 	r.settled(login)
 }
 
@@ -358,6 +417,30 @@ func (r *run) lookAtSocket() {
 	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
 		Facts:  fmt.Sprintf("PHP takes localhost for the socket %s, and server %s listens on %s", said, entry.Name, entry.Socket),
 		Remedy: "set mysqli.default_socket and pdo_mysql.default_socket in php.ini, or write the socket under seen_by_apps"})
+}
+
+// lookAtKeys names a MySQL server whose logins over plain TCP work only for a
+// while.
+func (r *run) lookAtKeys(ctx context.Context, login dbms.Login) error {
+	server, is := r.view.server.(*mysql.Server)
+	if !is || login.Address.Socket != "" || login.Address.TLS == dbms.TLSRequire || login.Address.TLS == dbms.TLSVerify || server.Facts().Product != dbms.MySQL {
+		return nil
+	}
+	lacks, err := server.LacksPasswordKey(ctx)
+	if lacks {
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
+			Facts:  fmt.Sprintf("the server has no RSA key: logins of %s over TCP end with 2006, MySQL server has gone away, after its next start", login.User),
+			Remedy: "have it make its keys: caching_sha2_password_auto_generate_rsa_keys=ON, and a restart; or use TLS or the socket"})
+	}
+	return err
+}
+
+// fromHere says from where a login was tried, where that is not plain.
+func fromHere(a dbms.Address) string {
+	if ip, err := netip.ParseAddr(a.Host); a.Socket != "" || a.Host == "localhost" || err == nil && ip.IsLoopback() {
+		return ""
+	}
+	return " from this host"
 }
 
 func sameFile(a, b string) bool {

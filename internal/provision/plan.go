@@ -143,6 +143,10 @@ func (r *run) planDatabase(d *estate.Database) error {
 	want := dbms.Database{Name: d.Name, Charset: d.Charset, Collation: d.Collation}
 	facts := want.Name + ", " + want.Charset + " " + want.Collation
 	has, exists := r.view.catalogue.Databases[want.Name]
+	if has.Drift != "" {
+		r.plan.differs(stepDatabase, estate.ShouldLook, "REINDEX DATABASE "+want.Name+", then ALTER DATABASE "+want.Name+" REFRESH COLLATION VERSION",
+			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift))
+	}
 	switch {
 	case exists && has.Charset != want.Charset:
 		return r.Estate.Fault(fault.Differs, r.path(d.Path()), "write its character set into the estate file, or convert it: ALTER DATABASE changes only what is made later",

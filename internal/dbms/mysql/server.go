@@ -292,7 +292,7 @@ func IsGone(err error) bool {
 }
 
 // causes are the errors that decide what is done next.
-var causes = map[int]dbms.Cause{1045: dbms.WrongLogin, 1044: dbms.NoRightThere, 1049: dbms.NoDatabase, 1290: dbms.PolicyRefuses, 1819: dbms.PolicyRefuses, 1141: dbms.NoSuchGrant}
+var causes = map[int]dbms.Cause{1045: dbms.WrongLogin, 1130: dbms.WrongLogin, 1044: dbms.NoRightThere, 1049: dbms.NoDatabase, 1290: dbms.PolicyRefuses, 1819: dbms.PolicyRefuses, 1141: dbms.NoSuchGrant}
 
 // hints are the next steps for errors that mean the same wherever they occur.
 var hints = map[int]string{
@@ -335,6 +335,10 @@ func refused(l dbms.Login, err error) error {
 			next = "the server's error log may say more"
 		}
 		return fault.New(fault.Failed, next, "%s: %s", who, spoken.Error()).With(spoken)
+	}
+	if strings.Contains(err.Error(), "perform full authentication") { // the driver has no error of its own for it
+		return fault.New(fault.Failed, "have the server make its keys (caching_sha2_password_auto_generate_rsa_keys=ON, and a restart), or use TLS or the socket",
+			"%s: the server has no RSA key, without which a password cannot come over TCP in plain; PHP says 2006, MySQL server has gone away, until someone logs in through the socket", who).With(err)
 	}
 	if errors.Is(err, driver.ErrNoTLS) {
 		return fault.New(fault.Failed, "set up TLS on the server, or set tls: prefer for it in the estate file",

@@ -48,13 +48,14 @@ func (s *Server) localeColumn(catalogue string) string {
 }
 
 func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
-	collation := "datcollate"
+	collation, drift := "datcollate", "''"
 	if s.version >= 150000 {
+		drift = "COALESCE(CASE WHEN datallowconn AND datcollversion <> pg_database_collation_actual_version(oid) THEN datcollversion || ' then, ' || pg_database_collation_actual_version(oid) || ' now' END, '')"
 		collation = "CASE datlocprovider WHEN 'i' THEN '" + icuPrefix + "' || " + s.localeColumn("database") + " ELSE datcollate END"
 	}
-	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+` FROM pg_database`, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+` FROM pg_database`, nil, func(rows pgx.Rows) error {
 		var d dbms.Database
-		err := rows.Scan(&d.Name, &d.Charset, &d.Collation)
+		err := rows.Scan(&d.Name, &d.Charset, &d.Collation, &d.Drift)
 		c.Databases[d.Name] = d
 		return err
 	})
