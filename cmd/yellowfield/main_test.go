@@ -5,9 +5,11 @@ import (
 	"cmp"
 	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -203,6 +205,15 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 		o.Arguments = strings.Fields(strings.NewReplacer("@PORT@", port, "@CERTS@", inside, "@PLUGINS@", plugins).Replace(string(options)))
 		if err := makeCertificates(folder); err != nil {
 			return err
+		}
+		if o.Product == dbms.PostgreSQL {
+			o.Port = port
+			if account, err := user.Lookup("nobody"); err == nil && os.Geteuid() == 0 { // it takes no key that others can read
+				uid, _ := strconv.Atoi(account.Uid)
+				if err := errors.Join(os.Chown(filepath.Join(folder, "key.pem"), uid, -1), os.Chmod(filepath.Join(folder, "key.pem"), 0o600)); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	s := &stage{options: o}

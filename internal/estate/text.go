@@ -23,7 +23,7 @@ type part struct {
 }
 
 // Placeholders that a value may hold.
-var Placeholders = []string{"dbms", "host", "port", "socket", "database", "user", "password", "prefix", "charset", "collation"}
+var Placeholders = []string{"dbms", "host", "port", "socket", "database", "user", "password", "prefix", "charset", "collation", "sslmode"}
 
 // placeholder matches only what looks meant as one, so that JSON or CSS in a
 // value needs no escaping.

@@ -302,6 +302,9 @@ func (e *Estate) validateSettings(a *App, path string) {
 			e.fault(at+".account", fault.DidYouMean(s.Account, names, "known: "+strings.Join(names, ", ")), "app %s has no account %q", a.Name, s.Account)
 		}
 		for _, value := range s.Values {
+			if server := e.Servers[a.Server]; value.Text.Uses("sslmode") && server != nil && server.DBMS != dbms.PostgreSQL {
+				e.fault(at+".values."+value.Address, "leave it out", "{sslmode} is for PostgreSQL: PHP has no such word for %s", server.DBMS.Title())
+			}
 			for _, key := range value.Text.Databases() {
 				e.knownDatabase(at+".values."+value.Address, a, key)
 			}

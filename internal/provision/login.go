@@ -66,7 +66,11 @@ func (r *run) postgresAddress(facts map[string]string) dbms.Address {
 	case strings.HasPrefix(host, "/"):
 		return dbms.Address{Socket: host, Port: port}
 	default:
-		return dbms.Address{Host: host, Port: port, TLS: entry.TLS, CA: entry.CA}
+		address := dbms.Address{Host: host, Port: port, TLS: entry.TLS, CA: entry.CA}
+		if mode, said := tlsMode(facts["sslmode"]); said {
+			address.TLS = mode
+		}
+		return address
 	}
 }
 

@@ -32,10 +32,33 @@ func (r *run) facts(account *estate.Account, password secret.Password) map[strin
 		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
 		"prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
 	}
+	if server.DBMS == dbms.PostgreSQL {
+		facts["sslmode"] = sslModes[server.TLS]
+	}
 	for _, d := range r.app.Databases {
 		facts["database:"+d.Key] = d.Name
 	}
 	return facts
+}
+
+// sslModes are libpq's words for how a connection is encrypted (PostgreSQL, "SSL
+// Support").
+var sslModes = map[dbms.TLSMode]string{"": "prefer", dbms.TLSNone: "disable", dbms.TLSPrefer: "prefer", dbms.TLSRequire: "require", dbms.TLSVerify: "verify-full"}
+
+// tlsMode is the mode of a word of libpq's.
+func tlsMode(sslmode string) (dbms.TLSMode, bool) {
+	switch sslmode {
+	case "allow":
+		return dbms.TLSPrefer, true
+	case "verify-ca":
+		return dbms.TLSVerify, true
+	}
+	for mode, word := range sslModes {
+		if word == sslmode && mode != "" {
+			return mode, true
+		}
+	}
+	return "", false
 }
 
 // readFacts takes the facts out of a settings file by the addresses and texts
@@ -317,7 +340,9 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 	if has["host"] == "" && has["socket"] == "" { // the estate file does not say where it stands
 		address = r.addressFrom(wanted)
 	}
-	if has["database"] == wanted["database"] && address == r.addressFrom(wanted) {
+	theirs := r.addressFrom(wanted)
+	theirs.TLS = address.TLS // how a connection is encrypted makes it no other server
+	if has["database"] == wanted["database"] && address == theirs {
 		return nil
 	}
 	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: address, User: has["user"],

@@ -1,6 +1,7 @@
 package throwaway
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
@@ -59,7 +60,7 @@ func (s *Server) launchPostgres(ctx context.Context) error {
 	}
 	var err error
 	s.process, err = s.start(filepath.Join(programs, "postgres"), append([]string{
-		"-D", s.inside(s.path("data")), "-k", s.inside(s.path("run")), "-c", "listen_addresses=", "-c", "port=5432",
+		"-D", s.inside(s.path("data")), "-k", s.inside(s.path("run")), "-c", "listen_addresses=", "-c", "port=" + cmp.Or(s.options.Port, "5432"),
 		"-c", "external_pid_file=" + s.inside(s.path("run/server.pid")), "-c", "fsync=off", "-c", "shared_buffers=32MB", "-c", "unix_socket_permissions=0777",
 	}, s.options.Arguments...), "server.log")
 	if err != nil {

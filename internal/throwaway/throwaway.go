@@ -7,6 +7,7 @@
 package throwaway
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -37,6 +38,9 @@ type Options struct {
 	// Data is an initialised data folder to copy, as Initialise leaves it;
 	// empty to initialise afresh.
 	Data string
+	// Port is the port of a PostgreSQL server, after which its socket is named;
+	// empty for the usual one.
+	Port string
 	// Arguments are further options of the server.
 	Arguments []string
 	// Programs is a folder with further programs that the server may start.
@@ -94,7 +98,7 @@ func (s *Server) prepareFolder() error {
 	}
 	s.Socket = filepath.Join(s.Folder, "run", "server.sock")
 	if s.options.Product == dbms.PostgreSQL {
-		s.Socket = filepath.Join(s.Folder, "run", ".s.PGSQL.5432") // the server makes the name
+		s.Socket = filepath.Join(s.Folder, "run", ".s.PGSQL."+cmp.Or(s.options.Port, "5432")) // the server makes the name
 	}
 	const longest = 107
 	if len(s.Socket) > longest {

@@ -24,10 +24,11 @@ const (
 	Password = "password"
 	Database = "database"
 	Charset  = "charset"
+	SSLMode  = "sslmode"
 )
 
 // Parts lists them for messages.
-var Parts = []string{Driver, Host, Port, Socket, User, Password, Database, Charset}
+var Parts = []string{Driver, Host, Port, Socket, User, Password, Database, Charset, SSLMode}
 
 // ErrNone is for a value that is no data source name.
 var ErrNone = errors.New("is no data source name: neither a URL, nor PDO's form, nor keywords of libpq")
@@ -132,7 +133,7 @@ type webURL struct {
 }
 
 // queryNames are the names of parts in a URL's query.
-var queryNames = map[string]string{Charset: "charset", Socket: "unix_socket"}
+var queryNames = map[string]string{Charset: "charset", Socket: "unix_socket", SSLMode: "sslmode"}
 
 func parseURL(value string) *webURL {
 	u := &webURL{pieces: pieces{}, value: value}
@@ -251,7 +252,7 @@ type pdo struct {
 
 // pdoNames are the parts by the names that PDO's drivers use.
 var pdoNames = map[string]string{
-	"host": Host, "port": Port, "dbname": Database, "unix_socket": Socket, "charset": Charset, "user": User, "password": Password,
+	"host": Host, "port": Port, "dbname": Database, "unix_socket": Socket, "charset": Charset, "user": User, "password": Password, "sslmode": SSLMode,
 }
 
 func parsePDO(value string) *pdo {
@@ -309,7 +310,7 @@ type libpq struct {
 
 var (
 	libpqNames = map[string]string{
-		"host": Host, "port": Port, "dbname": Database, "user": User, "password": Password, "client_encoding": Charset,
+		"host": Host, "port": Port, "dbname": Database, "user": User, "password": Password, "client_encoding": Charset, "sslmode": SSLMode,
 	}
 	libpqPair = regexp.MustCompile(`([a-z_]+)\s*=\s*('(?:[^'\\]|\\.)*'|\S*)`)
 )
