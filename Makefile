@@ -1,5 +1,8 @@
 # The two commands of the README, and what they are made of.
 
+# Where scripts/setup unpacks PostgreSQL's programs, if they are not installed.
+export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
+
 # Built without cgo, so that the program is one static file; -buildvcs puts the
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o

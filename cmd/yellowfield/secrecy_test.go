@@ -28,7 +28,7 @@ func TestNothingShowsAPassword(t *testing.T) {
 	require.NoError(t, err)
 	defer server.Stop()
 	folder := t.TempDir()
-	require.NoError(t, demo.Unpack(folder, server.Socket, server.Admin))
+	require.NoError(t, demo.Unpack(folder, server, nil))
 	self, err := os.Executable()
 	require.NoError(t, err)
 

@@ -12,6 +12,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
@@ -55,7 +56,17 @@ const (
 type play struct {
 	Options
 	folder string
-	server *throwaway.Server
+	server *throwaway.Server // barn
+	byre   *throwaway.Server // nil where no PostgreSQL is installed
+}
+
+// stop ends the servers.
+func (p *play) stop() {
+	for _, server := range []*throwaway.Server{p.server, p.byre} {
+		if server != nil {
+			server.Stop()
+		}
+	}
 }
 
 // Run plays the scenario. It fails when a command ends otherwise than it
@@ -70,14 +81,14 @@ func Run(ctx context.Context, o Options) error {
 	}
 	if o.Keep == "" {
 		defer func() {
-			p.server.Stop()
+			p.stop()
 			_ = os.RemoveAll(p.folder)
 		}()
 	}
 	if !o.Prepare {
 		if err := p.scenes(ctx); err != nil {
 			if o.Keep != "" {
-				p.server.Stop()
+				p.stop()
 			}
 			return err
 		}
@@ -102,26 +113,60 @@ func (p *play) prepare(ctx context.Context) error {
 	}
 	p.remark("A private MariaDB server is started, reached by its socket only.")
 	p.server, err = throwaway.Start(ctx, throwaway.Options{
-		Product: dbms.MariaDB, Folder: p.serverFolder(), Outlive: p.Keep != "",
+		Product: dbms.MariaDB, Folder: p.serverFolder("server"), Outlive: p.Keep != "",
 		// With a binary log, as on servers that others copy: broodgauge's
 		// import has to deal with it.
 		Arguments: []string{"--log-bin=binlog"},
 	})
 	if err == nil {
-		err = Unpack(p.folder, p.server.Socket, p.server.Admin)
+		err = p.startByre(ctx)
 	}
-	if err != nil && p.Keep == "" {
-		_ = os.RemoveAll(p.folder)
+	if err == nil {
+		err = Unpack(p.folder, p.server, p.byre)
+	}
+	if err != nil {
+		p.stop()
+		if p.Keep == "" {
+			_ = os.RemoveAll(p.folder)
+		}
 	}
 	return err
 }
 
+// startByre starts the PostgreSQL server, with a rule in it that nobody remembers.
+func (p *play) startByre(ctx context.Context) error {
+	if throwaway.PostgresPrograms("") == "" || exec.CommandContext(ctx, "php", "-r", `exit((int) !(extension_loaded("pgsql") && extension_loaded("pdo_pgsql")));`).Run() != nil {
+		p.remark("NOT SHOWN: no PostgreSQL is installed, or PHP cannot speak to it, so that the second server is left out (apt-get install postgresql php-pgsql).")
+		return nil
+	}
+	p.remark("And a private PostgreSQL server, with an old host-based rule in it.")
+	var err error
+	p.byre, err = throwaway.Start(ctx, throwaway.Options{Product: dbms.PostgreSQL, Folder: p.serverFolder("byre"), Outlive: p.Keep != ""})
+	if err != nil {
+		return err
+	}
+	rules := filepath.Join(p.byre.Data(), "pg_hba.conf")
+	content, err := os.ReadFile(rules)
+	if err == nil {
+		err = os.WriteFile(rules, append([]byte(oldRule), content...), 0o600)
+	}
+	if err != nil {
+		return err
+	}
+	admin, err := postgres.Connect(ctx, p.byre.Login())
+	if err != nil {
+		return err
+	}
+	defer admin.Close()
+	return admin.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"})
+}
+
 // serverFolder is inside the kept folder, or a temporary one of its own.
-func (p *play) serverFolder() string {
+func (p *play) serverFolder(name string) string {
 	if p.Keep == "" {
 		return ""
 	}
-	return filepath.Join(p.folder, "server")
+	return filepath.Join(p.folder, name)
 }
 
 func emptyFolder(path string) (string, error) {
@@ -150,16 +195,30 @@ func (p *play) scenes(ctx context.Context) error {
 		return func() error { return p.php(ctx, nil, "www/"+app+"/index.php") }
 	}
 	scenes := []scene{
-		{"What would be done? Nothing is touched.", yellowfield(0, "provision", "--dry-run")},
+		{"What would be done on barn? Nothing is touched.", yellowfield(0, "provision", "combledger", "honeystall", "--dry-run")},
 		{"What does broodgauge's SQL hold? It is read to its end, and nothing runs.", yellowfield(0, "provision", "broodgauge", "--dry-run", "--only", "sql")},
-		{"Made so: combledger and broodgauge with their SQL, honeystall as far as its own installer lets us.", yellowfield(0, "provision")},
+	}
+	if p.byre != nil {
+		scenes = append(scenes, []scene{
+			{"On byre an old host-based rule takes bloomchart's logins for users of the operating system. That is said before anything is touched ...", yellowfield(3, "provision", "bloomchart", "--dry-run")},
+			{"... and whoever goes on all the same is left with nothing half-made.", yellowfield(1, "provision", "bloomchart")},
+			{"With the rule before it, in a copy that is put back if the login fails, it goes through.", yellowfield(0, "provision", "bloomchart", "--write-host-rule")},
+		}...)
+	}
+	scenes = append(scenes, []scene{
+		{"All the rest: combledger, broodgauge and nectarpost with their SQL, honeystall as far as its own installer lets us.", yellowfield(0, "provision")},
 		{"The shop's installer wants the facts typed in.", yellowfield(0, "connection", "honeystall")},
 		{"", func() error { return p.typeIntoInstaller(ctx) }},
 		{"A second run changes nothing, and finds what the installer wrote.", yellowfield(0, "provision")},
 		{"Does it all agree? Each application's login is tried with what its files say.", yellowfield(0, "verify")},
-		{"All three applications read their rows.", page("combledger")},
+		{"The applications read their rows.", page("combledger")},
 		{"", page("broodgauge")},
 		{"", page("honeystall")},
+	}...)
+	if p.byre != nil {
+		scenes = append(scenes, scene{"", page("nectarpost")}, scene{"", page("bloomchart")})
+	}
+	scenes = append(scenes, []scene{
 		{"A further application was unpacked in www/smokerloan, and the estate file does not know it yet. What is it?", yellowfield(0, "propose", "www/smokerloan", "--write")},
 		{"", yellowfield(0, "provision", "smokerloan")},
 		{"", page("smokerloan")},
@@ -167,7 +226,7 @@ func (p *play) scenes(ctx context.Context) error {
 		{"... and verify names it.", yellowfield(1, "verify", "combledger")},
 		{"", yellowfield(0, "provision", "combledger", "--mend", "password")},
 		{"", page("combledger")},
-	}
+	}...)
 	for _, s := range scenes {
 		if ctx.Err() != nil {
 			return fault.New(fault.Interrupted, "run the command again when it suits", "the demo was interrupted").With(ctx.Err())
@@ -275,4 +334,7 @@ func (p *play) sayHowToReach() {
 
 Its socket is %[4]s, its administrator %[5]s.
 To end it: kill %[2]d`, p.folder, p.server.PID(), p.statePath(), p.server.Socket, p.server.Admin))
+	if p.byre != nil {
+		p.remark(fmt.Sprintf("The PostgreSQL server is process %d, its socket %s. To end it: kill %[1]d", p.byre.PID(), p.byre.Socket))
+	}
 }

@@ -19,15 +19,23 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"yellowfield/internal/throwaway"
 )
 
 //go:embed all:scenario
 var scenario embed.FS
 
-// Unpack writes the scenario's files into folder, with the server's socket and
-// administrator put in.
-func Unpack(folder, socket, admin string) error {
-	fill := strings.NewReplacer("@SOCKET@", socket, "@ADMIN@", admin)
+// Unpack writes the scenario's files into folder, with the servers' sockets and
+// administrators put in; byre is nil where there is no such server.
+func Unpack(folder string, barn, byre *throwaway.Server) error {
+	words := []string{"@SOCKET@", barn.Socket, "@ADMIN@", barn.Admin}
+	if byre == nil {
+		words = append(words, "include: [byre.yaml]", "# include: [byre.yaml]   no PostgreSQL is installed")
+	} else {
+		words = append(words, "@BYRE@", byre.Socket, "@BYREADMIN@", byre.Admin)
+	}
+	fill := strings.NewReplacer(words...)
 	err := fs.WalkDir(scenario, "scenario", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -35,6 +43,9 @@ func Unpack(folder, socket, admin string) error {
 		target := filepath.Join(folder, filepath.FromSlash(strings.TrimPrefix(path, "scenario")))
 		if entry.IsDir() {
 			return os.MkdirAll(target, 0o755)
+		}
+		if byre == nil && strings.Contains(path, "pgsql.ini") { // PHP would miss the extension
+			return nil
 		}
 		content, err := scenario.ReadFile(path)
 		if err != nil {
@@ -56,7 +67,18 @@ func Unpack(folder, socket, admin string) error {
 	if err := os.WriteFile(filepath.Join(folder, "www/combledger/sql/seasons.sql.gz"), packed.Bytes(), 0o644); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(folder, "www/broodgauge/sql/readings.sql"), readings(), 0o644)
+	for path, content := range map[string][]byte{
+		"www/broodgauge/sql/readings.sql": readings(), "www/nectarpost/db/nectarpost.sql": newsletter(), "www/bloomchart/db/bloomchart.sql": plants(),
+	} {
+		target := filepath.Join(folder, path)
+		if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(target, content, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 const (
