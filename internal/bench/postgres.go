@@ -10,9 +10,9 @@ import (
 
 // postgresShapes are kinds of dumps for PostgreSQL.
 var postgresShapes = []shape{
-	{"pg single rows", "one table, an INSERT a row", postgresRows},
-	{"pg inserts", "40 tables with keys behind, foreign keys and sequences, an INSERT a row, as the dump program writes them on request", postgresInserts},
-	{"pg COPY", "four indexed tables, rows as COPY, keys behind, as the dump program writes them", postgresCopy},
+	{"single rows", "one table, an INSERT a row", postgresRows},
+	{"INSERTs", "40 tables with keys behind, foreign keys and sequences, an INSERT a row, as the dump program writes them on request", postgresInserts},
+	{"COPY", "four indexed tables, rows as COPY, keys behind, as the dump program writes them", postgresCopy},
 }
 
 // contest is a way to use the stock client, and ours to set against it.
@@ -28,9 +28,9 @@ func contests(product dbms.Product) []contest {
 		return []contest{{}}
 	}
 	return []contest{
-		{name: " : -f", stock: nil},
-		{name: " : -1", stock: []string{"-1"}},
-		{name: " : -1, --fast", stock: []string{"-1"}, ours: []string{"--fast"}},
+		{name: ", psql", stock: nil},
+		{name: ", psql -1", stock: []string{"-1"}},
+		{name: ", psql -1, --fast", stock: []string{"-1"}, ours: []string{"--fast"}},
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,7 +22,8 @@ func writeReport(path string, size float64, runs int, results []result) error {
 	b.WriteString("# How fast imports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
 	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n", runs)
 	fmt.Fprintf(&b, "Machine: %s; measured on %s with sizes times %g.\n\n", machine(), time.Now().Format("2 January 2006"), size)
-	b.WriteString("![Times faster than the stock client](performance.png)\n\n")
+	b.WriteString("![Times faster than the stock client](performance.png)\n\n![Times faster than psql](performance-postgresql.png)\n\n")
+	b.WriteString("PostgreSQL's stock client commits every statement by itself, or with -1 makes one transaction of a script; ours is one transaction, unless --fast gives that up for several sessions.\n\n")
 	b.WriteString("| server | dump | size | stock client | yellowfield | times faster | MiB/s | peak memory | result |\n|---|---|---:|---:|---:|---:|---:|---:|---|\n")
 	const mega = 1 << 20
 	for _, r := range results {
@@ -33,14 +35,23 @@ func writeReport(path string, size float64, runs int, results []result) error {
 			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega, outcome)
 	}
 	b.WriteString("\nThe dumps:\n\n")
-	for _, s := range shapes {
-		fmt.Fprintf(&b, "- **%s** (%s): %s\n", s.name, sum(s), s.about)
+	for i, s := range append(slices.Clone(shapes), postgresShapes...) {
+		server := ""
+		if i >= len(shapes) {
+			server = " for PostgreSQL"
+		}
+		fmt.Fprintf(&b, "- **%s**%s (%s): %s\n", s.name, server, sum(s), s.about)
 	}
 	b.WriteString("\nThe eight characters name what the generator writes, so that two reports can be told to speak of the same dumps.\n")
 	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
 		return err
 	}
-	return draw(filepath.Join(filepath.Dir(path), "performance.png"), results)
+	isPostgres := func(r result) bool { return strings.HasPrefix(r.Server, "PostgreSQL") }
+	folder := filepath.Dir(path)
+	if err := draw(filepath.Join(folder, "performance.png"), slices.DeleteFunc(slices.Clone(results), isPostgres)); err != nil {
+		return err
+	}
+	return draw(filepath.Join(folder, "performance-postgresql.png"), slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !isPostgres(r) }))
 }
 
 var modelName = regexp.MustCompile(`(?m)^model name\s*: (.*)$`)
@@ -63,6 +74,9 @@ func machine() string {
 
 // draw plots how many times faster than the stock client each import was.
 func draw(path string, results []result) error {
+	if len(results) == 0 {
+		return nil
+	}
 	p := plot.New()
 	p.Title.Text = "Times faster than the server's stock client"
 	p.Y.Label.Text = "times faster (1 = as fast)"
@@ -77,7 +91,7 @@ func draw(path string, results []result) error {
 		}
 		servers[r.Server] = append(servers[r.Server], r.ratio())
 		if len(order) == 1 {
-			names = append(names, r.Shape)
+			names = append(names, strings.ReplaceAll(r.Shape, ", psql", "\npsql"))
 		}
 	}
 	const width = 28

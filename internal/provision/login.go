@@ -170,7 +170,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 	}
 	if !slices.ContainsFunc(s.Values, func(v estate.Value) bool { return v.Text.Uses("host") || v.Text.Uses("socket") }) {
 		// The estate file does not say where the address stands.
-		for _, name := range []string{"host", "port", "socket"} {
+		for _, name := range []string{"host", "port"} {
 			has[name] = r.facts(r.app.AccountOf(s), secret.Password{})[name]
 		}
 	}

@@ -83,19 +83,21 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 }
 
 func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
-	s.roles = map[string]bool{}
+	s.left = map[string]string{}
 	passwords, from := "rolpassword", "pg_authid"
 	if !c.GrantsOf(s.currentUser).Global.Has("SUPERUSER") {
 		passwords, from = "NULL", "pg_roles"
 	}
-	return s.each(ctx, s.Database, `SELECT rolname, COALESCE(`+passwords+`, ''), NOT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolconnlimit FROM `+from, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT rolname, COALESCE(`+passwords+`, ''), NOT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolconnlimit, COALESCE(shobj_description(oid, 'pg_authid'), '') FROM `+from, nil, func(rows pgx.Rows) error {
 		var a dbms.AccountState
-		var verifier string
-		err := rows.Scan(&a.User, &verifier, &a.Locked, &a.Expired, &a.MaxConnections)
+		var verifier, comment string
+		err := rows.Scan(&a.User, &verifier, &a.Locked, &a.Expired, &a.MaxConnections, &comment)
 		a.Verifier = []byte(verifier)
 		a.MaxConnections = max(0, a.MaxConnections)
 		a.Plugin = method(verifier)
-		s.roles[a.User] = !a.Locked
+		if a.Locked {
+			s.left[a.User] = comment
+		}
 		c.Accounts[a.Account] = a
 		return err
 	})

@@ -33,9 +33,10 @@ type Server struct {
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
-	// roles are those that the catalogue had, and whether they can log in; stood
-	// are owners that were there before their databases.
-	roles, stood map[string]bool
+	// left are the comments on roles that nobody can log in as, and stood are
+	// owners that were there before their databases.
+	left  map[string]string
+	stood map[string]bool
 
 	mutex sync.Mutex
 	// open are connections by database: PostgreSQL cannot change the database
