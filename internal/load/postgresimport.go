@@ -5,10 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
-	"regexp"
-	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -41,29 +38,6 @@ type postgresEngine struct {
 	sending fault.Place // that warnings are about
 	account
 }
-
-// message is what is sent to the server at once: pieces of SQL, each of one
-// statement of the script or of several that were joined.
-type message struct {
-	text   []byte
-	pieces []piece
-}
-
-type piece struct {
-	start, end int // in the message
-	table      string
-	parts      []part // of the script
-	// For joined rows: what the statements begin with, and what is known of the
-	// table.
-	head    []byte
-	insert  sqltext.Insert
-	dialect sqltext.Dialect
-	columns []column
-}
-
-// messageSize is from what size on a message is sent. Larger ones were measured
-// to gain nothing.
-const messageSize = 256 << 10
 
 // importPostgres is Import for PostgreSQL.
 func importPostgres(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
@@ -308,44 +282,6 @@ func (e *postgresEngine) tableOf(v postgresVerdict) string {
 	return e.judge.name(v.head.Name)
 }
 
-// add puts a statement of the script behind those in the message.
-func (m *message) add(v postgresVerdict, table string) {
-	m.separate()
-	p := part{Statement: placeOf(v.Statement), start: len(m.text)}
-	m.text = append(m.text, v.text...)
-	p.end = len(m.text)
-	m.pieces = append(m.pieces, piece{start: p.start, end: p.end, table: table, parts: []part{p}})
-}
-
-// join puts rows behind those of the statement before, if that was for the same
-// columns of the same table.
-func (m *message) join(v postgresVerdict, table string, nature tableNature) {
-	head, body, p := v.Text[:v.insert.Body], v.Text[v.insert.Body:], part{Statement: placeOf(v.Statement)}
-	if n := len(m.pieces); n > 0 && bytes.Equal(m.pieces[n-1].head, head) {
-		m.text = append(m.text, ",\n"...)
-	} else {
-		m.separate()
-		m.pieces = append(m.pieces, piece{start: len(m.text), head: bytes.Clone(head), table: table, insert: v.insert, dialect: v.Dialect, columns: nature.columns})
-		m.text = append(m.text, head...)
-	}
-	p.start = len(m.text)
-	m.text = append(m.text, body...)
-	p.end = len(m.text)
-	last := &m.pieces[len(m.pieces)-1]
-	last.end = p.end
-	last.parts = append(last.parts, p)
-}
-
-// separate ends the statement before, whose text may end in a comment to the end
-// of the line.
-func (m *message) separate() {
-	if len(m.pieces) > 0 {
-		m.text = append(m.text, "\n;"...)
-	}
-}
-
-func (m *message) reset() { m.text, m.pieces = m.text[:0], m.pieces[:0] }
-
 func (e *postgresEngine) flushIfFull(ctx context.Context) error {
 	if len(e.message.text) < messageSize {
 		return nil
@@ -383,186 +319,6 @@ func (a *account) countPiece(p piece, rows int64) {
 		a.at.Store(&p.table)
 	}
 	a.countStatements(len(p.parts), bytes)
-}
-
-// send sends a message as a whole: within a transaction, or as one. The rows of
-// a piece that is refused are sent again one by one, to find the one to blame.
-func (m *message) send(ctx context.Context, session PostgresSession, frame frame, a *account) error {
-	if sent, err := m.sendCopies(ctx, session, frame, a); sent || err != nil {
-		return err
-	}
-	before := frame.before + ";"
-	at := -1 // the first result is that of before
-	err := session.Send(ctx, before+string(m.text)+"\n;"+frame.behind, func(rows int64) {
-		if at >= 0 && at < len(m.pieces) {
-			a.countPiece(m.pieces[at], rows)
-		}
-		at++
-	})
-	var refused *dbms.ServerError
-	if !errors.As(err, &refused) {
-		return err
-	}
-	if refused.Position > 0 {
-		return m.blame(a.name, refused, byteOf(m.text, refused.Position-1-len(before)))
-	}
-	if at < 0 || at >= len(m.pieces) { // constraints that are deferred
-		return m.locate(a.name, m.pieces[0], m.pieces[0].parts[0], refused, -1)
-	}
-	guilty := m.pieces[at]
-	ignore := func(int64) {}
-	if len(guilty.parts) > 1 && session.Send(ctx, frame.again, ignore) == nil {
-		for _, p := range m.pieces[:at] {
-			if session.Send(ctx, string(m.text[p.start:p.end]), ignore) != nil {
-				break
-			}
-		}
-		for _, p := range guilty.parts {
-			if err := session.Send(ctx, string(guilty.head)+string(m.text[p.start:p.end]), ignore); err != nil {
-				return m.locate(a.name, guilty, p, err, -1)
-			}
-		}
-	}
-	return m.locate(a.name, guilty, guilty.parts[0], refused, -1)
-}
-
-// blame finds the statement of the script for a place in the message where the
-// server says that it is wrong.
-func (m *message) blame(script string, refused *dbms.ServerError, at int) error {
-	for i, p := range m.pieces {
-		for j, part := range p.parts {
-			if at > part.end && (i < len(m.pieces)-1 || j < len(p.parts)-1) {
-				continue
-			}
-			offset := at - part.start + len(p.head)
-			if j == 0 {
-				offset = at - p.start // which may be in the head
-			}
-			return m.locate(script, p, part, refused, max(0, offset))
-		}
-	}
-	return refused
-}
-
-// byteOf is where the n-th character of text begins, n from 0.
-func byteOf(text []byte, n int) int {
-	at := 0
-	for ; n > 0 && at < len(text); n-- {
-		_, size := utf8.DecodeRune(text[at:])
-		at += size
-	}
-	return at
-}
-
-// locate gives a refusal its place: the statement of the script, and the line of
-// it if the server points behind its beginning. offset is where in the statement
-// it points; negative where that is left to the error.
-func (m *message) locate(script string, p piece, which part, err error, offset int) error {
-	s := which.Statement
-	s.Text = append(bytes.Clone(p.head), m.text[which.start:which.end]...)
-	return locatedPostgres(script, s, err, offset)
-}
-
-// copyLine is how the server names a line of COPY.
-var copyLine = regexp.MustCompile(`^COPY .*, line (\d+)`)
-
-// locatedPostgres gives what the server refused its place. offset is where in
-// the statement's text the server points; negative where the statement was sent
-// by itself, so that the error says it.
-func locatedPostgres(name string, s sqltext.Statement, err error, offset int) error {
-	place := fault.Place{File: name, Line: s.Line, Column: s.Column}
-	var spoken *dbms.ServerError
-	if !errors.As(err, &spoken) {
-		f := fault.As(err)
-		explained := fault.At(f.Class, place, f.Next, "%s", f.What).With(err)
-		explained.Excerpt = excerpt(firstLine(s.Text), s, place)
-		return explained
-	}
-	if offset < 0 {
-		offset = byteOf(s.Text, max(0, spoken.Position-1))
-	}
-	line := firstLine(s.Text)
-	before := s.Text[:min(offset, len(s.Text))]
-	if n := bytes.Count(before, []byte{'\n'}); n > 0 {
-		start := bytes.LastIndexByte(before, '\n') + 1
-		place.Line += n
-		place.Column = utf8.RuneCount(before[start:]) + 1
-		line = firstLine(s.Text[start:])
-	} else {
-		place.Column += utf8.RuneCount(before)
-	}
-	context := ""
-	if found := copyLine.FindStringSubmatch(spoken.Context); found != nil {
-		n, _ := strconv.Atoi(found[1])
-		place.Line += bytes.Count(s.Text, []byte{'\n'}) + n
-		place.Column = 1
-		line = ""
-		_, context, _ = strings.Cut(firstLine([]byte(spoken.Context)), ", line "+found[1])
-		context = strings.TrimPrefix(context, ", ")
-		if after, is := strings.CutPrefix(context, ": "); is {
-			context = after
-		}
-	}
-	next := explainPostgres(spoken)
-	what := spoken.Error()
-	if context != "" {
-		what += ": " + dbms.Shorten(context)
-	}
-	explained := fault.At(fault.Failed, place, next, "%s", what).With(spoken)
-	if line != "" {
-		explained.Excerpt = excerptAt(line, s, place)
-	}
-	return explained
-}
-
-func firstLine(text []byte) string {
-	line, _, _ := bytes.Cut(text, []byte{'\n'})
-	return string(line)
-}
-
-// excerptAt is excerpt for a place inside the statement's first line.
-func excerptAt(line string, s sqltext.Statement, place fault.Place) string {
-	if place.Line == s.Line && place.Column > s.Column {
-		const widest = 60 // columns of a line before the place that are shown
-		at := place.Column - s.Column
-		if runes := []rune(line); at > widest && at <= len(runes) {
-			line = "... " + string(runes[at-widest:])
-			at = widest + len("... ")
-		}
-		shown := []rune(line)
-		const longest = 120
-		return fault.ExcerptLine(string(shown[:min(longest, len(shown))]), fault.Place{Line: place.Line, Column: at + 1})
-	}
-	return excerpt(line, s, place)
-}
-
-// explainPostgres gives the next step for an error that a script met
-// (PostgreSQL, "Error Codes").
-func explainPostgres(err *dbms.ServerError) string {
-	switch err.SQLState {
-	case "42P07", "42710", "42723", "42701", "42P06":
-		return "the script makes it twice, or it was there before; correct the script and run the command again"
-	case "42501":
-		return "the script needs a right that the application's role does not have; remove the statement, or run it as the administrator"
-	case "42601":
-		return "the server does not understand the statement; was the script made for another product or version?"
-	case "42P01", "42883", "3F000", "42704":
-		return "it does not exist at this point of the script: are the files in the right order?"
-	case "23505":
-		return "two rows have the same key; correct the script"
-	case "23503":
-		return "the row refers to one that is not there: are the files in the right order?"
-	case "22P04", "22P02", "22001", "22003", "22007", "22008", "23502", "23514", "22021", "22P05":
-		return "the value does not fit the column; correct the row"
-	case "25001":
-		return "--fast sends the statements without the one transaction, in which this one cannot run"
-	case "55P04":
-		return "--fast commits the new value first; then it can be used"
-	}
-	if err.Hint != "" {
-		return err.Hint
-	}
-	return "correct the statement and run the command again"
 }
 
 // copy sends a COPY and the rows behind it.

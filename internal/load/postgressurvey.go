@@ -274,21 +274,3 @@ func (c *postgresChecker) record(v postgresVerdict) {
 
 // droppable are the kinds of objects that an undo can remove.
 var droppable = set("TABLE VIEW SEQUENCE FUNCTION PROCEDURE AGGREGATE TYPE DOMAIN SCHEMA")
-
-// postgresText makes sure that a script is text of its encoding.
-type postgresText struct {
-	raw, converted bool
-	foreign        bool // the script says that its bytes are in another encoding
-}
-
-func (t *postgresText) badByte(text []byte) int {
-	switch {
-	case t.raw || t.foreign:
-		return -1
-	case t.converted:
-		return bytes.Index(text, []byte("\ufffd"))
-	case utf8.Valid(text):
-		return -1
-	}
-	return firstInvalid(text)
-}

@@ -13,17 +13,19 @@ import (
 
 // Connection is what a person types into an application's installer.
 type Connection struct {
-	App       string   `json:"app"`
-	DBMS      string   `json:"dbms"`
-	Host      string   `json:"host"`
-	Port      int      `json:"port"`
-	Socket    string   `json:"socket,omitempty"`
-	Database  string   `json:"database"`
-	User      string   `json:"user"`
-	Prefix    string   `json:"prefix,omitempty"`
-	Charset   string   `json:"charset"`
-	Collation string   `json:"collation"`
-	Notes     []string `json:"notes,omitempty"`
+	App      string `json:"app"`
+	DBMS     string `json:"dbms"`
+	Host     string `json:"host"`
+	Port     int    `json:"port"`
+	Socket   string `json:"socket,omitempty"`
+	Database string `json:"database"`
+	// Databases are further ones, by their names in the estate file.
+	Databases map[string]string `json:"databases,omitempty"`
+	User      string            `json:"user"`
+	Prefix    string            `json:"prefix,omitempty"`
+	Charset   string            `json:"charset"`
+	Collation string            `json:"collation"`
+	Notes     []string          `json:"notes,omitempty"`
 	// Remove are the installer and its samples, once the installation is done.
 	Remove []string `json:"remove,omitempty"`
 	// PasswordIn says where the password lies: a settings file, or "pending".
@@ -53,6 +55,12 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 	facts := r.facts(chosen, secret.Password{})
 	c := &Connection{App: app.Name, DBMS: dbms.Product(facts["dbms"]).Title(), Host: facts["host"], Socket: facts["socket"], Database: facts["database"],
 		User: chosen.Name, Prefix: facts["prefix"], Charset: facts["charset"], Collation: facts["collation"], Notes: app.Notes, Remove: app.InstallerFiles}
+	for _, d := range app.All()[1:] {
+		if c.Databases == nil {
+			c.Databases = map[string]string{}
+		}
+		c.Databases[d.Key] = d.Name
+	}
 	c.Port, _ = strconv.Atoi(facts["port"])
 	pending, found, err := e.State.Pending(r.stateAccount(chosen.Name))
 	if err != nil {

@@ -1,6 +1,8 @@
 package render
 
 import (
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -25,6 +27,9 @@ func (s *Screen) Connection(c *provision.Connection, reveal bool) {
 		s.printf("  %s  %s%s\n", pad(name, stepWidth+1), value, note)
 	}
 	fact("database", c.Database, c.DBMS+", "+c.Charset+" "+c.Collation)
+	for _, key := range slices.Sorted(maps.Keys(c.Databases)) {
+		fact("", c.Databases[key], key)
+	}
 	fact("user", c.User, "")
 	switch {
 	case c.Password.IsZero() && c.PasswordIn == "nowhere":
