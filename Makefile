@@ -34,9 +34,10 @@ screenshots: build
 # SIZE is a factor on the dumps, RUNS how often each is imported by both.
 SIZE = 1
 RUNS = 3
+DBMS = mariadb,mysql,postgresql
 bench:
 	@scripts/setup test
-	@go run ./internal/bench -size $(SIZE) -runs $(RUNS) -report docs/performance.md
+	@go run ./internal/bench -size $(SIZE) -runs $(RUNS) -dbms $(DBMS) -report docs/performance.md
 
 clean:
 	rm -rf build

@@ -26,7 +26,7 @@ func TestScenesOnCluster(t *testing.T) {
 		t.Skip("NOT TESTED: no Galera library is installed: scripts/setup test")
 	}
 	data := initialised(t, throwaway.Options{Product: dbms.MariaDB})
-	playOnNodes(t, "testdata/cluster", query, func() ([]*throwaway.Server, error) {
+	playOnNodes(t, dbms.MariaDB, "testdata/cluster", query, func() ([]*throwaway.Server, error) {
 		return throwaway.StartCluster(t.Context(), 3, programs, data, freePort)
 	})
 }
@@ -44,7 +44,7 @@ func TestScenesOnStandby(t *testing.T) {
 	_, err = rules.WriteString("local replication all trust\n")
 	require.NoError(t, err)
 	require.NoError(t, rules.Close())
-	playOnNodes(t, "testdata/standby", queryPostgres, func() ([]*throwaway.Server, error) {
+	playOnNodes(t, dbms.PostgreSQL, "testdata/standby", queryPostgres, func() ([]*throwaway.Server, error) {
 		primary, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL, Data: data})
 		if err != nil {
 			return nil, err
@@ -67,10 +67,14 @@ type nodes struct {
 }
 
 // playOnNodes plays the scenes of a folder on several servers, which are
-// @SOCKET1@, @SOCKET2@ and so on in its files.
-func playOnNodes(t *testing.T, folder string, query func(dbms.Login, string) (string, error), start func() ([]*throwaway.Server, error)) {
+// @SOCKET1@, @SOCKET2@ and so on in its files, and on the first of them the one
+// that is the same for every server.
+func playOnNodes(t *testing.T, product dbms.Product, folder string, query func(dbms.Login, string) (string, error), start func() ([]*throwaway.Server, error)) {
+	scenes, err := filepath.Glob(folder + "/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, scenes)
 	testscript.Run(t, testscript.Params{
-		Dir: folder,
+		Files: append(scenes, "testdata/every/one_estate_file_for_all.txtar"),
 		Setup: func(env *testscript.Env) error {
 			servers, err := start()
 			if err != nil {
@@ -82,16 +86,17 @@ func playOnNodes(t *testing.T, folder string, query func(dbms.Login, string) (st
 				}
 			})
 			env.Values[nodesKey{}] = nodes{servers, query}
+			env.Values[stageKey{}] = &stage{server: servers[0], options: throwaway.Options{Product: product}}
 			env.Setenv("HOME", env.WorkDir)
 			env.Setenv("COLUMNS", "200")
 			env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-			fill := []string{"@ADMIN@", servers[0].Admin}
+			fill := []string{"@ADMIN@", servers[0].Admin, "@SOCKET@", servers[0].Socket, "@DBMS@", string(product)}
 			for i, server := range servers {
 				fill = append(fill, fmt.Sprintf("@SOCKET%d@", i+1), server.Socket)
 			}
 			return fillIn(env.WorkDir, strings.NewReplacer(fill...))
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"node": controlNode},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"node": controlNode, "sql": runSQL},
 	})
 }
 

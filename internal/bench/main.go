@@ -87,7 +87,7 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 		w.close()
 	}
 	if report != "" {
-		if err := writeReport(report, size, runs, results); err != nil {
+		if err := writeReports(report, size, runs, results); err != nil {
 			return err
 		}
 	}

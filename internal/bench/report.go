@@ -14,16 +14,33 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
+
+	"yellowfield/internal/dbms"
 )
 
+// writeReports writes one report for MariaDB and MySQL and one for PostgreSQL, of
+// what was measured.
+func writeReports(path string, size float64, runs int, results []result) error {
+	isPostgres := func(r result) bool { return strings.HasPrefix(r.Server, dbms.PostgreSQL.Title()) }
+	own := slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !isPostgres(r) })
+	if err := writeReport(path, size, runs, shapes, slices.DeleteFunc(slices.Clone(results), isPostgres), ""); err != nil {
+		return err
+	}
+	return writeReport(strings.TrimSuffix(path, ".md")+"-postgresql.md", size, runs, postgresShapes, own,
+		"PostgreSQL's stock client commits every statement by itself, or with -1 makes one transaction of a script. Ours is one transaction, unless --fast gives that up for several sessions.\n\n")
+}
+
 // writeReport writes the table, the machine and the plot.
-func writeReport(path string, size float64, runs int, results []result) error {
+func writeReport(path string, size float64, runs int, shapes []shape, results []result, remark string) error {
+	if len(results) == 0 {
+		return nil
+	}
 	var b strings.Builder
 	b.WriteString("# How fast imports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
-	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n", runs)
+	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n%s", runs, remark)
 	fmt.Fprintf(&b, "Machine: %s; measured on %s with sizes times %g.\n\n", machine(), time.Now().Format("2 January 2006"), size)
-	b.WriteString("![Times faster than the stock client](performance.png)\n\n![Times faster than psql](performance-postgresql.png)\n\n")
-	b.WriteString("PostgreSQL's stock client commits every statement by itself, or with -1 makes one transaction of a script; ours is one transaction, unless --fast gives that up for several sessions.\n\n")
+	picture := strings.TrimSuffix(path, ".md") + ".png"
+	fmt.Fprintf(&b, "![Times faster than the stock client](%s)\n\n", filepath.Base(picture))
 	b.WriteString("| server | dump | size | stock client | yellowfield | times faster | MiB/s | peak memory | result |\n|---|---|---:|---:|---:|---:|---:|---:|---|\n")
 	const mega = 1 << 20
 	for _, r := range results {
@@ -35,23 +52,14 @@ func writeReport(path string, size float64, runs int, results []result) error {
 			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega, outcome)
 	}
 	b.WriteString("\nThe dumps:\n\n")
-	for i, s := range append(slices.Clone(shapes), postgresShapes...) {
-		server := ""
-		if i >= len(shapes) {
-			server = " for PostgreSQL"
-		}
-		fmt.Fprintf(&b, "- **%s**%s (%s): %s\n", s.name, server, sum(s), s.about)
+	for _, s := range shapes {
+		fmt.Fprintf(&b, "- **%s** (%s): %s\n", s.name, sum(s), s.about)
 	}
 	b.WriteString("\nThe eight characters name what the generator writes, so that two reports can be told to speak of the same dumps.\n")
 	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
 		return err
 	}
-	isPostgres := func(r result) bool { return strings.HasPrefix(r.Server, "PostgreSQL") }
-	folder := filepath.Dir(path)
-	if err := draw(filepath.Join(folder, "performance.png"), slices.DeleteFunc(slices.Clone(results), isPostgres)); err != nil {
-		return err
-	}
-	return draw(filepath.Join(folder, "performance-postgresql.png"), slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !isPostgres(r) }))
+	return draw(picture, results)
 }
 
 var modelName = regexp.MustCompile(`(?m)^model name\s*: (.*)$`)
@@ -74,9 +82,6 @@ func machine() string {
 
 // draw plots how many times faster than the stock client each import was.
 func draw(path string, results []result) error {
-	if len(results) == 0 {
-		return nil
-	}
 	p := plot.New()
 	p.Title.Text = "Times faster than the server's stock client"
 	p.Y.Label.Text = "times faster (1 = as fast)"

@@ -1,6 +1,10 @@
 package load
 
 import (
+	"context"
+	"errors"
+	"io"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
@@ -21,8 +25,25 @@ func newFindings(s Source) findings {
 	}}
 }
 
-func noStatement(s Source) error {
-	return fault.At(fault.Invalid, fault.Place{File: s.Path}, "is it the right file?", "the script holds no statement")
+// each reads a script to its end and takes in every statement.
+func (f *findings) each(ctx context.Context, s Source, next func() (sqltext.Statement, error), take func(sqltext.Statement) error) error {
+	for {
+		statement, err := next()
+		switch {
+		case errors.Is(err, io.EOF) && f.survey.Statements == 0:
+			return fault.At(fault.Invalid, fault.Place{File: s.Path}, "is it the right file?", "the script holds no statement")
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return err
+		case ctx.Err() != nil:
+			return fault.Stopped(ctx.Err())
+		}
+		f.survey.Statements++
+		if err := take(statement); err != nil {
+			return err
+		}
+	}
 }
 
 func (f *findings) place(s sqltext.Statement) fault.Place {

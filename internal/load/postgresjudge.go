@@ -217,6 +217,8 @@ func (j *postgresJudge) drop(head sqltext.Head, tokens []sqltext.Token) string {
 		case head.Verb == "COMMENT" && words(tokens, "COMMENT", "ON", "EXTENSION"), head.Verb == "COMMENT" && words(tokens, "COMMENT", "ON", "LANGUAGE"),
 			head.Verb == "COMMENT" && words(tokens, "COMMENT", "ON", "DATABASE"):
 			return "a comment on what does not belong to the application"
+		case words(tokens, "COMMENT", "ON", "SCHEMA", "public") && tokens[last].Plain() == "standard public schema":
+			return "the schema public is there"
 		case j.source.Retarget && head.Object == "DATABASE":
 			return "it makes or removes a database of a fixed name"
 		}
@@ -225,7 +227,7 @@ func (j *postgresJudge) drop(head sqltext.Head, tokens []sqltext.Token) string {
 			return head.Verb + " cannot run in a transaction, and has nothing to tidy up here"
 		}
 	case "COPY":
-		if copiesOut(tokens) {
+		if _, end := copied(tokens); end.Is("STDOUT") {
 			return "COPY ... TO STDOUT shows rows to someone who is not here"
 		}
 	case "SHOW", "EXPLAIN":
@@ -251,20 +253,20 @@ func settingName(tokens []sqltext.Token) string {
 	return ""
 }
 
-// copiesOut reports whether a COPY gives rows to the client.
-func copiesOut(tokens []sqltext.Token) bool {
+// copied tells which way a COPY goes, FROM or TO, and its other end.
+func copied(tokens []sqltext.Token) (way, end sqltext.Token) {
 	depth := 0
-	for i, t := range tokens {
+	for i, t := range tokens[:len(tokens)-1] {
 		switch {
 		case t.IsPunct('('):
 			depth++
 		case t.IsPunct(')'):
 			depth--
-		case depth == 0 && t.Is("TO") && i+1 < len(tokens):
-			return tokens[i+1].Is("STDOUT")
+		case depth == 0 && (t.Is("FROM") || t.Is("TO")):
+			return t, tokens[i+1]
 		}
 	}
-	return false
+	return way, end
 }
 
 // object gives the objection against a statement, nil if it may run. It is the
@@ -316,18 +318,11 @@ func (j *postgresJudge) object(head sqltext.Head, tokens []sqltext.Token) *objec
 
 // copies judges a COPY: only rows in the script itself, as text, are taken.
 func copies(tokens []sqltext.Token) *objection {
-	depth := 0
-	for i, t := range tokens {
-		switch {
-		case t.IsPunct('('):
-			depth++
-		case t.IsPunct(')'):
-			depth--
-		case t.Is("BINARY"):
-			return object("COPY in its binary form cannot stand in a script", "make the dump again, as text")
-		case depth == 0 && (t.Is("FROM") || t.Is("TO")) && i+1 < len(tokens) && !tokens[i+1].Is("STDIN") && !tokens[i+1].Is("STDOUT"):
-			return object("COPY reads or writes a file or a program of the server", "put the rows into the script: COPY ... FROM stdin")
-		}
+	if slices.ContainsFunc(tokens[1:], func(t sqltext.Token) bool { return t.Is("FORMAT") }) && has(tokens, "BINARY") || words(tokens, "COPY", "BINARY") || tokens[len(tokens)-1].Is("BINARY") {
+		return object("COPY in its binary form cannot stand in a script", "make the dump again, as text")
+	}
+	if way, end := copied(tokens); way.Text == nil || !end.Is("STDIN") && !end.Is("STDOUT") {
+		return object("COPY reads or writes a file or a program of the server", "put the rows into the script: COPY ... FROM stdin")
 	}
 	return nil
 }

@@ -104,7 +104,7 @@ func explainPostgres(err *dbms.ServerError) string {
 		return "the row refers to one that is not there: are the files in the right order?"
 	case "22P04", "22P02", "22001", "22003", "22007", "22008", "23502", "23514", "22021", "22P05":
 		return "the value does not fit the column; correct the row"
-	case "25001":
+	case "25001", "55006":
 		return "--fast sends the statements without the one transaction, in which this one cannot run"
 	case "55P04":
 		return "--fast commits the new value first; then it can be used"

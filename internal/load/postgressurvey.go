@@ -55,31 +55,18 @@ func checkPostgres(ctx context.Context, s Source, target Target, o Options) (*Su
 	c := &postgresChecker{postgresJudge: newPostgresJudge(s, target, o), findings: newFindings(s), target: target, script: script,
 		text: postgresText{raw: strings.EqualFold(s.Encoding, BinaryEncoding), converted: script.plain == nil && s.Encoding != ""}}
 	c.survey.postgresRuns = map[int64]*postgresRun{}
-	for {
-		statement, err := script.Next()
-		switch {
-		case errors.Is(err, io.EOF):
-			if c.survey.Statements == 0 {
-				return nil, noStatement(s)
-			}
-			c.endRun(true)
-			c.survey.Length = script.BytesRead()
-			for _, passed := range script.Passed() {
-				c.note(passed.Place, "passed over: "+passed.Name+", which is for the stock client", "")
-				c.notes["passed over: "+passed.Name+", which is for the stock client"].Usual = true
-			}
-			c.close()
-			return c.survey, nil
-		case err != nil:
-			return nil, err
-		case ctx.Err() != nil:
-			return nil, fault.Stopped(ctx.Err())
-		}
-		c.survey.Statements++
-		if err := c.statement(statement); err != nil {
-			return nil, err
-		}
+	if err := c.each(ctx, s, script.Next, c.statement); err != nil {
+		return nil, err
 	}
+	c.endRun(true)
+	c.survey.Length = script.BytesRead()
+	for _, passed := range script.Passed() {
+		what := "passed over: " + passed.Name + ", which is for the stock client"
+		c.note(passed.Place, what, "")
+		c.notes[what].Usual = true
+	}
+	c.close()
+	return c.survey, nil
 }
 
 // postgresChecker is a first pass at work.

@@ -2,9 +2,7 @@ package load
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -102,25 +100,11 @@ func Check(ctx context.Context, s Source, target Target, o Options) (*Survey, er
 		judge: newJudge(s, target, o), target: target, script: script, defined: map[string]*sqltext.Table{}, findings: newFindings(s),
 		text: textCheck{raw: strings.EqualFold(s.Encoding, BinaryEncoding), converted: script.plain == nil && s.Encoding != ""},
 	}
-	for {
-		statement, err := script.Next()
-		switch {
-		case errors.Is(err, io.EOF):
-			if c.survey.Statements == 0 {
-				return nil, noStatement(s)
-			}
-			c.finish()
-			return c.survey, nil
-		case err != nil:
-			return nil, err
-		case ctx.Err() != nil:
-			return nil, fault.Stopped(ctx.Err())
-		}
-		c.survey.Statements++
-		if err := c.statement(statement); err != nil {
-			return nil, err
-		}
+	if err := c.each(ctx, s, script.Next, c.statement); err != nil {
+		return nil, err
 	}
+	c.finish()
+	return c.survey, nil
 }
 
 // checker is a first pass at work.

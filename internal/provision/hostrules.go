@@ -24,20 +24,22 @@ import (
 // that is wanted.
 func (r *run) planHostRules(ctx context.Context) error {
 	for _, account := range r.app.Accounts {
-		met, err := r.meets(ctx, account)
-		if err != nil {
-			return err
-		}
-		if met == nil || met.rule.AsksForPassword() {
-			continue
-		}
-		if !r.app.HostRule && !r.options.WriteHostRule {
-			row := r.plan.differs(stepRights, estate.MustFix, met.remedy(r.app.Name), met.why())
-			row.Place = met.place()
-			continue
-		}
-		if err := r.planHostRule(ctx, account, met); err != nil {
-			return err
+		for _, d := range r.app.DatabasesOf(account) {
+			met, err := r.meets(ctx, account, d.Name)
+			if err != nil {
+				return err
+			}
+			if met == nil || met.rule.AsksForPassword() {
+				continue
+			}
+			if !r.app.HostRule && !r.options.WriteHostRule {
+				row := r.plan.differs(stepRights, estate.MustFix, met.remedy(r.app.Name), met.why())
+				row.Place = met.place()
+				continue
+			}
+			if err := r.planHostRule(ctx, account, met); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -54,12 +56,12 @@ type meeting struct {
 // meets finds the rule for an account; nil where that cannot be told: on another
 // product, without a superuser's login, or when the application's host is not
 // known here.
-func (r *run) meets(ctx context.Context, account *estate.Account) (*meeting, error) {
+func (r *run) meets(ctx context.Context, account *estate.Account, database string) (*meeting, error) {
 	server, is := r.view.server.(*postgres.Server)
 	if !is || !r.view.asAdmin() || !r.view.catalogue.GrantsOf(server.CurrentUser()).Global.Has("SUPERUSER") {
 		return nil, nil
 	}
-	m := &meeting{guest: postgres.Guest{Database: r.app.Database.Name, User: account.Name}}
+	m := &meeting{guest: postgres.Guest{Database: database, User: account.Name}}
 	address := r.postgresAddress(r.facts(account, secret.Password{}))
 	if address.Socket == "" {
 		from, err := netip.ParseAddr(address.Host)
@@ -124,7 +126,9 @@ func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *meet
 		object: "host-based rule " + account.Name,
 	})
 	s.undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
-	s.act = func(ctx context.Context) (string, error) { return "", r.writeRule(ctx, s, account, w) }
+	s.act = func(ctx context.Context) (string, error) {
+		return "", r.writeRule(ctx, s, account, m.guest.Database, w)
+	}
 	return nil
 }
 
@@ -166,10 +170,10 @@ func insertRule(content []byte, m *meeting) []byte {
 // writeRule replaces the file as a whole, has the server read it, and proves it
 // by a login. What the server cannot read is never loaded, and what does not
 // help is taken back.
-func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, w *writtenRule) error {
+func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, database string, w *writtenRule) error {
 	server := r.view.server.(*postgres.Server)
 	// The rule of another account may have been written since the plan.
-	m, err := r.meets(ctx, account)
+	m, err := r.meets(ctx, account, database)
 	if err != nil || m == nil || m.rule.AsksForPassword() {
 		return err
 	}
@@ -212,12 +216,12 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, w
 	if err := server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}); err != nil {
 		return err
 	}
-	return r.proveRule(ctx, account)
+	return r.proveRule(ctx, account, database)
 }
 
 // proveRule logs in as the account: the server reads its rules some time after
 // it was told to.
-func (r *run) proveRule(ctx context.Context, account *estate.Account) error {
+func (r *run) proveRule(ctx context.Context, account *estate.Account, database string) error {
 	c := r.plan.credentials[account]
 	if c == nil || !c.knows() {
 		return nil
@@ -226,7 +230,7 @@ func (r *run) proveRule(ctx context.Context, account *estate.Account) error {
 	var err error
 	for range tries {
 		var login dbms.Server
-		login, err = r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.postgresAddress(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.Database.Name})
+		login, err = r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.postgresAddress(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: database})
 		if err == nil {
 			login.Close()
 			return nil

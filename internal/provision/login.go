@@ -263,7 +263,7 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
 	}
 	account := r.app.AccountOf(s)
-	if met, wrong := r.meets(context.Background(), account); wrong == nil && met != nil && !met.rule.AsksForPassword() {
+	if met, wrong := r.meets(context.Background(), account, login.Database); wrong == nil && met != nil && !met.rule.AsksForPassword() {
 		row.Facts, row.Place, row.Remedy = row.Facts+"; "+met.why(), met.place(), met.remedy(r.app.Name)
 		r.tell(row)
 		r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
