@@ -33,6 +33,7 @@ type postgresEngine struct {
 	message message
 	tables  map[string]tableNature // forgotten when a definition changes
 	inside  bool                   // in a transaction that the script has begun
+	fresh   map[string]bool        // tables that this transaction has made itself
 	pool    *postgresPool          // of lanes; nil in one transaction
 
 	sending fault.Place // that warnings are about
@@ -41,7 +42,7 @@ type postgresEngine struct {
 
 // importPostgres is Import for PostgreSQL.
 func importPostgres(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
-	e := &postgresEngine{source: s, target: target, options: o, judge: newPostgresJudge(s, target, o), tables: map[string]tableNature{}}
+	e := &postgresEngine{source: s, target: target, options: o, judge: newPostgresJudge(s, target, o), tables: map[string]tableNature{}, fresh: map[string]bool{}}
 	e.open(s, survey, o, progress)
 	err := e.run(ctx)
 	if e.main != nil {
@@ -156,6 +157,7 @@ func (e *postgresEngine) take(ctx context.Context, s sqltext.Statement) error {
 	if err := e.main.Send(ctx, text, func(rows int64) { e.rows.Add(rows) }); err != nil {
 		return err
 	}
+	e.noteFresh(v)
 	if v.head.Verb == "CREATE" && v.head.Object != "" {
 		e.made(e.judge.made(v))
 	}
@@ -338,16 +340,46 @@ func (e *postgresEngine) copy(ctx context.Context, v postgresVerdict) error {
 	if err != nil {
 		return err
 	}
+	if nature.joins && !e.inside && e.fresh[e.tableOf(v)] && endsInStdin(v.Text) {
+		// Nobody else has seen the table: its rows need no mark of this
+		// transaction, which building its keys would have to look up.
+		v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
+	}
 	e.sending = fault.Place{File: e.source.Name, Line: v.Line, Column: v.Column}
 	return e.copyRows(ctx, e.main, e.script, v, e.tableOf(v))
 }
 
+// noteFresh remembers the tables that can be filled frozen: made by this very
+// transaction, by none inside it, and with no cursor open (PostgreSQL, "COPY").
+func (e *postgresEngine) noteFresh(v postgresVerdict) {
+	switch {
+	case e.options.Fast || e.inside || e.report.OneByOne != "":
+	case v.head.Verb == "DECLARE" || v.head.Verb == "SAVEPOINT" || e.fresh == nil:
+		e.fresh = nil // and none from here on
+	case v.head.Verb == "CREATE" && v.head.Object == "TABLE":
+		if tokens := sqltext.Tokens(v.Text, v.Dialect); has(tokens, "PARTITION") || has(tokens, "EXISTS") { // which may have been there
+			return
+		}
+		e.fresh[e.judge.name(v.head.Name)] = true
+	case v.head.Verb == "DROP" || v.head.Verb == "ALTER":
+		if v.head.Object == "TABLE" && has(sqltext.Tokens(v.Text, v.Dialect), "PARTITION") {
+			delete(e.fresh, e.judge.name(v.head.Name))
+		}
+	}
+}
+
+// endsInStdin reports whether a COPY has no options.
+func endsInStdin(text []byte) bool {
+	const word = "stdin"
+	return len(text) > len(word) && bytes.EqualFold(text[len(text)-len(word):], []byte(word))
+}
+
 // copyRows sends a COPY and its rows on a session.
 func (a *account) copyRows(ctx context.Context, session PostgresSession, script *postgresScript, v postgresVerdict, table string) error {
-	v.Text = bytes.Clone(v.Text) // which reading the rows makes invalid
+	v.Text, v.text = bytes.Clone(v.Text), bytes.Clone(v.text) // which reading the rows makes invalid
 	a.at.Store(&table)
 	data := &countedRows{from: script.Data(), passed: func(n int) { a.done.Add(int64(n)); a.tellSometimes() }}
-	rows, err := session.Copy(ctx, string(v.Text), data)
+	rows, err := session.Copy(ctx, string(v.text), data)
 	if data.err != nil {
 		return data.err // the script cannot be read on
 	}
