@@ -361,9 +361,10 @@ func (e *postgresEngine) noteFresh(v postgresVerdict) {
 			return
 		}
 		e.fresh[e.judge.name(v.head.Name)] = true
-	case v.head.Verb == "DROP" || v.head.Verb == "ALTER":
-		if v.head.Object == "TABLE" && has(sqltext.Tokens(v.Text, v.Dialect), "PARTITION") {
-			delete(e.fresh, e.judge.name(v.head.Name))
+	case v.head.Verb == "ALTER" && v.head.Object == "TABLE":
+		// A table that was there before may have the name now.
+		if tokens := sqltext.Tokens(v.Text, v.Dialect); has(tokens, "PARTITION") || has(tokens, "RENAME") || has(tokens, "SCHEMA") {
+			clear(e.fresh)
 		}
 	}
 }
