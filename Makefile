@@ -7,7 +7,7 @@ export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test test-servers build bench screenshots clean
+.PHONY: demo test check test-fresh test-servers build bench screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -16,6 +16,15 @@ demo: build
 test:
 	@scripts/setup test
 	@scripts/test
+
+# What the authors run besides: staticcheck, other systems, the race detector.
+check:
+	@scripts/setup check
+	@scripts/test check
+
+# Both commands of the README on a bare system; needs root.
+test-fresh:
+	@scripts/fresh-machine
 
 # Every scene on every server, newer releases too, as a table.
 test-servers:

@@ -34,8 +34,7 @@ func TestScenesOnCluster(t *testing.T) {
 // TestScenesOnStandby plays scenes on a PostgreSQL server and one that streams
 // from it.
 func TestScenesOnStandby(t *testing.T) {
-	programs := throwaway.PostgresPrograms("")
-	if programs == "" {
+	if throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
 	}
 	data := initialised(t, throwaway.Options{Product: dbms.PostgreSQL})
@@ -50,7 +49,7 @@ func TestScenesOnStandby(t *testing.T) {
 			return nil, err
 		}
 		copied := filepath.Join(t.TempDir(), "data")
-		out, err := exec.Command(filepath.Join(programs, "pg_basebackup"), "-h", filepath.Dir(primary.Socket), "-U", primary.Admin, "-D", copied, "-R", "-X", "stream", "-c", "fast").CombinedOutput()
+		out, err := exec.Command(throwaway.PostgresProgram("", "pg_basebackup"), "-h", filepath.Dir(primary.Socket), "-U", primary.Admin, "-D", copied, "-R", "-X", "stream", "-c", "fast").CombinedOutput()
 		if err != nil {
 			primary.Stop()
 			return nil, fmt.Errorf("pg_basebackup: %w: %s", err, out)

@@ -389,7 +389,7 @@ func stock(ts *testscript.TestScript, mariadb, mysql string, input []byte, argum
 func stockPostgres(ts *testscript.TestScript, program string, input []byte, arguments ...string) []byte {
 	s := ts.Value(stageKey{}).(*stage)
 	folder := filepath.Dir(s.server.Socket)
-	command := []string{filepath.Join(throwaway.PostgresPrograms(s.options.Root), program)}
+	command := []string{throwaway.PostgresProgram(s.options.Root, program)}
 	if s.options.Root != "" {
 		folder = strings.TrimPrefix(folder, s.options.Root)
 		command = []string{"chroot", s.options.Root, strings.TrimPrefix(command[0], s.options.Root)}

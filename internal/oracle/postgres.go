@@ -17,7 +17,7 @@ import (
 // Psql is PostgreSQL's stock client, importing a file into a database. The
 // password is taken from PGPASSWORD.
 func Psql(socket, user, database string, options ...string) *exec.Cmd {
-	return exec.Command(filepath.Join(throwaway.PostgresPrograms(""), "psql"),
+	return exec.Command(throwaway.PostgresProgram("", "psql"),
 		append([]string{"-X", "-q", "-o", "/dev/null", "-h", filepath.Dir(socket), "-U", user, "-d", database}, options...)...)
 }
 
@@ -26,7 +26,7 @@ var heading = regexp.MustCompile(`^-- (?:Data for )?Name: (.*); Type: (.*); Sche
 // PostgresFingerprint is Fingerprint for PostgreSQL: what its own dump program
 // says of every object, and the checksum of each table's rows.
 func PostgresFingerprint(admin dbms.Login, database string) (map[string]string, error) {
-	program := filepath.Join(throwaway.PostgresPrograms(""), "pg_dump")
+	program := throwaway.PostgresProgram("", "pg_dump")
 	command := exec.Command(program, "-h", filepath.Dir(admin.Address.Socket), "-U", admin.User, "--no-owner", "--no-privileges", "--restrict-key=same", database)
 	var complaints bytes.Buffer
 	command.Stderr = &complaints

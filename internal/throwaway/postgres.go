@@ -32,6 +32,23 @@ func PostgresPrograms(root string) string {
 	return ""
 }
 
+// PostgresProgram is the path of one of PostgreSQL's own programs, the stock
+// client among them: beside the server, or where the client's package alone puts
+// it, which is another folder when the server is only unpacked. The name itself
+// where it is in neither.
+func PostgresProgram(root, name string) string {
+	folders, _ := filepath.Glob(filepath.Join("/", root, "usr/lib/postgresql/*/bin"))
+	slices.Sort(folders)
+	slices.Reverse(folders)
+	for _, folder := range append([]string{PostgresPrograms(root)}, folders...) {
+		path := filepath.Join(folder, name)
+		if info, err := os.Stat(path); err == nil && folder != "" && !info.IsDir() {
+			return path
+		}
+	}
+	return name
+}
+
 // launchPostgres is launch for PostgreSQL, whose programs are in a folder of
 // their version.
 func (s *Server) launchPostgres(ctx context.Context) error {
