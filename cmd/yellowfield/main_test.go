@@ -319,6 +319,7 @@ func queryPostgres(login dbms.Login, statement string) (string, error) {
 		return "", err
 	}
 	config.Password = login.Password.Reveal()
+	config.RuntimeParams["statement_timeout"] = "0" // an attack may have set one for the database
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return "", err

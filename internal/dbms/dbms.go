@@ -252,6 +252,25 @@ func (c Contents) Empty() bool {
 	return len(c.Tables)+len(c.Routines)+len(c.Triggers)+len(c.Events) == 0
 }
 
+// Objects lists what a database holds by keyword and name, but for triggers,
+// which go with their tables.
+func (c Contents) Objects() map[Object]bool {
+	objects := map[Object]bool{}
+	for _, t := range c.Tables {
+		kind := "TABLE"
+		if t.View {
+			kind = "VIEW"
+		}
+		objects[Object{Kind: kind, Name: t.Name}] = true
+	}
+	for _, list := range [][]Object{c.Routines, c.Events} {
+		for _, o := range list {
+			objects[o] = true
+		}
+	}
+	return objects
+}
+
 // ServerError is all that a server said when it refused something.
 type ServerError struct {
 	Server    string // its name in the estate file

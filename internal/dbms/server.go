@@ -15,6 +15,10 @@ type Login struct {
 	Password secret.Password
 	Database string // to use at once; may be empty
 	Charset  string // of the connection; empty for the product's whole Unicode
+	// AsApplication makes the session as the application's own: with what the
+	// server has set for this account and database. Without it nothing that the
+	// application can set reaches the session, which an administrator's needs.
+	AsApplication bool
 }
 
 // Facts is what a server says of itself. Those that a product does not have
@@ -60,6 +64,9 @@ type Server interface {
 	ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error)
 	// Contents reads what databases hold.
 	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
+	// RemoveObjects drops, of the objects that a script made in a database, those
+	// that are there now and were not before, with what depends on them.
+	RemoveObjects(ctx context.Context, database string, made, before map[Object]bool) error
 	// TableName is a table's name as the server stores it.
 	TableName(name string) string
 	// SessionFacts tells what this login meets.
@@ -154,6 +161,23 @@ type Catalogue struct {
 	// Granted are the rights by account.
 	Granted  map[Account]*Grants
 	Contents map[string]Contents
+	// Presets are what sessions begin with because somebody said so for a database
+	// or an account, but for what provisioning says itself.
+	Presets []Preset
+}
+
+// Preset is a setting that the server gives to sessions in a database, of an
+// account, or of the account in the database; the other is empty then.
+type Preset struct{ Database, User, Setting string }
+
+func (p Preset) String() string {
+	switch {
+	case p.User == "":
+		return "the database " + p.Database + " sets " + p.Setting
+	case p.Database == "":
+		return "the role " + p.User + " sets " + p.Setting
+	}
+	return "the role " + p.User + " in the database " + p.Database + " sets " + p.Setting
 }
 
 // NewCatalogue makes an empty one.

@@ -13,6 +13,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/oracle"
+	"yellowfield/internal/secret"
 	"yellowfield/internal/sqltext"
 	"yellowfield/internal/throwaway"
 )
@@ -24,8 +25,10 @@ func postgresTarget(t *testing.T, server *throwaway.Server, name string) Target 
 	require.NoError(t, err)
 	defer admin.Close()
 	require.NoError(t, admin.Exec(t.Context(), dbms.Statement{Text: "CREATE DATABASE " + name + " TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"}))
+	require.NoError(t, admin.Exec(t.Context(), dbms.Statement{Text: "CREATE ROLE " + name + "_app LOGIN PASSWORD 'app-77c0ffee1d'"},
+		dbms.Statement{Text: "ALTER DATABASE " + name + " OWNER TO " + name + "_app"}))
 	login := server.Login()
-	login.Database = name
+	login.Database, login.User, login.Password, login.AsApplication = name, name+"_app", secret.NewPassword("app-77c0ffee1d"), true
 	app, err := postgres.Connect(t.Context(), login)
 	require.NoError(t, err)
 	t.Cleanup(app.Close)

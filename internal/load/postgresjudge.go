@@ -97,6 +97,7 @@ var postgresKinds = map[string]bool{
 const (
 	rolesElsewhere = "roles of another server: everything belongs to the database's owner here"
 	rightsByEstate = "rights that the dump gives: the estate file says who has which"
+	laterSessions  = "a setting for all later sessions of the database or a role, the administrator's among them: put it by hand if the application needs it"
 )
 
 // lookClosely is look for everything but plain rows: all its tokens are read.
@@ -190,6 +191,8 @@ func (j *postgresJudge) drop(head sqltext.Head, tokens []sqltext.Token) string {
 			return rolesElsewhere
 		case head.Object == "DEFAULT PRIVILEGES":
 			return rightsByEstate
+		case presets(tokens):
+			return laterSessions
 		}
 	case "GRANT":
 		return rightsByEstate
@@ -234,6 +237,19 @@ func (j *postgresJudge) drop(head sqltext.Head, tokens []sqltext.Token) string {
 		return head.Verb + " shows something to someone who is not here"
 	}
 	return ""
+}
+
+// presets reports whether a statement is an ALTER DATABASE or ALTER ROLE that sets
+// what later sessions begin with. tokens begin with ALTER.
+func presets(tokens []sqltext.Token) bool {
+	if len(tokens) < 4 || !tokens[1].Is("DATABASE") && !tokens[1].Is("ROLE") && !tokens[1].Is("USER") {
+		return false
+	}
+	rest := tokens[3:]
+	if len(rest) > 3 && rest[0].Is("IN") && rest[1].Is("DATABASE") {
+		rest = rest[3:]
+	}
+	return rest[0].Is("RESET") || rest[0].Is("SET") && (len(rest) < 2 || !rest[1].Is("TABLESPACE"))
 }
 
 // notSettings are words behind SET that are no setting of the server.

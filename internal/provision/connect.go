@@ -116,8 +116,9 @@ func open(ctx context.Context, product dbms.Product, login dbms.Login) (dbms.Ser
 	return nil, fault.New(fault.Invalid, "known: "+strings.Join(dbms.Products, ", "), "server %s: there is no product %s", login.Server, product)
 }
 
-// open logs in to the app's server.
+// open logs in to the app's server as one of its accounts.
 func (r *run) open(ctx context.Context, login dbms.Login) (dbms.Server, error) {
+	login.AsApplication = true
 	return open(ctx, r.Estate.Servers[r.app.Server].DBMS, login)
 }
 

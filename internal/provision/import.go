@@ -200,7 +200,7 @@ func (r *run) importTarget(ctx context.Context, d *estate.Database) (load.Target
 	target := load.Target{Database: d.Name, Charset: d.Charset}
 	if contents := r.plan.contents[d.Name]; !contents.Empty() {
 		target.Holds = map[string]bool{}
-		for object := range objectsOf(contents) {
+		for object := range contents.Objects() {
 			target.Holds[object.Name] = true
 		}
 	}
@@ -545,53 +545,7 @@ func (r *run) removeImported(ctx context.Context, d *estate.Database, made map[d
 			_ = r.view.server.EndSessions(ctx, a) // there may be none
 		}
 	}
-	return r.removeObjects(ctx, d.Name, made, objectsOf(r.plan.contents[d.Name]))
-}
-
-// removeObjects drops what was made, but for what was there before.
-func (r *run) removeObjects(ctx context.Context, name string, made, before map[dbms.Object]bool) error {
-	contents, err := r.view.server.Contents(ctx, name)
-	if err != nil {
-		return err
-	}
-	now := objectsOf(contents[name])
-	if _, is := r.view.server.(*postgres.Server); is {
-		return r.view.server.Exec(ctx, postgres.DropObjects(name, made, before, now)...)
-	}
-	var statements []dbms.Statement
-	for object := range made {
-		if object.Kind == "TABLE" || object.Kind == "VIEW" || object.Kind == "SEQUENCE" { // MariaDB lists sequences as tables
-			object.Name = r.view.server.TableName(object.Name)
-			// Dumps hold the place of a view with a table for a while.
-			for _, kind := range []string{"TABLE", "VIEW"} {
-				if object.Kind = kind; now[object] && !before[object] {
-					statements = append(statements, mysql.DropObject(kind, name, object.Name))
-				}
-			}
-		} else if now[object] && !before[object] {
-			statements = append(statements, mysql.DropObject(object.Kind, name, object.Name))
-		}
-	}
-	return r.mysql().ExecWithoutForeignKeys(ctx, statements...)
-}
-
-// objectsOf lists what a database holds by keyword and name, but for triggers,
-// which go with their tables.
-func objectsOf(c dbms.Contents) map[dbms.Object]bool {
-	objects := map[dbms.Object]bool{}
-	for _, t := range c.Tables {
-		kind := "TABLE"
-		if t.View {
-			kind = "VIEW"
-		}
-		objects[dbms.Object{Kind: kind, Name: t.Name}] = true
-	}
-	for _, list := range [][]dbms.Object{c.Routines, c.Events} {
-		for _, o := range list {
-			objects[o] = true
-		}
-	}
-	return objects
+	return r.view.server.RemoveObjects(ctx, d.Name, made, r.plan.contents[d.Name].Objects())
 }
 
 // counted writes a number with the noun that fits it.

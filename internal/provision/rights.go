@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -46,7 +47,23 @@ func (r *run) planRights(context.Context) error {
 			}
 		}
 	}
+	r.namePresets()
 	return nil
+}
+
+// namePresets names what the application, or somebody, has set for all sessions of
+// its databases and accounts: nothing to mend, but it surprises whoever does not
+// know of it.
+func (r *run) namePresets() {
+	for _, p := range r.view.catalogue.Presets {
+		ours := slices.Contains(r.databaseNames(), p.Database)
+		for _, account := range r.app.Accounts {
+			ours = ours || p.User == account.Name && p.Database == ""
+		}
+		if ours {
+			r.plan.differs(stepRights, estate.GoodToKnow, "", p.String()+" for later sessions")
+		}
+	}
 }
 
 // withoutExtra drops DELETE HISTORY, which MariaDB adds to a grant of ALL and

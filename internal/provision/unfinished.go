@@ -42,7 +42,7 @@ func (r *run) noteUnfinished(d *estate.Database) error {
 			note.Makes = append(note.Makes, object)
 		}
 	}
-	for object := range objectsOf(r.plan.contents[d.Name]) {
+	for object := range r.plan.contents[d.Name].Objects() {
 		note.Before = append(note.Before, object)
 	}
 	return r.State.SetNote(unfinishedImports, r.unfinishedName(d), note)
@@ -65,7 +65,7 @@ func (r *run) planCleaning(d *estate.Database) error {
 	for _, object := range note.Makes {
 		made[object] = true
 	}
-	for object := range objectsOf(r.plan.contents[d.Name]) {
+	for object := range r.plan.contents[d.Name].Objects() {
 		if made[r.asMade(object, made)] && !slices.Contains(note.Before, object) {
 			left[object] = true
 		}
@@ -79,8 +79,7 @@ func (r *run) planCleaning(d *estate.Database) error {
 	what := fmt.Sprintf("%s that an interrupted import of %s left", counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
 	s := &step{Row: Row{Step: stepSQL, Outcome: Mended, Facts: "removed " + what}, object: "the end of an interrupted import: " + what}
 	s.act = func(ctx context.Context) (string, error) {
-		before := dbms.Contents{}
-		if err := r.removeObjects(ctx, d.Name, left, objectsOf(before)); err != nil {
+		if err := r.view.server.RemoveObjects(ctx, d.Name, left, nil); err != nil {
 			return "", err
 		}
 		return "", r.importIsOver(d)

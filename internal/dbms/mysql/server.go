@@ -213,8 +213,35 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 	return nil
 }
 
-// ExecWithoutForeignKeys is Exec for dropping tables that refer to each other.
-func (s *Server) ExecWithoutForeignKeys(ctx context.Context, statements ...dbms.Statement) error {
+// RemoveObjects drops what a script made, of what is there now and was not there
+// before. Triggers go with their tables.
+func (s *Server) RemoveObjects(ctx context.Context, database string, made, before map[dbms.Object]bool) error {
+	contents, err := s.Contents(ctx, database)
+	if err != nil {
+		return err
+	}
+	now := contents[database].Objects()
+	var statements []dbms.Statement
+	drop := func(o dbms.Object) {
+		if now[o] && !before[o] {
+			statements = append(statements, plain("DROP %s IF EXISTS %s.%s", o.Kind, quoteName(database), quoteName(o.Name)))
+		}
+	}
+	for object := range made {
+		switch object.Kind {
+		case "TABLE", "VIEW", "SEQUENCE": // MariaDB lists sequences as tables, and dumps hold the place of a view with a table for a while
+			name := s.TableName(object.Name)
+			drop(dbms.Object{Kind: "TABLE", Name: name})
+			drop(dbms.Object{Kind: "VIEW", Name: name})
+		default:
+			drop(object)
+		}
+	}
+	return s.execWithoutForeignKeys(ctx, statements...)
+}
+
+// execWithoutForeignKeys is Exec for dropping tables that refer to each other.
+func (s *Server) execWithoutForeignKeys(ctx context.Context, statements ...dbms.Statement) error {
 	conn, err := s.Conn(ctx)
 	if err != nil {
 		return err

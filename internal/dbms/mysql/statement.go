@@ -147,10 +147,5 @@ func (s *Server) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbm
 	return []dbms.Statement{plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))}
 }
 
-// DropObject drops a table, view, routine or event of a database.
-func DropObject(kind, database, name string) dbms.Statement {
-	return plain("DROP %s IF EXISTS %s.%s", kind, quoteName(database), quoteName(name))
-}
-
 // Definer is the clause that makes an account the definer of an object.
 func Definer(a dbms.Account) string { return "DEFINER=" + quoteAccount(a) }

@@ -15,7 +15,7 @@ import (
 // superusers only.
 func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*dbms.Catalogue, error) {
 	c := dbms.NewCatalogue()
-	reads := []func(context.Context, *dbms.Catalogue) error{s.readDatabases, s.readCollations, s.readGrants}
+	reads := []func(context.Context, *dbms.Catalogue) error{s.readDatabases, s.readCollations, s.readGrants, s.readPresets}
 	if administrator {
 		reads = append(reads, s.readAccounts)
 	}
@@ -53,7 +53,7 @@ func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
 		drift = "COALESCE(CASE WHEN datallowconn AND datcollversion <> pg_database_collation_actual_version(oid) THEN datcollversion || ' then, ' || pg_database_collation_actual_version(oid) || ' now' END, '')"
 		collation = "CASE datlocprovider WHEN 'i' THEN '" + icuPrefix + "' || " + s.localeColumn("database") + " ELSE datcollate END"
 	}
-	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+` FROM pg_database`, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+` FROM pg_catalog.pg_database`, nil, func(rows pgx.Rows) error {
 		var d dbms.Database
 		err := rows.Scan(&d.Name, &d.Charset, &d.Collation, &d.Drift)
 		c.Databases[d.Name] = d
@@ -67,7 +67,7 @@ func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
 func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 	c.Collations["C"], c.Collations["POSIX"] = "UTF8", "UTF8"
 	return s.each(ctx, s.Database, `SELECT collprovider::text, COALESCE(collcollate, ''), COALESCE(`+s.localeColumn("collation")+`, '')
-		FROM pg_collation WHERE collprovider IN ('c', 'i') AND collencoding IN (-1, pg_char_to_encoding('UTF8'))`, nil, func(rows pgx.Rows) error {
+		FROM pg_catalog.pg_collation WHERE collprovider IN ('c', 'i') AND collencoding IN (-1, pg_char_to_encoding('UTF8'))`, nil, func(rows pgx.Rows) error {
 		var provider, libc, icu string
 		err := rows.Scan(&provider, &libc, &icu)
 		switch {
@@ -84,9 +84,9 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 
 func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 	s.left = map[string]string{}
-	passwords, from := "rolpassword", "pg_authid"
+	passwords, from := "rolpassword", "pg_catalog.pg_authid"
 	if !c.GrantsOf(s.currentUser).Global.Has("SUPERUSER") {
-		passwords, from = "NULL", "pg_roles"
+		passwords, from = "NULL", "pg_catalog.pg_roles"
 	}
 	return s.each(ctx, s.Database, `SELECT rolname, COALESCE(`+passwords+`, ''), NOT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolconnlimit, COALESCE(shobj_description(oid, 'pg_authid'), '') FROM `+from, nil, func(rows pgx.Rows) error {
 		var a dbms.AccountState
@@ -117,7 +117,7 @@ func method(verifier string) string {
 // readGrants reads roles' attributes, and the databases on which roles have
 // rights of their own.
 func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
-	err := s.each(ctx, s.Database, `SELECT rolname, rolsuper, rolcreatedb, rolcreaterole FROM pg_roles`, nil, func(rows pgx.Rows) error {
+	err := s.each(ctx, s.Database, `SELECT rolname, rolsuper, rolcreatedb, rolcreaterole FROM pg_catalog.pg_roles`, nil, func(rows pgx.Rows) error {
 		var name string
 		var super, databases, roles bool
 		err := rows.Scan(&name, &super, &databases, &roles)
@@ -133,9 +133,9 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 	if err != nil {
 		return err
 	}
-	return s.each(ctx, s.Database, `SELECT DISTINCT r.rolname, d.datname FROM pg_database d, aclexplode(d.datacl) a JOIN pg_roles r ON r.oid = a.grantee
-		UNION SELECT r.rolname, d.datname FROM pg_database d JOIN pg_roles r ON r.oid = d.datdba
-		UNION SELECT m.rolname, d.datname FROM pg_database d JOIN pg_auth_members g ON g.roleid = d.datdba JOIN pg_roles m ON m.oid = g.member`, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT DISTINCT r.rolname, d.datname FROM pg_catalog.pg_database d, aclexplode(d.datacl) a JOIN pg_catalog.pg_roles r ON r.oid = a.grantee
+		UNION SELECT r.rolname, d.datname FROM pg_catalog.pg_database d JOIN pg_catalog.pg_roles r ON r.oid = d.datdba
+		UNION SELECT m.rolname, d.datname FROM pg_catalog.pg_database d JOIN pg_catalog.pg_auth_members g ON g.roleid = d.datdba JOIN pg_catalog.pg_roles m ON m.oid = g.member`, nil, func(rows pgx.Rows) error {
 		var role, database string
 		err := rows.Scan(&role, &database)
 		if g := c.Granted[dbms.Account{User: role}]; g != nil {
@@ -145,20 +145,34 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 	})
 }
 
+// readPresets reads what ALTER DATABASE and ALTER ROLE have set. That an account
+// works as the owner of a database is no news.
+func (s *Server) readPresets(ctx context.Context, c *dbms.Catalogue) error {
+	return s.each(ctx, s.Database, `SELECT COALESCE(d.datname, ''), COALESCE(r.rolname, ''), setting FROM pg_catalog.pg_db_role_setting s CROSS JOIN unnest(s.setconfig) AS u(setting)
+		LEFT JOIN pg_catalog.pg_database d ON d.oid = s.setdatabase LEFT JOIN pg_catalog.pg_roles r ON r.oid = s.setrole ORDER BY 1, 2, 3`, nil, func(rows pgx.Rows) error {
+		var p dbms.Preset
+		err := rows.Scan(&p.Database, &p.User, &p.Setting)
+		if p.User == "" || p.Database == "" || strings.ReplaceAll(p.Setting, `"`, "") != "role="+Owner(p.Database) {
+			c.Presets = append(c.Presets, p)
+		}
+		return err
+	})
+}
+
 // readRights reads what roles may do in a database: rights on tables count when
 // all tables have them and those made later will.
 func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database string) error {
-	const query = `WITH owner AS (SELECT datdba, datname FROM pg_database WHERE datname = current_database()),
-		later AS (SELECT d.defaclobjtype, a.grantee, a.privilege_type FROM pg_default_acl d, owner, aclexplode(d.defaclacl) a WHERE d.defaclrole = owner.datdba)
+	const query = `WITH owner AS (SELECT datdba, datname FROM pg_catalog.pg_database WHERE datname = current_database()),
+		later AS (SELECT d.defaclobjtype, a.grantee, a.privilege_type FROM pg_catalog.pg_default_acl d, owner, aclexplode(d.defaclacl) a WHERE d.defaclrole = owner.datdba)
 		SELECT r.rolname,
 			has_database_privilege(r.oid, owner.datname, 'CONNECT'), has_database_privilege(r.oid, owner.datname, 'TEMPORARY'),
 			COALESCE(has_schema_privilege(r.oid, 'public', 'USAGE'), false), pg_has_role(r.oid, owner.datdba, 'MEMBER'),
 			ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p
-				WHERE NOT EXISTS (SELECT FROM pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind IN ('r', 'p', 'v', 'm', 'f') THEN NOT has_table_privilege(r.oid, t.oid, p) ELSE false END)
+				WHERE NOT EXISTS (SELECT FROM pg_catalog.pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind IN ('r', 'p', 'v', 'm', 'f') THEN NOT has_table_privilege(r.oid, t.oid, p) ELSE false END)
 				AND EXISTS (SELECT FROM later WHERE defaclobjtype = 'r' AND grantee = r.oid AND privilege_type = p)),
-			NOT EXISTS (SELECT FROM pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind = 'S' THEN NOT has_sequence_privilege(r.oid, t.oid, 'USAGE') ELSE false END)
+			NOT EXISTS (SELECT FROM pg_catalog.pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind = 'S' THEN NOT has_sequence_privilege(r.oid, t.oid, 'USAGE') ELSE false END)
 				AND EXISTS (SELECT FROM later WHERE defaclobjtype = 'S' AND grantee = r.oid AND privilege_type = 'USAGE')
-		FROM pg_roles r, owner WHERE r.rolcanlogin AND NOT r.rolsuper`
+		FROM pg_catalog.pg_roles r, owner WHERE r.rolcanlogin AND NOT r.rolsuper`
 	return s.each(ctx, database, query, nil, func(rows pgx.Rows) error {
 		var role string
 		var connects, temporaries, uses, owns, sequencesToo bool
@@ -177,62 +191,6 @@ func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database str
 		}
 		return nil
 	})
-}
-
-// Contents reads what databases hold outside of the server's own schemas. A
-// database that does not exist is simply absent from the result.
-func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]dbms.Contents, error) {
-	contents := map[string]dbms.Contents{}
-	for _, database := range databases {
-		exists := false
-		if err := s.each(ctx, s.Database, `SELECT true FROM pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&exists) }); err != nil {
-			return nil, err
-		}
-		if !exists {
-			continue
-		}
-		var c dbms.Contents
-		err := s.each(ctx, database, `SELECT CASE WHEN n.nspname = 'public' THEN '' ELSE n.nspname || '.' END || t.relname, t.relkind IN ('v', 'm'), t.relkind::text
-			FROM pg_class t JOIN pg_namespace n ON n.oid = t.relnamespace
-			WHERE t.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' ORDER BY 1`, nil, func(rows pgx.Rows) error {
-			var t dbms.Table
-			var kind string
-			err := rows.Scan(&t.Name, &t.View, &kind)
-			if kind == "S" {
-				c.Routines = append(c.Routines, dbms.Object{Kind: "SEQUENCE", Name: t.Name})
-			} else {
-				c.Tables = append(c.Tables, t)
-			}
-			return err
-		})
-		if err != nil {
-			return nil, err
-		}
-		// What belongs to an extension comes and goes with it.
-		err = s.each(ctx, database, `WITH own AS (SELECT oid, CASE nspname WHEN 'public' THEN '' ELSE nspname || '.' END AS prefix
-				FROM pg_namespace WHERE nspname !~ '^pg_' AND nspname <> 'information_schema')
-			SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, n.prefix || p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')'
-				FROM pg_proc p JOIN own n ON n.oid = p.pronamespace WHERE NOT EXISTS (SELECT FROM pg_depend WHERE classid = 'pg_proc'::regclass AND objid = p.oid AND deptype = 'e')
-			UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, n.prefix || t.typname
-				FROM pg_type t JOIN own n ON n.oid = t.typnamespace LEFT JOIN pg_class c ON c.oid = t.typrelid
-				WHERE (t.typtype IN ('d', 'e', 'r') OR c.relkind = 'c') AND NOT EXISTS (SELECT FROM pg_depend WHERE classid = 'pg_type'::regclass AND objid = t.oid AND deptype = 'e')
-			UNION ALL SELECT 'SCHEMA', nspname FROM pg_namespace WHERE nspname !~ '^pg_' AND nspname NOT IN ('information_schema', 'public')
-			UNION ALL SELECT 'TRIGGER', tgname FROM pg_trigger WHERE NOT tgisinternal ORDER BY 2`, nil, func(rows pgx.Rows) error {
-			var o dbms.Object
-			err := rows.Scan(&o.Kind, &o.Name)
-			if o.Kind == "TRIGGER" {
-				c.Triggers = append(c.Triggers, o)
-			} else {
-				c.Routines = append(c.Routines, o)
-			}
-			return err
-		})
-		if err != nil {
-			return nil, err
-		}
-		contents[database] = c
-	}
-	return contents, nil
 }
 
 // Lock takes an advisory lock in the database that all share, on a connection of
@@ -254,7 +212,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 
 // EndSessions ends the open connections of a role.
 func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
-	return s.each(ctx, s.Database, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid()`, []any{a.User},
+	return s.each(ctx, s.Database, `SELECT pg_terminate_backend(pid) FROM pg_catalog.pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid()`, []any{a.User},
 		func(pgx.Rows) error { return nil })
 }
 
@@ -262,7 +220,7 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 // an administrator who may not read that.
 func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (plugin string, verifier []byte, err error) {
 	found := false
-	err = s.each(ctx, s.Database, `SELECT COALESCE(rolpassword, '') FROM pg_authid WHERE rolname = $1`, []any{a.User}, func(rows pgx.Rows) error {
+	err = s.each(ctx, s.Database, `SELECT COALESCE(rolpassword, '') FROM pg_catalog.pg_authid WHERE rolname = $1`, []any{a.User}, func(rows pgx.Rows) error {
 		var stored string
 		err := rows.Scan(&stored)
 		plugin, verifier, found = method(stored), []byte(stored), true

@@ -47,7 +47,7 @@ func (s *Server) HostRules(ctx context.Context) ([]HostRule, error) {
 	}
 	var rules []HostRule
 	err := s.each(ctx, s.Database, `SELECT `+file+`, line_number, COALESCE(type, ''), COALESCE(database, '{}'), COALESCE(user_name, '{}'),
-		COALESCE(address, ''), COALESCE(netmask, ''), COALESCE(auth_method, ''), COALESCE(error, '') FROM pg_hba_file_rules ORDER BY 1, line_number`, nil, func(rows pgx.Rows) error {
+		COALESCE(address, ''), COALESCE(netmask, ''), COALESCE(auth_method, ''), COALESCE(error, '') FROM pg_catalog.pg_hba_file_rules ORDER BY 1, line_number`, nil, func(rows pgx.Rows) error {
 		var h HostRule
 		err := rows.Scan(&h.Place.File, &h.Place.Line, &h.Type, &h.Databases, &h.Users, &h.Address, &h.Netmask, &h.Method, &h.Error)
 		rules = append(rules, h)
@@ -171,7 +171,7 @@ func Proposal(g Guest) string {
 // and itself.
 func (s *Server) RolesOf(ctx context.Context, user string) ([]string, error) {
 	roles := []string{user}
-	err := s.each(ctx, s.Database, `SELECT r.rolname FROM pg_roles r, pg_roles u WHERE u.rolname = $1 AND r.rolname <> $1 AND pg_has_role(u.oid, r.oid, 'MEMBER')`, []any{user}, func(rows pgx.Rows) error {
+	err := s.each(ctx, s.Database, `SELECT r.rolname FROM pg_catalog.pg_roles r, pg_catalog.pg_roles u WHERE u.rolname = $1 AND r.rolname <> $1 AND pg_has_role(u.oid, r.oid, 'MEMBER')`, []any{user}, func(rows pgx.Rows) error {
 		var name string
 		err := rows.Scan(&name)
 		roles = append(roles, name)

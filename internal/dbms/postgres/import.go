@@ -1,10 +1,8 @@
 package postgres
 
 import (
-	"cmp"
 	"context"
 	"io"
-	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -29,6 +27,8 @@ func (s *Server) OpenImport(ctx context.Context, warned func(message string)) (*
 	if err != nil {
 		return nil, err
 	}
+	// The reader of scripts begins with this, whatever the database has set.
+	config.RuntimeParams["standard_conforming_strings"] = "on"
 	config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
 		if n.SeverityUnlocalized == "WARNING" {
 			i.warned(n.Message)
@@ -115,7 +115,7 @@ type ScriptFacts struct {
 // ScriptFacts reads them. The database may not be there yet.
 func (s *Server) ScriptFacts(ctx context.Context, database string) (ScriptFacts, error) {
 	f := ScriptFacts{Settings: map[string]bool{}, Extensions: map[string]bool{}}
-	err := s.each(ctx, s.Database, `SELECT name FROM pg_settings`, nil, func(rows pgx.Rows) error {
+	err := s.each(ctx, s.Database, `SELECT name FROM pg_catalog.pg_settings`, nil, func(rows pgx.Rows) error {
 		var name string
 		err := rows.Scan(&name)
 		f.Settings[strings.ToLower(name)] = true
@@ -124,8 +124,8 @@ func (s *Server) ScriptFacts(ctx context.Context, database string) (ScriptFacts,
 	if err != nil {
 		return f, err
 	}
-	exists := false
-	if err := s.each(ctx, s.Database, `SELECT true FROM pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&exists) }); err != nil {
+	exists, err := s.exists(ctx, database)
+	if err != nil {
 		return f, err
 	}
 	if !exists {
@@ -136,53 +136,11 @@ func (s *Server) ScriptFacts(ctx context.Context, database string) (ScriptFacts,
 		trusted = "NOT v.superuser"
 	}
 	return f, s.each(ctx, database, `SELECT v.name, bool_or(`+trusted+`) OR `+map[bool]string{true: "bool_or(v.installed)", false: "v.name = 'plpgsql'"}[exists]+`
-		FROM pg_available_extension_versions v GROUP BY v.name`, nil, func(rows pgx.Rows) error {
+		FROM pg_catalog.pg_available_extension_versions v GROUP BY v.name`, nil, func(rows pgx.Rows) error {
 		var name string
 		var may bool
 		err := rows.Scan(&name, &may)
 		f.Extensions[name] = may
 		return err
 	})
-}
-
-// dropOrder is the order in which kinds of objects go. Views come last: those
-// that are kept as tables go with their tables, and the rest cannot.
-var dropOrder = []string{"TABLE", "SEQUENCE", "FUNCTION", "PROCEDURE", "AGGREGATE", "TYPE", "DOMAIN", "VIEW", "SCHEMA"}
-
-// DropObjects removes what a script made, of what is there now and was not there
-// before, with what depends on it. The arguments of a routine are spelled in
-// one way by a script and in another by the server, so that they do not count.
-func DropObjects(database string, made, before, now map[dbms.Object]bool) []dbms.Statement {
-	bare := func(o dbms.Object) dbms.Object {
-		o.Name, _, _ = strings.Cut(o.Name, "(")
-		return o
-	}
-	named := map[dbms.Object]bool{}
-	for object := range made {
-		named[bare(object)] = true
-	}
-	var gone []dbms.Object
-	for object := range now {
-		if named[bare(object)] && !before[object] {
-			gone = append(gone, object)
-		}
-	}
-	slices.SortFunc(gone, func(a, b dbms.Object) int {
-		return cmp.Or(cmp.Compare(slices.Index(dropOrder, a.Kind), slices.Index(dropOrder, b.Kind)), cmp.Compare(a.Name, b.Name))
-	})
-	var statements []dbms.Statement
-	for _, object := range gone {
-		name, arguments, routine := strings.Cut(object.Name, "(")
-		if routine {
-			arguments = "(" + arguments
-		}
-		schema, inner, qualified := strings.Cut(name, ".")
-		if qualified {
-			name = quoteName(schema) + "." + quoteName(inner)
-		} else if name = quoteName(name); object.Kind != "SCHEMA" {
-			name = "public." + name
-		}
-		statements = append(statements, within(database, "DROP %s IF EXISTS %s%s CASCADE", object.Kind, name, arguments))
-	}
-	return statements
 }

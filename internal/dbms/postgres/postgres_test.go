@@ -71,7 +71,7 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	assert.False(t, matches)
 	assert.NotContains(t, strings.Join(sent, "\n"), "SCRAM", "secrets are masked")
 
-	login := dbms.Login{Server: "byre", Address: dbms.Address{Socket: server.Socket}, User: comb.User, Password: password, Database: "hives"}
+	login := dbms.Login{Server: "byre", Address: dbms.Address{Socket: server.Socket}, User: comb.User, Password: password, Database: "hives", AsApplication: true}
 	_, err = postgres.Connect(ctx, login)
 	assert.Equal(t, dbms.NoRightThere, dbms.CauseOf(err), "nothing is given to everyone")
 	wrong := login
@@ -122,7 +122,10 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	assert.True(t, change(dbms.LevelRows))
 	require.NoError(t, admin.EndSessions(ctx, comb))
 	assert.Error(t, app.Exec(ctx, dbms.Statement{Text: "SELECT 1"}), "the session has ended")
-	exec(dbms.Statement{Text: `SET ROLE hives_owner; CREATE TABLE later (id serial); RESET ROLE`, Database: "hives"})
+	assert.ErrorContains(t, admin.Exec(ctx, dbms.Statement{Text: "SELECT 1; SELECT 2"}), "multiple commands", "a name that breaks out of its quotes comes to nothing")
+	for _, text := range []string{"SET ROLE hives_owner", "CREATE TABLE public.later (id serial)", "RESET ROLE"} {
+		exec(dbms.Statement{Text: text, Database: "hives"})
+	}
 	may("INSERT INTO hive (name) VALUES ('x')")
 	may("INSERT INTO later DEFAULT VALUES")
 	mayNot("CREATE TABLE more (a int)", "permission denied for schema public")

@@ -12,6 +12,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -62,9 +63,14 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	if login.AsApplication && conn.PgConn().ParameterStatus("is_superuser") == "on" {
+		s.Close()
+		return nil, fault.New(fault.Protected, "give the application an account of its own",
+			"%s is a superuser of server %s: Yellowfield does not log in as one in an application's name", login.User, login.Server)
+	}
 	var version string
-	err = conn.QueryRow(ctx, `SELECT current_setting('server_version'), current_setting('server_version_num')::int, session_user,
-		pg_is_in_recovery()`).Scan(&version, &s.version, &s.currentUser, &s.facts.ReadOnly)
+	err = conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('server_version'), pg_catalog.current_setting('server_version_num')::pg_catalog.int4, session_user::pg_catalog.text,
+		pg_catalog.pg_is_in_recovery()`).Scan(&version, &s.version, &s.currentUser, &s.facts.ReadOnly)
 	if err != nil {
 		s.Close()
 		return nil, s.failed(dbms.Statement{Text: "SELECT current_setting(...)"}, err)
@@ -73,7 +79,11 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 		folder, port := login.Address.PostgresSocket()
 		s.facts.Socket = filepath.Join(folder, ".s.PGSQL."+strconv.Itoa(port))
 	} else { // not every role may ask
-		_ = conn.QueryRow(ctx, `SELECT split_part(current_setting('unix_socket_directories'), ',', 1) || '/.s.PGSQL.' || current_setting('port')`).Scan(&s.facts.Socket)
+		var folders, port string
+		if conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('unix_socket_directories'), pg_catalog.current_setting('port')`).Scan(&folders, &port) == nil {
+			folder, _, _ := strings.Cut(folders, ",")
+			s.facts.Socket = filepath.Join(folder, ".s.PGSQL."+port)
+		}
 	}
 	s.facts.Product = dbms.PostgreSQL
 	s.facts.Version, _, _ = strings.Cut(version, " ")
@@ -103,13 +113,50 @@ func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 	}
 	config.Password = login.Password.Reveal()
 	config.ConnectTimeout = dialTimeout
-	config.RuntimeParams = map[string]string{"application_name": "yellowfield"}
+	config.RuntimeParams = map[string]string{"application_name": "yellowfield", "client_encoding": "UTF8"}
 	if login.Charset != "" {
 		config.RuntimeParams["client_encoding"] = login.Charset
 	}
+	if !login.AsApplication {
+		maps.Copy(config.RuntimeParams, administrators)
+	}
 	config.ValidateConnect = nil
-	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	// One statement to a message: the simple protocol would run what an
+	// unexpected name has smuggled in behind it.
+	config.DefaultQueryExecMode = pgx.QueryExecModeExec
 	return config, nil
+}
+
+// administrators are the settings of a session in which an administrator works.
+// They stand in the start-up packet, whose settings win over what the owner of a
+// database has set for it, or a role for itself (PostgreSQL, "ALTER ROLE": "settings
+// ... specified at the start of a session override"); an owner could else change the
+// search path, turn the administrator into another role, or shut everybody out.
+var administrators = map[string]string{
+	// Functions and operators of the server alone; tables of pg_temp, which would
+	// come first where it is not named, last.
+	"search_path":                   "pg_catalog,pg_temp",
+	"role":                          "none",
+	"standard_conforming_strings":   "on",
+	"local_preload_libraries":       "",
+	"default_transaction_read_only": "off",
+	"statement_timeout":             "0",
+	"lock_timeout":                  "10s",
+}
+
+// guarded makes sure that an administrator's session is what administrators asks
+// for, before anything else is sent through it.
+func guarded(ctx context.Context, login dbms.Login, conn *pgx.Conn) error {
+	var schemas, current, session string
+	err := conn.QueryRow(ctx, `SELECT pg_catalog.current_schemas(true)::pg_catalog.text, current_user::pg_catalog.text, session_user::pg_catalog.text`).Scan(&schemas, &current, &session)
+	switch {
+	case err != nil:
+		return refused(login, err)
+	case schemas != "{pg_catalog}" || current != session:
+		return fault.New(fault.Protected, "let the administrator reach the server directly, not through a pooler that drops what a session asks for",
+			"server %s did not give %s a session of its own settings in the database %s: it works as %s with the schemas %s", login.Server, session, conn.Config().Database, current, schemas)
+	}
+	return nil
 }
 
 // in gives the connection to a database, opened at its first use.
@@ -134,6 +181,12 @@ func (s *Server) dial(ctx context.Context, database string) (*pgx.Conn, error) {
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return nil, refused(s.Login, err)
+	}
+	if !s.AsApplication {
+		if err := guarded(ctx, s.Login, conn); err != nil {
+			_ = conn.Close(ctx)
+			return nil, err
+		}
 	}
 	return conn, nil
 }
@@ -179,7 +232,7 @@ func (s *Server) Unavailable() error {
 	ctx, cancel := context.WithTimeout(context.Background(), dialTimeout)
 	defer cancel()
 	if conn, err := s.in(ctx, s.Database); err == nil {
-		if conn.QueryRow(ctx, `SELECT sender_host || ' port ' || sender_port FROM pg_stat_wal_receiver`).Scan(&primary) == nil && primary != "" {
+		if conn.QueryRow(ctx, `SELECT sender_host || ' port ' || sender_port FROM pg_catalog.pg_stat_wal_receiver`).Scan(&primary) == nil && primary != "" {
 			next += ": it copies from " + primary
 		}
 	}
@@ -204,11 +257,18 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 		if err != nil {
 			return err
 		}
-		if _, err := conn.Exec(ctx, statement.Text); err != nil {
+		if err := single(ctx, conn, statement.Text); err != nil {
 			return s.failed(statement, err)
 		}
 	}
 	return nil
+}
+
+// single sends exactly one statement: the server refuses a text that holds more
+// (PostgreSQL, "Message Flow": Extended Query). pgx's Exec without arguments would
+// take the simple protocol, which runs them all.
+func single(ctx context.Context, conn *pgx.Conn, statement string) error {
+	return conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err
 }
 
 // each runs a query in a database and calls take for every row.
