@@ -149,6 +149,9 @@ func (e *engine) start(ctx context.Context) error {
 		return err
 	}
 	e.initial, e.settings, e.last = now.values, now, now
+	if err := e.reads(ctx); err != nil {
+		return err
+	}
 	var total int64
 	for _, d := range e.survey.data {
 		total += d.bytes
@@ -325,6 +328,9 @@ func (e *engine) commit(ctx context.Context) error {
 // sendMain sends a statement on the main session and keeps the account of it.
 func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	changed, replayed, err := e.target.send(ctx, e.main, v)
+	if err == nil && (v.SetsReading || compound[v.head.Verb]) {
+		err = e.reads(ctx)
+	}
 	if refused := (*dbms.ServerError)(nil); v.head.Verb == "CREATE" && !v.temporary && !errors.As(err, &refused) && v.head.Object != "INDEX" {
 		e.made(dbms.Object{Kind: v.head.Object, Name: v.head.Name.Name})
 	}
@@ -359,6 +365,24 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	}
 	e.tellSometimes()
 	return nil
+}
+
+// compound are the statements that may hold a SET of their own.
+var compound = set("CALL EXECUTE BEGIN IF CASE LOOP WHILE REPEAT FOR")
+
+// reads makes sure that the server reads what comes next as the script's reader
+// does: all that was judged about the script rests on that.
+func (e *engine) reads(ctx context.Context) error {
+	now, err := e.main.Query(ctx, "SELECT @@SESSION.sql_mode, @@SESSION.character_set_client")
+	if err != nil {
+		return err
+	}
+	want := e.script.Behind()
+	if want.WithMode(now[0][0]).WithCharset(now[0][1]) == want {
+		return nil
+	}
+	return fault.New(fault.Protected, "set sql_mode and the character set by literals, in statements of their own",
+		"behind this statement the server reads the script under the sql_mode %q and the character set %s, which could not be told beforehand", now[0][0], now[0][1])
 }
 
 // takeRows sends rows to the lane of their table; taken is false when they
@@ -505,28 +529,7 @@ func (t Target) send(ctx context.Context, session Session, v verdict) (rows int6
 	if err == nil || !mysql.IsLoggingRefusal(err) || t.Replay == nil {
 		return rows, false, err
 	}
-	// Read anew: a retargeted statement no longer names the script's database.
-	head := sqltext.ParseHead(v.text, v.Dialect)
-	if err := t.mayReplay(head); err != nil {
-		return 0, false, err
-	}
-	text := v.text
-	if head.Verb == "CREATE" {
-		text = head.WithDefiner(v.text, t.Definer)
-	}
-	return 0, true, t.Replay(ctx, session, string(text))
-}
-
-// mayReplay makes sure that a statement which an administrator is to run
-// stays inside the database: the server would obey a qualified name.
-func (t Target) mayReplay(head sqltext.Head) error {
-	kind := head.Object == "TRIGGER" || head.Object == "FUNCTION" && !head.IsLoadableFunction()
-	inside := func(n sqltext.ObjectName) bool { return n.Schema == "" || n.Schema == t.Database }
-	if (head.Verb == "CREATE" || head.Verb == "DROP") && kind && inside(head.Name) && inside(head.Table) {
-		return nil
-	}
-	return fault.New(fault.Protected, "remove the statement, or take the database's name out of it",
-		"the statement reaches outside the database %s and is not run as administrator", t.Database)
+	return 0, true, t.define(ctx, session, v)
 }
 
 // isRefusal reports whether it was the server that said no, and is still

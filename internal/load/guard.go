@@ -87,12 +87,40 @@ func (g *guard) judge(tokens []sqltext.Token, head sqltext.Head, d sqltext.Diale
 		return object("the script goes to another database, "+tokens[1].Plain(), "use --retarget (retarget: true for the script) to import into "+g.database+" instead")
 	case verb == "PREPARE" || verb == "EXECUTE" && second(tokens, "IMMEDIATE"):
 		return g.prepared(tokens, d)
+	case verb == "SET" && second(tokens, "STATEMENT"):
+		return g.forOneStatement(tokens, d)
 	case verb == "SET":
 		if o := assignments(tokens); o != nil {
 			return o
 		}
 	}
 	return g.reach(tokens, head)
+}
+
+// forOneStatement judges MariaDB's SET STATEMENT variables FOR statement. tokens
+// begin with it.
+func (g *guard) forOneStatement(tokens []sqltext.Token, d sqltext.Dialect) *objection {
+	for i, t := range tokens {
+		if t.Is("SQL_MODE") || t.Is("CHARACTER_SET_CLIENT") || t.Is("GLOBAL") {
+			return object("SET STATEMENT changes how a statement is read, or the whole server", "set the variable in a statement of its own")
+		}
+		if t.Is("FOR") && i+1 < len(tokens) {
+			inner := tokens[i+1:]
+			if !inner[0].Is("SELECT") && !inner[0].Is("INSERT") && !inner[0].Is("REPLACE") && !inner[0].Is("UPDATE") && !inner[0].Is("DELETE") && !inner[0].Is("ALTER") {
+				return object("SET STATEMENT is for a statement that cannot be looked into", "write the statement by itself")
+			}
+			return g.judge(inner, sqltext.Head{Verb: strings.ToUpper(string(inner[0].Text)), Object: headOf(inner)}, d)
+		}
+	}
+	return object("SET STATEMENT names no statement", removeIt)
+}
+
+// headOf is the kind of object of an ALTER.
+func headOf(tokens []sqltext.Token) string {
+	if len(tokens) > 1 && tokens[0].Is("ALTER") {
+		return strings.ToUpper(string(tokens[1].Text))
+	}
+	return ""
 }
 
 func second(tokens []sqltext.Token, word string) bool {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
 )
@@ -36,6 +37,8 @@ func (r *recorder) Query(_ context.Context, query string) ([][]string, error) {
 	switch {
 	case strings.HasPrefix(query, "SHOW SESSION"):
 		return [][]string{{"foreign_key_checks", "ON"}, {"sql_mode", ""}}, nil
+	case strings.HasPrefix(query, "SELECT @@SESSION.sql_mode, @@SESSION.character_set_client"):
+		return [][]string{{"", "utf8mb4"}}, nil
 	case strings.HasPrefix(query, "SELECT @@"):
 		return [][]string{{"1", ""}}, nil
 	}
@@ -50,9 +53,12 @@ func (r *recorder) target(replay bool) Target {
 	t.Definer = "DEFINER=`app`@`localhost`"
 	t.Open = func(context.Context) (Session, error) { return r, nil }
 	if replay {
-		t.Replay = func(_ context.Context, _ Session, statement string) error {
-			r.replayed = append(r.replayed, statement)
-			return nil
+		t.Replay = func(_ context.Context, _ Session, build func(sqlMode, charset string) (mysql.Definition, error)) error {
+			d, err := build("", "utf8mb4")
+			if err == nil {
+				r.replayed = append(r.replayed, d.Statement)
+			}
+			return err
 		}
 	}
 	return t
@@ -75,9 +81,9 @@ func scriptOf(t *testing.T, text string) []sqltext.Statement {
 func TestWhatTheBinaryLogRefusesIsReplayedInsideTheDatabaseOnly(t *testing.T) {
 	refused := &dbms.ServerError{Code: 1419, Message: "You do not have the SUPER privilege"}
 	for statement, want := range map[string]string{
-		"CREATE TRIGGER t BEFORE INSERT ON h FOR EACH ROW SET @x = 1":      "CREATE DEFINER=`app`@`localhost` TRIGGER t BEFORE INSERT ON h FOR EACH ROW SET @x = 1",
-		"CREATE DEFINER=a@b FUNCTION ours.f() RETURNS INT NO SQL RETURN 1": "CREATE DEFINER=`app`@`localhost`  FUNCTION ours.f() RETURNS INT NO SQL RETURN 1",
-		"DROP TRIGGER IF EXISTS t":                                         "DROP TRIGGER IF EXISTS t",
+		"CREATE TRIGGER t BEFORE INSERT ON h FOR EACH ROW SET @x = 1":      "CREATE DEFINER=`app`@`localhost` TRIGGER `ours`.`t` BEFORE INSERT ON `ours`.`h` FOR EACH ROW SET @x = 1",
+		"CREATE DEFINER=a@b FUNCTION ours.f() RETURNS INT NO SQL RETURN 1": "CREATE DEFINER=`app`@`localhost` FUNCTION `ours`.`f` () RETURNS INT NO SQL RETURN 1",
+		"DROP TRIGGER IF EXISTS t":                                         "DROP TRIGGER IF EXISTS `ours`.`t`",
 		"CREATE FUNCTION other.f() RETURNS INT NO SQL RETURN 1":            "",
 		"CREATE TRIGGER t BEFORE INSERT ON other.h FOR EACH ROW SET @x=1":  "",
 		"CREATE TRIGGER other.t BEFORE INSERT ON h FOR EACH ROW SET @x=1":  "",
@@ -104,7 +110,7 @@ func TestWhatTheBinaryLogRefusesIsReplayedInsideTheDatabaseOnly(t *testing.T) {
 	s.Retarget = true
 	_, err := Import(t.Context(), s, &Survey{}, moved.target(true), Options{}, func(Progress) {})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"CREATE DEFINER=`app`@`localhost` FUNCTION f() RETURNS INT NO SQL RETURN 1"}, moved.replayed)
+	assert.Equal(t, []string{"CREATE DEFINER=`app`@`localhost` FUNCTION `ours`.`f` () RETURNS INT NO SQL RETURN 1"}, moved.replayed)
 	r := &recorder{refuse: map[string]*dbms.ServerError{"CREATE": refused}}
 	_, err = Import(t.Context(), write(t, "CREATE TRIGGER t BEFORE INSERT ON h FOR EACH ROW SET @x=1"), &Survey{}, r.target(false), Options{}, func(Progress) {})
 	assert.ErrorContains(t, err, "give the server an admin")

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
 )
 
@@ -49,7 +50,7 @@ type judge struct {
 	charset string // of the database
 	// mapped collects collations of the script that the server does not have,
 	// and what takes their place.
-	mapped map[string]string
+	mapped map[string]mapping
 	// last is the head of the last INSERT as it was read: in a dump the next
 	// one begins with the same bytes.
 	last struct {
@@ -76,7 +77,7 @@ func (j *judge) insert(s sqltext.Statement) (sqltext.Insert, bool) {
 func newJudge(s Source, target Target, o Options) *judge {
 	return &judge{
 		guard: guard{database: target.Database, own: map[string]bool{}}, source: s, options: o,
-		server: target.Server, charset: target.Charset, mapped: map[string]string{},
+		server: target.Server, charset: target.Charset, mapped: map[string]mapping{},
 	}
 }
 
@@ -100,6 +101,9 @@ func (j *judge) look(s sqltext.Statement) verdict {
 // lookClosely is look for everything but plain rows: all its tokens are read.
 func (j *judge) lookClosely(v verdict) verdict {
 	s := v.Statement
+	if v.objection = misreadable(s); v.objection != nil {
+		return v
+	}
 	tokens := sqltext.Tokens(s.Text, s.Dialect)
 	v.head = sqltext.ParseHead(s.Text, s.Dialect)
 	v.kind, v.tables = classify(v.head, tokens, s)
@@ -132,10 +136,22 @@ func (j *judge) lookClosely(v verdict) verdict {
 	}
 	edits := unqualify(tokens, j.own)
 	if v.kind != change {
-		edits = append(edits, j.translate(tokens)...)
+		edits = append(edits, j.translate(tokens, fault.Place{File: j.source.Name, Line: s.Line, Column: s.Column})...)
 	}
 	v.text = edited(v.text, edits)
 	return v
+}
+
+// misreadable refuses what a server could read in another way than we do: nothing
+// that is decided about such a statement would hold.
+func misreadable(s sqltext.Statement) *objection {
+	if s.Untraced != "" {
+		return object(s.Untraced, "set it by a literal, such as SET sql_mode = 'STRICT_ALL_TABLES' or SET NAMES utf8mb4")
+	}
+	if doubt := sqltext.Doubt(s.Text, s.Dialect); doubt != "" {
+		return object(doubt+": servers read that in different ways", "write the statement without it")
+	}
+	return nil
 }
 
 // learnName takes the database that a script makes or chooses for ours.
@@ -207,6 +223,12 @@ func withoutMode(modes, unwanted string) string {
 	return strings.Join(kept, ",")
 }
 
+// mapping is a collation that takes the place of another, first at a statement.
+type mapping struct {
+	to string
+	at fault.Place
+}
+
 // edit replaces a part of a statement.
 type edit struct {
 	start, end int
@@ -244,7 +266,7 @@ func unqualify(tokens []sqltext.Token, names map[string]bool) []edit {
 // translate replaces collations that the server lacks and, if asked to, old
 // character sets and engines. It is for definitions and settings, never for
 // rows.
-func (j *judge) translate(tokens []sqltext.Token) []edit {
+func (j *judge) translate(tokens []sqltext.Token, at fault.Place) []edit {
 	var edits []edit
 	next := func(i int) sqltext.Token {
 		for i++; i < len(tokens) && (tokens[i].IsPunct('=') || tokens[i].Is("SET")); i++ {
@@ -274,7 +296,9 @@ func (j *judge) translate(tokens []sqltext.Token) []edit {
 			if j.options.ConvertCharset && isOldCharset(charsetOf(name)) {
 				replace(j.modernCollation(name))
 			} else if replacement := j.replacement(name); replacement != "" {
-				j.mapped[name] = replacement
+				if _, seen := j.mapped[name]; !seen {
+					j.mapped[name] = mapping{replacement, at}
+				}
 				if j.options.MapCollations {
 					replace(replacement)
 				}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 
+	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/sqltext"
 )
 
@@ -82,8 +83,9 @@ type Target struct {
 	OpenPostgres func(ctx context.Context, warned func(message string)) (PostgresSession, error)
 	// Replay runs a trigger or function that binary logging refuses to the
 	// application's account, as an administrator, under the settings of the
-	// given session; nil when there is none.
-	Replay func(ctx context.Context, like Session, statement string) error
+	// given session, and makes sure that just that came of it; nil when there is
+	// none. build makes the statement for those settings.
+	Replay func(ctx context.Context, like Session, build func(sqlMode, charset string) (mysql.Definition, error)) error
 	// Definer is the clause that makes the application's account the definer.
 	Definer string
 }

@@ -377,11 +377,11 @@ func (c *checker) finish() {
 	for _, name := range slices.Sorted(maps.Keys(c.mapped)) {
 		what := fmt.Sprintf("this server has no collation %s", name)
 		if c.options.MapCollations {
-			c.survey.Notes = append(c.survey.Notes, Finding{Place: fault.Place{File: c.source.Name}, Count: 1,
-				What: what + ": " + c.mapped[name] + " takes its place", Next: "letters and trailing spaces may compare otherwise, so look at unique keys"})
+			c.survey.Notes = append(c.survey.Notes, Finding{Place: c.mapped[name].at, Count: 1,
+				What: what + ": " + c.mapped[name].to + " takes its place", Next: "letters and trailing spaces may compare otherwise, so look at unique keys"})
 		} else {
-			s.Refused = append(s.Refused, Finding{Place: fault.Place{File: c.source.Name}, Count: 1, What: what,
-				Next: "--map-collations puts " + c.mapped[name] + " in its place: letters and trailing spaces may compare otherwise"})
+			s.Refused = append(s.Refused, Finding{Place: c.mapped[name].at, Count: 1, What: what,
+				Next: "--map-collations puts " + c.mapped[name].to + " in its place: letters and trailing spaces may compare otherwise"})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.unkeyed)) {

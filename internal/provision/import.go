@@ -506,8 +506,8 @@ func (r *run) importScript(ctx context.Context, source *script, target load.Targ
 			return session, nil
 		}
 		if r.view.asAdmin() {
-			target.Replay = func(ctx context.Context, like load.Session, statement string) error {
-				return r.mysql().ReplayAs(ctx, like.(*mysql.ImportSession), source.into.Name, statement)
+			target.Replay = func(ctx context.Context, like load.Session, build func(sqlMode, charset string) (mysql.Definition, error)) error {
+				return r.mysql().DefineFor(ctx, like.(*mysql.ImportSession), dbms.ParseAccount(login.CurrentUser()), source.into.Name, build)
 			}
 		}
 	}

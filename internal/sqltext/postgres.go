@@ -467,6 +467,10 @@ func (r *PostgresReader) statement(end int) Statement {
 	return s
 }
 
+// longestSet is how long a SET statement may be to be looked into: those that
+// dumps and installers write are far shorter.
+const longestSet = 4096
+
 // observe follows standard_conforming_strings.
 func (r *PostgresReader) observe(text []byte) {
 	if len(text) > longestSet || len(text) < 3 || !strings.EqualFold(string(text[:3]), "set") {

@@ -34,6 +34,10 @@ type Statement struct {
 	// Dialect is how the server reads this statement, given the sql_mode that
 	// the script has set before it.
 	Dialect Dialect
+	// SetsReading tells that the statement changes how the server reads those
+	// behind it, and Untraced says why it cannot be told in which way.
+	SetsReading bool
+	Untraced    string
 }
 
 // Head tells what the beginning of the statement says.
@@ -57,6 +61,7 @@ type Reader struct {
 func NewReader(name string, src io.Reader, d Dialect, mode string) *Reader {
 	r := &Reader{input: newInput(name, src)}
 	r.modes = modes{dialect: d.WithMode(mode), now: mode}
+	r.modes.begun.charset, r.modes.begun.mode = d.Charset, mode
 	r.setDelimiter([]byte(";"))
 	return r
 }
@@ -99,11 +104,15 @@ func (r *Reader) Next() (Statement, error) {
 		}
 		if len(statement.Text) > 0 {
 			statement.Dialect = r.modes.dialect
-			r.modes.observe(statement.Text)
+			statement.SetsReading, statement.Untraced = r.modes.observe(statement.Text)
 			return statement, nil
 		}
 	}
 }
+
+// Behind is how the server reads what comes behind the statement that Next returned
+// last.
+func (r *Reader) Behind() Dialect { return r.modes.dialect }
 
 // Mark is a place in a script from which it can be read on: where a statement
 // begins, with all that the script has said to its reader before.

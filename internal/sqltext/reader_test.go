@@ -169,20 +169,90 @@ func TestParseHead(t *testing.T) {
 	assert.True(t, ParseHead([]byte("CREATE FUNCTION f RETURNS STRING SONAME 'x.so'"), Dialect{}).IsLoadableFunction())
 }
 
-func TestDefinerIsTakenOutAndPutIn(t *testing.T) {
-	for statement, want := range map[string][2]string{
-		"CREATE DEFINER=`root`@`localhost` TRIGGER t1 AFTER INSERT ON h": {
-			"CREATE  TRIGGER t1 AFTER INSERT ON h", "CREATE DEFINER=x@y TRIGGER t1 AFTER INSERT ON h"},
-		"/*!50003 CREATE*/ /*!50017 DEFINER=`r`@`%`*/ /*!50003 TRIGGER t ON h */": {
-			"/*!50003 CREATE*/ /*!50017 */ /*!50003 TRIGGER t ON h */", "/*!50003 CREATE*/ /*!50017 DEFINER=x@y*/ /*!50003 TRIGGER t ON h */"},
-		"CREATE OR REPLACE FUNCTION f() RETURNS INT": {
-			"CREATE OR REPLACE FUNCTION f() RETURNS INT", "CREATE OR REPLACE DEFINER=x@y FUNCTION f() RETURNS INT"},
-		"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'": {
-			"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'", "CREATE DEFINER=x@y SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'"},
+func TestDefinerIsTakenOut(t *testing.T) {
+	for statement, want := range map[string]string{
+		"CREATE DEFINER=`root`@`localhost` TRIGGER t1 AFTER INSERT ON h":          "CREATE  TRIGGER t1 AFTER INSERT ON h",
+		"/*!50003 CREATE*/ /*!50017 DEFINER=`r`@`%`*/ /*!50003 TRIGGER t ON h */": "/*!50003 CREATE*/ /*!50017 */ /*!50003 TRIGGER t ON h */",
+		"CREATE OR REPLACE FUNCTION f() RETURNS INT":                              "CREATE OR REPLACE FUNCTION f() RETURNS INT",
+		"CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'":          "CREATE SQL SECURITY DEFINER VIEW v AS SELECT 'DEFINER=`a`@`b`'",
 	} {
-		h := ParseHead([]byte(statement), Dialect{})
-		assert.Equal(t, want[0], string(h.WithoutDefiner([]byte(statement))))
-		assert.Equal(t, want[1], string(h.WithDefiner([]byte(statement), "DEFINER=x@y")))
+		assert.Equal(t, want, string(ParseHead([]byte(statement), Dialect{}).WithoutDefiner([]byte(statement))))
+	}
+}
+
+func TestWhatServersReadInTheirOwnWaysIsDoubtful(t *testing.T) {
+	maria, my := Dialect{MariaDB: true, Version: 101106}, Dialect{Version: 90700}
+	for _, row := range []struct {
+		statement       string
+		onMariaDB, onMy bool
+	}{
+		{"SELECT 1 /* a */ + 2 -- b", false, false},
+		{"/*!50003 CREATE*/ /*!50017 DEFINER=`r`@`%`*/ /*!50003 TRIGGER t ON h */", false, false},
+		{"/*!50003 CREATE /* a plain one inside */ TABLE t (a INT) */", false, false},
+		{"CREATE TABLE t (a INT) /*!80016 DEFAULT ENCRYPTION='N' */", false, false},
+		{"SELECT '/* ', 'x */ /*!'", false, false},
+		{"/*!999998 /* /* */ */ CREATE TABLE t (a INT)", true, true},
+		{"/*!80000 /* /* */ */ SELECT 1", true, false}, // which MySQL runs
+		{"/*!50003 SELECT /*!50003 1 */ */", true, true},
+		{"SELECT 1 */", true, true},
+		{"/*!50003 SELECT 1", true, true},
+		{"/*!5 SELECT 1 */", true, true},
+		{"/*!050003SELECT 1 */", false, true},
+		{"/*!999999SELECT 1 */", false, false}, // passed over either way
+		{"/*!1000031 SELECT 1 */", true, true},
+		{"SELECT 1 --\x00 2", true, true},
+		{"SELECT 1\x7f2", true, true},
+		{"CREATE TABLE été (a INT)", false, false},
+	} {
+		assert.Equal(t, row.onMariaDB, Doubt([]byte(row.statement), maria) != "", "MariaDB: %s", row.statement)
+		assert.Equal(t, row.onMy, Doubt([]byte(row.statement), my) != "", "MySQL: %s", row.statement)
+	}
+	assert.NotEmpty(t, Doubt([]byte("CREATE TABLE x (a INT) ENGINE=InnoDB\u00e0DATA DIRECTORY='/tmp'"), maria.WithCharset("latin1")), "the second byte of à is a blank in latin1")
+	assert.Empty(t, Doubt([]byte("INSERT INTO x VALUES ('é')"), maria.WithCharset("latin1")))
+}
+
+func TestWhatASetMeansForTheStatementsBehind(t *testing.T) {
+	for statement, want := range map[string]string{ // the dialect behind, or why it is not known
+		"SET sql_mode = 'ANSI_QUOTES,STRICT_ALL_TABLES'":                          "ansi",
+		"SET SESSION sql_mode = ANSI_QUOTES":                                      "ansi",
+		"SET @@session.sql_mode = (SELECT CONCAT(@@sql_mode, ',ANSI_QUOTES'))":    "ansi",
+		"SET sql_mode = REPLACE('ANSI_QUOTES', 'ANSI_QUOTES', '')":                "",
+		"SET @a = 'ANSI_QUOTES', sql_mode = @a":                                   "ansi",
+		"SET sql_mode = 'NO_BACKSLASH_ESCAPES'":                                   "plain",
+		"SET @m = @@sql_mode, sql_mode = @m":                                      "",
+		"SET sql_mode = DEFAULT":                                                  "",
+		"SET NAMES latin1":                                                        "latin1",
+		"SET NAMES 'utf8mb4' COLLATE 'utf8mb4_bin'":                               "",
+		"SET @old = @@CHARACTER_SET_CLIENT, CHARACTER_SET_CLIENT = @old":          "",
+		"SET sql_mode = 4":                                                        untracedMode,
+		"SET sql_mode = 0x414e53495f51554f544553":                                 untracedMode,
+		"SET sql_mode = '4'":                                                      untracedMode,
+		"SET sql_mode = 'ANSI' '_QUOTES'":                                         untracedMode,
+		"SET sql_mode = 'ANSI\\_QUOTES'":                                          untracedMode,
+		"SET sql_mode = @elsewhere":                                               untracedMode,
+		"SET sql_mode = (SELECT m FROM modes)":                                    untracedMode,
+		"SET @x = 1, @@sql_mode := LOWER('ANSI_QUOTES')":                          untracedMode,
+		"SET NAMES gbk":                                                           unreadable("gbk"),
+		"SET CHARACTER SET sjis":                                                  unreadable("sjis"),
+		"SET character_set_client = @cs":                                          untracedCharset,
+		"SET @cs = 'big5', character_set_client = @cs":                            unreadable("big5"),
+		"SET GLOBAL sql_mode = 4":                                                 "",
+		"/*!40101 SET SQL_MODE=" + strings.Repeat(" ", 5000) + "'ANSI_QUOTES' */": "ansi",
+	} {
+		r := NewReader("t.sql", strings.NewReader(statement+";SELECT 1"), Dialect{}, "")
+		s, err := r.Next()
+		require.NoError(t, err)
+		got := s.Untraced
+		switch behind := r.Behind(); {
+		case got != "":
+		case behind.ANSIQuotes:
+			got = "ansi"
+		case behind.NoBackslashEscapes:
+			got = "plain"
+		default:
+			got = behind.Charset
+		}
+		assert.Equal(t, want, got, statement)
 	}
 }
 
@@ -216,7 +286,8 @@ func FuzzReader(f *testing.F) {
 			scanner := NewScanner(s.Text, s.Dialect)
 			for _, ok := scanner.Next(); ok; _, ok = scanner.Next() {
 			}
-			ParseHead(s.Text, s.Dialect).WithDefiner(s.Text, "DEFINER=x")
+			ParseHead(s.Text, s.Dialect).WithoutDefiner(s.Text)
+			Doubt(s.Text, s.Dialect)
 			ParseTable(s.Text, s.Dialect)
 			ParseSet(s.Text, s.Dialect)
 			if insert, ok := ParseInsert(s.Text, s.Dialect); ok {

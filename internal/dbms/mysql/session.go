@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net"
 	"strconv"
@@ -11,6 +12,7 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
 )
 
 // Lock takes a named lock on the server without waiting. It is held by a
@@ -285,12 +287,26 @@ func SetGlobal(name, value string) dbms.Statement {
 // function (MySQL Reference Manual, "CREATE TRIGGER Statement").
 var stored = []string{"sql_mode", "character_set_client", "collation_connection", "time_zone"}
 
-// ReplayAs runs one CREATE or DROP of a trigger or function that binary
-// logging refuses to the application's account, in the administrator's name
-// but with the application's account as definer, under the session variables
-// of the import: those are stored with the object. The caller has made sure
-// that the statement stays inside the database.
-func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database, statement string) error {
+// Definition is a statement that an administrator runs for an application: the
+// making or dropping of a trigger or function.
+type Definition struct {
+	Drop      bool
+	Kind      string // TRIGGER or FUNCTION
+	Name      string // in the application's database
+	Table     string // of a trigger
+	Statement string
+	// IsBody reports whether a text that the server gives as the object's body is
+	// the one that was written.
+	IsBody func(text string) bool
+}
+
+// DefineFor runs one CREATE or DROP of a trigger or function that binary logging
+// refuses to the application's account, in the administrator's name but with that
+// account as definer, under the session variables of the import: those are stored
+// with the object. build makes the statement for what the session has set, and the
+// server is asked afterwards what came of it: anything else than what was meant is
+// dropped and refused.
+func (s *Server) DefineFor(ctx context.Context, session *ImportSession, definer dbms.Account, database string, build func(sqlMode, charset string) (Definition, error)) error {
 	values := make([]string, len(stored))
 	targets := make([]any, len(stored))
 	for i := range stored {
@@ -298,6 +314,10 @@ func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database,
 	}
 	if err := session.conn.QueryRowContext(ctx, "SELECT @@"+strings.Join(stored, ", @@")).Scan(targets...); err != nil {
 		return s.failed(dbms.Statement{Text: "SELECT @@" + strings.Join(stored, ", @@")}, err)
+	}
+	d, err := build(values[0], values[1])
+	if err != nil {
+		return err
 	}
 	conn, err := s.Conn(ctx)
 	if err != nil {
@@ -311,9 +331,9 @@ func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database,
 		statements = append(statements, fmt.Sprintf("SET SESSION %s = %s", name, quoteText(values[i])))
 	}
 	if s.trace != nil {
-		s.trace(dbms.Statement{Text: dbms.Shorten(statement)})
+		s.trace(dbms.Statement{Text: dbms.Shorten(d.Statement)})
 	}
-	for _, text := range append(statements, statement) {
+	for _, text := range append(statements, d.Statement) {
 		if _, err := conn.ExecContext(ctx, text); err != nil {
 			if spoken := s.ServerError(dbms.Statement{Text: dbms.Shorten(text)}, err); spoken != nil {
 				return spoken
@@ -321,7 +341,35 @@ func (s *Server) ReplayAs(ctx context.Context, session *ImportSession, database,
 			return s.failed(dbms.Statement{Text: text}, err)
 		}
 	}
-	return nil
+	if d.Drop {
+		return nil
+	}
+	return s.isDefined(ctx, definer, database, d)
+}
+
+// isDefined reads back what DefineFor has made.
+func (s *Server) isDefined(ctx context.Context, definer dbms.Account, database string, d Definition) error {
+	query := `SELECT DEFINER, EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? AND TRIGGER_NAME = ?`
+	if d.Kind == "FUNCTION" {
+		query = `SELECT DEFINER, ROUTINE_SCHEMA, '', COALESCE(ROUTINE_DEFINITION, '') FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_SCHEMA = ? AND ROUTINE_NAME = ?`
+	}
+	found := false
+	var by, schema, table, body string
+	err := s.each(ctx, query, []any{database, d.Name}, func(scan func(...any) error) error {
+		found = true
+		return scan(&by, &schema, &table, &body)
+	})
+	switch {
+	case err != nil:
+		return err
+	case !found:
+		return fault.New(fault.Protected, "look at the server's error log", "the server took the %s %s and does not have it", strings.ToLower(d.Kind), d.Name)
+	case by == definer.String() && schema == database && s.TableName(table) == s.TableName(d.Table) && d.IsBody(body):
+		return nil
+	}
+	err = fault.New(fault.Protected, "remove the statement, and report it", "the %s %s came out otherwise than it was written (definer %s, on %s.%s): it is dropped again",
+		strings.ToLower(d.Kind), d.Name, by, schema, table)
+	return errors.Join(err, s.Exec(context.WithoutCancel(ctx), plain("DROP %s IF EXISTS %s.%s", d.Kind, quoteName(database), quoteName(d.Name))))
 }
 
 // errSpoiled makes database/sql close a connection instead of reusing it.
