@@ -230,7 +230,7 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	env.Setenv("DBMS", string(o.Product))
 	env.Setenv("RULES", filepath.Join(s.server.Folder, "data", "pg_hba.conf"))
 	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-	return fillIn(env.WorkDir, strings.NewReplacer("@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder))
+	return fillIn(env.WorkDir, strings.NewReplacer("@WORK@", env.WorkDir, "@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder))
 }
 
 // fillIn puts what is known only now into a scene's files.

@@ -9,11 +9,15 @@ package atomicfile
 
 import (
 	"bytes"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 
 	"yellowfield/internal/fault"
 )
@@ -33,10 +37,20 @@ var ErrChanged = errors.New("the file was changed by someone else in the meantim
 // Prepared is new content that lies beside its target, complete and synced,
 // and waits for its rename. Preparing all files of a step before the first
 // rename finds a full disk or a read-only folder while nothing has changed.
+//
+// All is done through an opened folder and descriptors: whoever may write to the
+// folder can exchange names in it, and gains nothing by that. The file belongs to
+// the user who runs the program, and to nobody else's eyes, until just before it is
+// put in place.
 type Prepared struct {
-	target, temporary string
-	before            []byte // what the target held; nil when it was absent
-	existed           bool
+	folder     *os.Root
+	name       string // of the target in its folder
+	path       string // of the target, for a person
+	temporary  string
+	file       *os.File // the temporary one
+	attributes Attributes
+	before     []byte // what the target held; nil when it was absent
+	existed    bool
 }
 
 // Prepare writes content to a temporary file beside path. A symbolic link at
@@ -47,54 +61,79 @@ func Prepare(path string, content []byte, attributes Attributes) (*Prepared, err
 	if errors.Is(err, fs.ErrNotExist) {
 		target = path
 	} else if err != nil {
-		return nil, failure(path, "check the link", err)
+		return nil, Failure(path, "check the link", err)
 	}
-	p := &Prepared{target: target}
-	switch p.before, err = os.ReadFile(target); {
-	case err == nil:
-		p.existed = true
-	case !errors.Is(err, fs.ErrNotExist):
-		return nil, failure(path, "check the file's permissions", err)
-	}
-	temporary, err := os.CreateTemp(filepath.Dir(target), ".yellowfield-*")
+	folder, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
-		return nil, failure(path, "make the folder writable for this user, or run as the user who owns it", err)
+		return nil, Failure(path, "make the folder, or correct the path", err)
 	}
-	p.temporary = temporary.Name()
-	like := ""
-	if p.existed {
-		like = target
-	}
-	if err := fill(temporary, content, attributes, like); err != nil {
+	return PrepareIn(folder, filepath.Base(target), path, content, attributes)
+}
+
+// PrepareIn is Prepare for a file in an opened folder, which it closes when all is
+// over. path is the file's for a person.
+func PrepareIn(folder *os.Root, name, path string, content []byte, attributes Attributes) (*Prepared, error) {
+	p := &Prepared{folder: folder, name: name, path: path, attributes: attributes}
+	var err error
+	if p.before, p.existed, err = p.now(); err != nil {
 		p.Discard()
-		return nil, failure(path, "make room on the disk, or check the rights of this user", err)
+		return nil, Failure(path, "check the file's permissions", err)
+	}
+	sweep(folder)
+	p.temporary = fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), rand.Text())
+	if p.file, err = folder.OpenFile(p.temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
+		p.Discard()
+		return nil, Failure(path, "make the folder writable for this user, or run as the user who owns it", err)
+	}
+	if _, err = p.file.Write(content); err == nil {
+		err = p.file.Sync()
+	}
+	if err != nil {
+		p.Discard()
+		return nil, Failure(path, "make room on the disk, or check the rights of this user", err)
 	}
 	return p, nil
 }
 
-// fill writes content and attributes; extended attributes are those of the file
-// like, if there is one.
-func fill(file *os.File, content []byte, attributes Attributes, like string) error {
-	_, err := file.Write(content)
-	// Owner before mode: changing the owner clears set-id bits, and until the
-	// mode is set the temporary file is readable by its maker alone.
-	if err == nil {
-		err = Chown(file.Name(), attributes.UID, attributes.GID)
+// now is what the target holds at the moment.
+func (p *Prepared) now() (content []byte, existed bool, err error) {
+	file, err := p.folder.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, false, nil
 	}
-	// Before the mode as well: an access control list brings one of its own.
-	if err == nil && like != "" {
-		err = copyExtended(like, file.Name())
+	if err != nil {
+		return nil, false, err
 	}
-	if err == nil {
-		err = file.Chmod(attributes.Mode)
+	defer file.Close()
+	if info, err := file.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, false, errors.Join(err, errors.New("it is no regular file"))
 	}
-	if err == nil {
-		err = file.Sync()
-	}
-	return errors.Join(err, file.Close())
+	content, err = io.ReadAll(file)
+	return content, true, err
 }
 
-func failure(path, next string, err error) error {
+const prefix = ".yellowfield-"
+
+// sweep removes temporary files of runs that were cut off: those of processes that
+// are no more.
+func sweep(folder *os.Root) {
+	here, err := folder.Open(".")
+	if err != nil {
+		return // a folder that may be written but not read
+	}
+	defer here.Close()
+	names, _ := here.Readdirnames(-1)
+	for _, name := range names {
+		rest, ours := strings.CutPrefix(name, prefix)
+		number, _, _ := strings.Cut(rest, "-")
+		if pid, err := strconv.Atoi(number); ours && err == nil && pid != os.Getpid() && !isRunning(pid) {
+			_ = folder.Remove(name)
+		}
+	}
+}
+
+// Failure is the error of a file that cannot be written.
+func Failure(path, next string, err error) error {
 	var pathError *fs.PathError
 	if errors.As(err, &pathError) {
 		err = pathError.Err
@@ -105,17 +144,46 @@ func failure(path, next string, err error) error {
 // Commit puts the new content in place. It refuses with ErrChanged when the
 // target is not what it was at Prepare.
 func (p *Prepared) Commit() error {
-	now, err := os.ReadFile(p.target)
-	absent := errors.Is(err, fs.ErrNotExist)
-	if absent == p.existed || !absent && !bytes.Equal(now, p.before) {
-		p.Discard()
-		return changed(p.target)
+	defer p.Discard()
+	now, exists, err := p.now()
+	if err != nil || exists != p.existed || !bytes.Equal(now, p.before) {
+		return changed(p.path)
 	}
-	if err := os.Rename(p.temporary, p.target); err != nil {
-		p.Discard()
-		return failure(p.target, "check the rights of this user on the folder", err)
+	// Owner before mode: changing the owner clears set-id bits. Extended attributes
+	// before the mode as well: an access control list brings one of its own.
+	err = Set(p.file, Attributes{UID: p.attributes.UID, GID: p.attributes.GID, Mode: 0o600})
+	if err == nil && p.existed {
+		err = p.copyExtended()
 	}
-	return syncFolder(filepath.Dir(p.target))
+	if err == nil {
+		err = p.file.Chmod(p.attributes.Mode)
+	}
+	if err == nil {
+		err = p.file.Sync()
+	}
+	if err == nil {
+		err = p.folder.Rename(p.temporary, p.name)
+	}
+	if err != nil {
+		return Failure(p.path, "check the rights of this user on the folder", err)
+	}
+	ours, err := p.file.Stat()
+	there, errThere := p.folder.Lstat(p.name)
+	if err != nil || errThere != nil || !os.SameFile(ours, there) {
+		return changed(p.path)
+	}
+	p.temporary = "" // it is the target now
+	syncFolder(p.folder)
+	return nil
+}
+
+func (p *Prepared) copyExtended() error {
+	from, err := p.folder.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	return copyExtended(from, p.file)
 }
 
 // Expect refuses with ErrChanged when the target was not, at Prepare, what the
@@ -126,7 +194,7 @@ func (p *Prepared) Expect(content []byte) error {
 		return nil
 	}
 	p.Discard()
-	return changed(p.target)
+	return changed(p.path)
 }
 
 func changed(target string) error {
@@ -134,7 +202,20 @@ func changed(target string) error {
 }
 
 // Discard removes the temporary file; the target stays as it is.
-func (p *Prepared) Discard() { _ = os.Remove(p.temporary) }
+func (p *Prepared) Discard() {
+	if p.file != nil {
+		_ = p.file.Close()
+		p.file = nil
+	}
+	if p.folder == nil {
+		return
+	}
+	if p.temporary != "" {
+		_ = p.folder.Remove(p.temporary)
+	}
+	_ = p.folder.Close()
+	p.folder = nil
+}
 
 // Existed tells whether the target was there, and what it held.
 func (p *Prepared) Existed() (content []byte, existed bool) { return p.before, p.existed }
@@ -154,6 +235,21 @@ func AttributesOf(path string) (Attributes, error) {
 	if err != nil {
 		return Attributes{}, fmt.Errorf("looking at the owner and mode of %s: %w", path, err)
 	}
-	uid, gid := ownerOf(info)
-	return Attributes{UID: uid, GID: gid, Mode: info.Mode().Perm()}, nil
+	return AttributesFrom(info), nil
+}
+
+// AttributesFrom gives the owner and mode that the system told.
+func AttributesFrom(info fs.FileInfo) Attributes {
+	uid, gid := OwnerOf(info)
+	return Attributes{UID: uid, GID: gid, Mode: info.Mode().Perm()}
+}
+
+// Set gives an open file or folder its owner and mode.
+func Set(file *os.File, a Attributes) error {
+	if OwnersMeanSomething && (a.UID != -1 || a.GID != -1) {
+		if err := file.Chown(a.UID, a.GID); err != nil {
+			return err
+		}
+	}
+	return file.Chmod(a.Mode)
 }

@@ -3,6 +3,7 @@
 package atomicfile
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"syscall"
@@ -25,20 +26,32 @@ func Chown(path string, uid, gid int) error {
 // touching it (access(2)).
 func CheckWritable(folder string) error { return unix.Access(folder, unix.W_OK|unix.X_OK) }
 
-func ownerOf(info fs.FileInfo) (uid, gid int) {
+// OwnerOf gives the owner and the group of a file.
+func OwnerOf(info fs.FileInfo) (uid, gid int) {
 	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
 		return int(stat.Uid), int(stat.Gid)
 	}
 	return -1, -1
 }
 
-// syncFolder makes the rename itself survive a power cut.
-func syncFolder(path string) error {
-	folder, err := os.Open(path)
-	if err != nil {
-		return nil // a folder that may be written but not read; the rename is done
+// LinksOf is how many names a file has.
+func LinksOf(info fs.FileInfo) int {
+	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(stat.Nlink)
 	}
-	defer folder.Close()
-	_ = folder.Sync() // some file systems cannot sync folders, and say so
-	return nil
+	return 1
+}
+
+// withoutWaiting opens a pipe although nobody is at its other end.
+const withoutWaiting = syscall.O_NONBLOCK
+
+func isRunning(pid int) bool { return !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }
+
+// syncFolder makes the rename itself survive a power cut. Some file systems cannot
+// sync folders, and say so; some folders may be written but not read.
+func syncFolder(folder *os.Root) {
+	if here, err := folder.Open("."); err == nil {
+		_ = here.Sync()
+		_ = here.Close()
+	}
 }

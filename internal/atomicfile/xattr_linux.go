@@ -3,26 +3,30 @@ package atomicfile
 import (
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 
 	"golang.org/x/sys/unix"
 )
 
-// copyExtended gives a file the extended attributes of another: labels, access
-// control lists and whatever a user has put there (xattr(7)). What the system
-// alone may set is left out where this user may not.
-func copyExtended(from, to string) error {
-	list, err := read(func(buffer []byte) (int, error) { return unix.Listxattr(from, buffer) })
+// copyExtended gives a file the extended attributes of another: access control
+// lists and whatever a user has put there (xattr(7)). Capabilities, labels and what
+// else the system decides by (security.*, trusted.*) are not handed on: the old
+// file's owner may have come by them in ways that the new content must not inherit.
+func copyExtended(from, to *os.File) error {
+	list, err := read(func(buffer []byte) (int, error) { return unix.Flistxattr(int(from.Fd()), buffer) })
 	if err != nil || len(list) == 0 {
 		return ignoreUnsupported(err)
 	}
 	for name := range strings.SplitSeq(strings.TrimSuffix(string(list), "\x00"), "\x00") {
-		value, err := read(func(buffer []byte) (int, error) { return unix.Getxattr(from, name, buffer) })
-		if err == nil {
-			err = unix.Setxattr(to, name, value, 0)
+		if !strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "system.posix_acl") {
+			continue
 		}
-		needed := strings.HasPrefix(name, "user.") || strings.HasPrefix(name, "system.posix_acl")
-		if err = ignoreUnsupported(err); err != nil && needed {
+		value, err := read(func(buffer []byte) (int, error) { return unix.Fgetxattr(int(from.Fd()), name, buffer) })
+		if err == nil {
+			err = unix.Fsetxattr(int(to.Fd()), name, value, 0)
+		}
+		if err = ignoreUnsupported(err); err != nil {
 			return fmt.Errorf("the extended attribute %s cannot be kept: %w", name, err)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"yellowfield/internal/cli/render"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
@@ -56,7 +57,7 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 		RunE: func(_ *cobra.Command, paths []string) error {
 			var files []shownFile
 			for _, path := range paths {
-				file, err := settings.Open(path)
+				file, err := readSettings(path)
 				if err != nil {
 					return err
 				}
@@ -199,4 +200,13 @@ func splitChange(word string) (settings.Change, error) {
 	}
 	// The word is not repeated: it may be a secret given in the wrong place.
 	return settings.Change{}, fault.New(fault.Invalid, "write ADDRESS=VALUE, in quotes where the shell wants them", "a word without an equals sign says nothing to write")
+}
+
+// readSettings reads a settings file that was named on the command line.
+func readSettings(path string) (*settings.File, error) {
+	content, err := host.ReadFile(path)
+	if err != nil {
+		return nil, fault.At(fault.As(err).Class, fault.Place{File: path}, "check the path and its permissions", "the settings file cannot be read: %v", err).With(err)
+	}
+	return settings.Parse(path, content)
 }

@@ -75,6 +75,7 @@ type App struct {
 	Name     string   `yaml:"-" json:"-"`
 	Server   string   `yaml:"server" jsonschema_description:"The server its database is on."`
 	Folder   string   `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
+	Links    []string `yaml:"links" jsonschema_description:"Absolute folders outside of the application's that links in it may lead into."`
 	Labels   []string `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
 	Database Database `yaml:"database" jsonschema_description:"The application's database."`
 	// Databases take the place of Database where there are several; the first

@@ -109,6 +109,11 @@ func (e *Estate) validateApp(a *App, path string) {
 	if a.Folder == "" && (len(a.Settings) > 0 || len(a.Import) > 0) {
 		e.fault(path, "write folder: PATH", "app %s has files and no folder", a.Name)
 	}
+	for i, folder := range a.Links {
+		if !filepath.IsAbs(folder) || filepath.Clean(folder) == string(filepath.Separator) {
+			e.fault(fmt.Sprintf("%s.links[%d]", path, i), "write the folder's absolute path, such as /srv/shared/photos", "%q is no absolute folder", folder)
+		}
+	}
 	if len(a.Databases) > 0 && a.Databases[0].Key != a.Database.Key {
 		e.fault(path+".databases", "put the database under databases, as the first of them", "app %s has both database and databases", a.Name)
 	}

@@ -118,7 +118,7 @@ var traps = map[string]string{
 var stockLine = regexp.MustCompile(`ERROR (\d+) .* at line (\d+)`)
 
 func TestAllComesOutAsWithTheStockClient(t *testing.T) {
-	onEveryServer(t, func(t *testing.T, h *host) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
 		for name, script := range traps {
 			h.fresh(t, "stock")
 			stock := h.stock(t, "stock", []byte(script))
@@ -149,7 +149,7 @@ func TestAllComesOutAsWithTheStockClient(t *testing.T) {
 // TestScriptsMadeUpAtRandom mixes statements of every kind, and holds the
 // outcome against the stock client's.
 func TestScriptsMadeUpAtRandom(t *testing.T) {
-	onEveryServer(t, func(t *testing.T, h *host) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
 		for seed := range uint64(5) {
 			script := madeUp(rand.New(rand.NewPCG(seed, 7)))
 			h.fresh(t, "stock", "ours")

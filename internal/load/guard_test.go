@@ -148,7 +148,7 @@ func TestWhatReachesOutsideIsRefusedWithItsLine(t *testing.T) {
 // its own, where the application's account could do harm: its rights reach
 // into the other database, too.
 func TestNothingOutsideChanges(t *testing.T) {
-	onEveryServer(t, func(t *testing.T, h *host) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
 		h.fresh(t, "ours", "other_db")
 		h.do(t, "CREATE TABLE other_db.t (a INT, b INT)", "INSERT INTO other_db.t VALUES (1, 1)")
 		target := h.target(t, "ours")

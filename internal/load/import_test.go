@@ -141,7 +141,7 @@ func TestARefusedStatementIsFoundInItsFile(t *testing.T) {
 // max_allowed_packet goes through in pieces, and equals the same rows sent in
 // shorter statements.
 func TestLongStatementsAreCutToWhatTheServerTakes(t *testing.T) {
-	onEveryServer(t, func(t *testing.T, h *host) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
 		head := "CREATE TABLE t (id INT PRIMARY KEY, a INT NOT NULL, b VARCHAR(500));\nSET sql_mode='';\n"
 		var long, short strings.Builder
 		long.WriteString(head + "INSERT INTO t VALUES ")
@@ -168,7 +168,7 @@ func TestLongStatementsAreCutToWhatTheServerTakes(t *testing.T) {
 // TestWhatAnImportReports: warnings by kind, rows that refer to nothing, what
 // was made, how far it is.
 func TestWhatAnImportReports(t *testing.T) {
-	onEveryServer(t, func(t *testing.T, h *host) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
 		h.fresh(t, "ours")
 		script := lines("SET foreign_key_checks=0, sql_mode='';", "CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, a VARCHAR(3), FOREIGN KEY (p) REFERENCES p (id));",
 			many(20, "INSERT INTO c VALUES (#, NULL, 'abcdef');")+"INSERT INTO c VALUES (99, 5, 'a');", "CREATE VIEW v AS SELECT a FROM c;", "UPDATE c SET a = 'xxxxxx' WHERE id = 1;")
@@ -210,7 +210,7 @@ func TestThousands(t *testing.T) {
 // TestWhatTheAccountAndTheTablesAllow: an account that may have one connection
 // imports all the same, and triggers that were there before are not overtaken.
 func TestWhatTheAccountAndTheTablesAllow(t *testing.T) {
-	onEveryServer(t, func(t *testing.T, h *host) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
 		script := lines("CREATE TABLE p (id INT PRIMARY KEY);", rowsInto("p", 6, 400)+many(80, "INSERT INTO t VALUES (#), (#);\nINSERT INTO log (n) VALUES (-#);"))
 		h.fresh(t, "ours", "stock")
 		for _, name := range []string{"ours", "stock"} {

@@ -26,9 +26,9 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// host is a private server with an application's account on two databases:
+// testServer is a private server with an application's account on two databases:
 // one that the stock client fills, and one that is ours to fill.
-type host struct {
+type testServer struct {
 	*throwaway.Server
 	admin   *mysql.Server
 	product dbms.Product
@@ -41,7 +41,7 @@ const (
 )
 
 // onEveryServer runs a test on a private server of each product.
-func onEveryServer(t *testing.T, test func(t *testing.T, h *host), arguments ...string) {
+func onEveryServer(t *testing.T, test func(t *testing.T, h *testServer), arguments ...string) {
 	t.Helper()
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
 		t.Run(string(product), func(t *testing.T) {
@@ -61,14 +61,14 @@ func onEveryServer(t *testing.T, test func(t *testing.T, h *host), arguments ...
 			admin, err := mysql.Connect(t.Context(), server.Login())
 			require.NoError(t, err)
 			t.Cleanup(admin.Close)
-			h := &host{Server: server, admin: admin, product: product, root: root}
+			h := &testServer{Server: server, admin: admin, product: product, root: root}
 			h.do(t, "CREATE USER "+appUser+"@localhost IDENTIFIED BY '"+appPassword+"'")
 			test(t, h)
 		})
 	}
 }
 
-func (h *host) do(t *testing.T, statements ...string) {
+func (h *testServer) do(t *testing.T, statements ...string) {
 	t.Helper()
 	for _, s := range statements {
 		require.NoError(t, h.admin.Exec(t.Context(), dbms.Statement{Text: s}))
@@ -76,7 +76,7 @@ func (h *host) do(t *testing.T, statements ...string) {
 }
 
 // fresh makes empty databases for the account.
-func (h *host) fresh(t *testing.T, names ...string) {
+func (h *testServer) fresh(t *testing.T, names ...string) {
 	t.Helper()
 	for _, name := range names {
 		h.do(t, "DROP DATABASE IF EXISTS "+name, "CREATE DATABASE "+name+" CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci",
@@ -85,7 +85,7 @@ func (h *host) fresh(t *testing.T, names ...string) {
 }
 
 // target is our database on the server.
-func (h *host) target(t *testing.T, database string) Target {
+func (h *testServer) target(t *testing.T, database string) Target {
 	t.Helper()
 	facts, err := h.admin.ScriptFacts(t.Context())
 	require.NoError(t, err)
@@ -111,7 +111,7 @@ func (h *host) target(t *testing.T, database string) Target {
 }
 
 // stock gives a script to the server's own client; the error is what it said.
-func (h *host) stock(t *testing.T, database string, script []byte) error {
+func (h *testServer) stock(t *testing.T, database string, script []byte) error {
 	t.Helper()
 	client := oracle.Client(h.Socket, h.root, appUser, database)
 	client.Env = append(os.Environ(), "MYSQL_PWD="+appPassword)
@@ -136,7 +136,7 @@ func ours(t *testing.T, script []byte, target Target, o Options) (Report, error)
 	return Import(t.Context(), s, survey, target, o, func(Progress) {})
 }
 
-func (h *host) fingerprint(t *testing.T, database string) map[string]string {
+func (h *testServer) fingerprint(t *testing.T, database string) map[string]string {
 	t.Helper()
 	f, err := oracle.Fingerprint(t.Context(), h.Login(), database)
 	require.NoError(t, err)

@@ -20,11 +20,14 @@ import (
 	"golang.org/x/text/transform"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/sqltext"
 )
 
 // Source is one script.
 type Source struct {
+	// Open opens the file at Path; nil for one that its administrator has named.
+	Open        func(path string) (*os.File, error)
 	Path        string
 	Name        string // for messages, shorter than Path
 	Encoding    string // of the text; empty for UTF-8, BinaryEncoding for bytes that are passed on unseen
@@ -73,15 +76,14 @@ const fileBuffer = 256 << 10
 
 // open reads a script; how it is packed is told by its first bytes.
 func (s Source) open() (*content, error) {
-	file, err := os.Open(s.Path)
-	if err == nil {
-		info, statErr := file.Stat()
-		if err = statErr; err == nil && info.IsDir() {
-			err = errors.New("it is a folder")
-		}
-		if err != nil {
-			_ = file.Close()
-		}
+	opened := s.Open
+	if opened == nil {
+		opened = host.OpenNamed
+	}
+	file, err := opened(s.Path)
+	var known *fault.Error
+	if errors.As(err, &known) {
+		return nil, err
 	}
 	if err != nil {
 		var pathError *fs.PathError

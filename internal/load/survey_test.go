@@ -212,7 +212,7 @@ func TestSourcesOfEveryKind(t *testing.T) {
 	_, err = read([]byte("-- nothing\n"), "")
 	assert.ErrorContains(t, err, "holds no statement")
 	_, err = Check(t.Context(), Source{Path: t.TempDir(), Name: "x"}, anyTarget(), Options{})
-	assert.ErrorContains(t, err, "it is a folder")
+	assert.ErrorContains(t, err, "no regular file")
 	stopped, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, err = Check(stopped, write(t, text), anyTarget(), Options{})

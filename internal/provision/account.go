@@ -90,12 +90,12 @@ func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, fi
 		if r.app.AccountOf(s) != account {
 			continue
 		}
-		facts, _ := readFacts(r.app.InFolder(s.File), s.Values)
+		facts, _ := r.readFacts(r.app.InFolder(s.File), s.Values)
 		if facts["password"] == "" {
 			continue
 		}
 		if s.Template != "" {
-			if sample, _ := readFacts(r.app.InFolder(s.Template), s.Values); sample["password"] == facts["password"] {
+			if sample, _ := r.readFacts(r.app.InFolder(s.Template), s.Values); sample["password"] == facts["password"] {
 				continue
 			}
 		}
@@ -330,7 +330,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 func (r *run) placeOfPassword(c *credential) *fault.Place {
 	for _, s := range r.app.Settings {
 		if c.source == "password from "+s.File {
-			return placeOfFact(r.app.InFolder(s.File), s.Values, "password")
+			return r.placeOfFact(r.app.InFolder(s.File), s.Values, "password")
 		}
 	}
 	return nil

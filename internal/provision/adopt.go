@@ -3,12 +3,9 @@ package provision
 import (
 	"context"
 	"errors"
-	"io/fs"
-	"os"
 	"slices"
 	"strings"
 
-	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
@@ -52,7 +49,7 @@ func (r *run) adopt(ctx context.Context, adoption Adoption) error {
 	path := r.app.InFolder(s.File)
 	text := adoption.Text
 	if text == nil {
-		if text, err = os.ReadFile(path); err != nil {
+		if text, err = r.read(path); err != nil {
 			return &stepError{stepSettings, fault.At(fault.Invalid, fault.Place{File: path}, "finish the installer, or give the text it printed with --text -",
 				"the installer has not written its settings yet").With(err)}
 		}
@@ -109,7 +106,11 @@ func (r *run) checkAdopted(s *estate.Settings, path string, text []byte) error {
 
 // writeAdopted shows a text, asks, and writes it with the right owner and mode.
 func (r *run) writeAdopted(s *estate.Settings, path string, adoption Adoption) error {
-	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	if files.Exists(path) {
 		return fault.At(fault.Protected, fault.Place{File: path}, "remove the file, or adopt it as it is, without --text", "the settings file is there already")
 	}
 	attributes, err := r.attributesFor(path, true)
@@ -131,7 +132,7 @@ func (r *run) writeAdopted(s *estate.Settings, path string, adoption Adoption) e
 	if err := journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: path}); err != nil {
 		return err
 	}
-	if err := atomicfile.Write(path, adoption.Text, attributes); err != nil {
+	if err := files.Write(path, adoption.Text, attributes); err != nil {
 		return err
 	}
 	r.tell(Row{Step: stepSettings, Outcome: Written, Facts: s.File + ", " + describeAttributes(attributes)})

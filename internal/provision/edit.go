@@ -3,7 +3,7 @@ package provision
 import (
 	"path/filepath"
 
-	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/host"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/state"
 )
@@ -24,7 +24,17 @@ func PlanEdit(path string, changes []settings.Change) (*Edit, error) {
 	if err != nil {
 		return nil, err
 	}
-	file, err := settings.Open(path)
+	// The file's own folder is the one that nothing may lead out of.
+	files, err := host.Open(filepath.Dir(path), host.Options{})
+	if err != nil {
+		return nil, unreadable(path, err)
+	}
+	defer files.Close()
+	content, err := files.Read(path)
+	if err != nil {
+		return nil, unreadable(path, err)
+	}
+	file, err := settings.Parse(path, content)
 	if err != nil {
 		return nil, err
 	}
@@ -45,12 +55,17 @@ func (e *Edit) Apply(folder *state.Folder) error {
 	if !e.Changed {
 		return nil
 	}
-	attributes, err := atomicfile.AttributesOf(e.Path)
+	files, err := host.Open(filepath.Dir(e.Path), host.Options{})
+	if err != nil {
+		return unreadable(e.Path, err)
+	}
+	defer files.Close()
+	attributes, err := files.Attributes(e.Path)
 	if err != nil {
 		return err
 	}
 	attributes.Mode &^= 0o002
-	prepared, err := atomicfile.Prepare(e.Path, e.after.Bytes(), attributes)
+	prepared, err := files.Prepare(e.Path, e.after.Bytes(), attributes)
 	if err != nil {
 		return err
 	}

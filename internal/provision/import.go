@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -46,7 +45,7 @@ func (r *run) planImport(ctx context.Context) error {
 	if len(scripts) == 0 {
 		return nil
 	}
-	if _, err := os.Stat(app.Folder); errors.Is(err, fs.ErrNotExist) && len(own) == 0 && r.options.Import == nil {
+	if !r.hasFolder() && len(own) == 0 && r.options.Import == nil {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name}})
 		return nil
 	}
@@ -120,7 +119,7 @@ func (r *run) scripts() []*script {
 		options.ConvertCharset = options.ConvertCharset || s.ConvertCharset
 		options.Fast = options.Fast || s.Fast
 		scripts = append(scripts, &script{into: r.app.DatabaseFor(s.Into), options: options, Source: load.Source{
-			Path: r.app.InFolder(s.File), Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
+			Path: r.app.InFolder(s.File), Open: r.openScript, Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
 		}})
 	}
 	if r.options.Import == nil || len(r.options.Import.Files) == 0 {
@@ -134,6 +133,9 @@ func (r *run) scripts() []*script {
 	var named []*script
 	for _, file := range r.options.Import.Files {
 		file.Prefix = r.app.Prefix
+		if r.hasFolder() && below(r.app.Folder, file.Path) {
+			file.Open = r.openScript
+		}
 		one := &script{into: r.app.DatabaseFor(r.options.Import.Into), Source: file, options: asked}
 		for _, s := range scripts { // a script of the estate file keeps what is said of it there
 			if s.Path == file.Path {
@@ -147,6 +149,11 @@ func (r *run) scripts() []*script {
 		named = append(named, one)
 	}
 	return named
+}
+
+func below(folder, path string) bool {
+	rest, err := filepath.Rel(folder, path)
+	return err == nil && filepath.IsLocal(rest)
 }
 
 // mayImport decides, from the tables that are there, whether the scripts run.

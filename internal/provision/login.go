@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -116,7 +114,7 @@ func (r *run) checkLogins(ctx context.Context) {
 	}
 	for _, s := range r.app.Settings {
 		path := r.app.InFolder(s.File)
-		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		if files, err := r.files(); err == nil && !files.Exists(path) {
 			r.checkPendingLogin(ctx, r.app.AccountOf(s), s.File+" is still to be written")
 			continue
 		}
@@ -152,7 +150,7 @@ func throughWhat(a dbms.Address) string {
 // checkSettingsLogin reads the published file again from the disk and logs in
 // with just what it says.
 func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path string) {
-	has, err := readFacts(path, s.Values)
+	has, err := r.readFacts(path, s.Values)
 	if err != nil {
 		r.tellFault(stepLogin, err)
 		return
@@ -177,7 +175,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(has), User: has["user"],
 		Password: secret.NewPassword(has["password"]), Database: has["database"], Charset: has["charset"]}
 	if r.view.asAdmin() && has["user"] == dbms.ParseAccount(r.view.admin.CurrentUser()).User {
-		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: placeOfFact(path, s.Values, "user"),
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, "user"),
 			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
 		return
 	}
@@ -257,7 +255,7 @@ func (r *run) databaseOf(s *estate.Settings, has map[string]string) *estate.Data
 // tellRefusedLogin explains a refused login from both sides.
 func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login, err error) {
 	f := fault.As(err)
-	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: placeOfFact(path, s.Values, "user")}
+	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: r.placeOfFact(path, s.Values, "user")}
 	var spoken *dbms.ServerError
 	if errors.As(err, &spoken) {
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
@@ -271,19 +269,19 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login
 	}
 	switch dbms.CauseOf(err) {
 	case dbms.WrongLogin:
-		row.Place = placeOfFact(path, s.Values, "password")
+		row.Place = r.placeOfFact(path, s.Values, "password")
 		row.Remedy = "yellowfield provision " + r.app.Name + " --mend password"
 		if login.User != account.Name {
-			row.Place = placeOfFact(path, s.Values, "user")
+			row.Place = r.placeOfFact(path, s.Values, "user")
 			row.Remedy = "yellowfield provision " + r.app.Name + " --mend settings"
 		}
 	case dbms.NoRightThere, dbms.NoDatabase:
-		row.Place = placeOfFact(path, s.Values, "database")
+		row.Place = r.placeOfFact(path, s.Values, "database")
 	default:
 		if dbms.Spoke(err) {
 			break
 		}
-		if place := placeOfFact(path, s.Values, "host"); place != nil {
+		if place := r.placeOfFact(path, s.Values, "host"); place != nil {
 			row.Place = place
 		}
 	}
@@ -302,7 +300,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: severity, Place: place, Facts: facts, Remedy: remedy})
 	}
 	if session.Database != wanted.Name {
-		differs(estate.MustFix, placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --mend settings",
+		differs(estate.MustFix, r.placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --mend settings",
 			fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, wanted.Name))
 		return
 	}
@@ -311,7 +309,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		return
 	}
 	if want := wanted.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
-		differs(estate.ShouldLook, placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --mend settings",
+		differs(estate.ShouldLook, r.placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --mend settings",
 			fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want))
 	}
 	contents, err := server.Contents(ctx, session.Database)
@@ -354,14 +352,14 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 // lookAtOthers makes sure that the login reaches the further databases that a
 // settings file names, and that these are the right ones.
 func (r *run) lookAtOthers(ctx context.Context, s *estate.Settings, path string, login dbms.Login) bool {
-	has, err := readFacts(path, s.Values)
+	has, err := r.readFacts(path, s.Values)
 	for _, d := range r.app.All()[1:] {
 		fact := "database:" + d.Key
 		if _, named := has[fact]; err != nil || !named {
 			continue
 		}
 		if has[fact] != d.Name {
-			r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: placeOfFact(path, s.Values, fact),
+			r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, fact),
 				Facts: fmt.Sprintf("%s names the database %s, not %s", s.File, has[fact], d.Name), Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
 			return false
 		}

@@ -28,7 +28,7 @@ func (r *run) attributesFor(path string, absent bool) (atomicfile.Attributes, er
 	if absent {
 		source = filepath.Dir(path)
 	}
-	a, err := atomicfile.AttributesOf(source)
+	a, err := r.attributes(source)
 	if err != nil {
 		return a, fault.At(fault.Invalid, fault.Place{File: path}, "make its folder, or correct the path", "the settings file has no place: %v", err).With(err)
 	}
@@ -137,7 +137,7 @@ func (r *run) planFileOwnership(s *estate.Settings) (string, error) {
 			return describeAttributes(published.attributes), nil // it is written with the right ones
 		}
 	}
-	has, err := atomicfile.AttributesOf(path)
+	has, err := r.attributes(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}
@@ -173,23 +173,18 @@ func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attribut
 	if r.plan.fresh {
 		outcome = Made
 	}
-	set := func(a atomicfile.Attributes) error { return setAttributes(path, a) }
+	set := func(was, a atomicfile.Attributes) error {
+		files, err := r.files()
+		if err != nil {
+			return err
+		}
+		return files.SetAttributes(path, was, a)
+	}
 	r.plan.add(&step{
 		Row: Row{Step: stepOwnership, Outcome: outcome, Facts: shown + ", " + describeAttributes(want)}, object: "owner and mode of " + path,
-		act:  func(context.Context) (string, error) { return "", set(want) },
-		undo: func(context.Context) error { return set(has) },
+		act:  func(context.Context) (string, error) { return "", set(has, want) },
+		undo: func(context.Context) error { return set(want, has) },
 	})
-}
-
-func setAttributes(path string, a atomicfile.Attributes) error {
-	err := atomicfile.Chown(path, a.UID, a.GID)
-	if err == nil {
-		err = os.Chmod(path, a.Mode)
-	}
-	if err != nil {
-		return fault.At(fault.Failed, fault.Place{File: path}, "run as root or as its owner", "owner and mode cannot be set: %v", err).With(err)
-	}
-	return nil
 }
 
 // planWritable takes care of the folders that the application may write to,
@@ -198,13 +193,17 @@ func (r *run) planWritable() (fine []string, err error) {
 	if r.app.Ownership == nil {
 		return nil, nil
 	}
+	files, err := r.files()
+	if err != nil {
+		return nil, err
+	}
 	const folderMode = 0o770
 	for _, name := range r.app.Ownership.Writable {
 		path := r.app.InFolder(name)
-		has, err := atomicfile.AttributesOf(path)
+		has, err := r.attributes(path)
 		absent := errors.Is(err, fs.ErrNotExist)
 		if absent {
-			has, err = atomicfile.AttributesOf(existingAncestor(path))
+			has, err = r.attributes(r.existingAncestor(path))
 		}
 		if err != nil {
 			return nil, err
@@ -224,14 +223,11 @@ func (r *run) planWritable() (fine []string, err error) {
 		case absent:
 			s := r.plan.add(&step{
 				Row: Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, object: "folder " + path,
-				undo: func(context.Context) error { return os.Remove(path) },
+				undo: func(context.Context) error { return files.Remove(path) },
 			})
 			s.act = func(context.Context) (string, error) {
-				if err := os.MkdirAll(path, 0o700); err != nil {
-					return "", fault.At(fault.Failed, fault.Place{File: path}, "make the folder by hand, or run as root", "the folder cannot be made: %v", err).With(err)
-				}
 				s.touched = true
-				return "", setAttributes(path, asked)
+				return "", files.MakeFolder(path, asked)
 			}
 		case has == asked:
 			fine = append(fine, name+" writable")
@@ -242,15 +238,6 @@ func (r *run) planWritable() (fine []string, err error) {
 		}
 	}
 	return fine, nil
-}
-
-func existingAncestor(path string) string {
-	for {
-		if _, err := os.Stat(path); err == nil || filepath.Dir(path) == path {
-			return path
-		}
-		path = filepath.Dir(path)
-	}
 }
 
 // describeAttributes writes owner, group and mode: www-data:www-data 0660.

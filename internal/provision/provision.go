@@ -17,6 +17,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/load"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
@@ -211,6 +212,7 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 		r.result.Notes = app.Notes
 		err := r.within(ctx, func(ctx context.Context) error { return work(r, ctx) })
 		r.finish(err)
+		r.folder.Close()
 		results = append(results, r.result)
 	}
 	return results, nil
@@ -227,6 +229,7 @@ type run struct {
 
 	view    *view
 	plan    *plan
+	folder  *host.Folder // of the app, once it was opened
 	journal *state.Run
 	// freeServer gives back the lock on the server's settings, while this run
 	// has changed them.

@@ -6,10 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
@@ -61,54 +59,6 @@ func tlsMode(sslmode string) (dbms.TLSMode, bool) {
 	return "", false
 }
 
-// readFacts takes the facts out of a settings file by the addresses and texts
-// of the estate file. Values that cannot be read are left out; the error is
-// the first reason for that.
-func readFacts(path string, values estate.Values) (map[string]string, error) {
-	found := map[string]string{}
-	file, err := settings.Open(path)
-	if err != nil {
-		return found, err
-	}
-	var first error
-	for _, value := range values {
-		setting, err := file.Lookup(value.Address)
-		if err == nil && setting.Refusal != "" {
-			err = fault.At(fault.Differs, setting.Place, "look at it yourself", "%s cannot be read: it is %s", setting.Address, setting.Refusal)
-		}
-		if err != nil {
-			if first == nil {
-				first = err
-			}
-			continue
-		}
-		facts, ok := value.Text.Read(setting.Value)
-		for name, fact := range facts {
-			if ok && found[name] == "" {
-				found[name] = fact
-			}
-		}
-	}
-	return found, first
-}
-
-// placeOfFact is where a settings file has the value with a placeholder.
-func placeOfFact(path string, values estate.Values, name string) *fault.Place {
-	file, err := settings.Open(path)
-	if err != nil {
-		return nil
-	}
-	for _, value := range values {
-		if !value.Text.Uses(name) {
-			continue
-		}
-		if setting, err := file.Lookup(value.Address); err == nil {
-			return &setting.Place
-		}
-	}
-	return nil
-}
-
 // publication is the writing of all settings files of an app: all are
 // prepared, complete and synced, before the first is put in place.
 type publication struct {
@@ -136,7 +86,7 @@ func (r *run) planSettings(ctx context.Context) error {
 	if len(r.app.Settings) == 0 {
 		return nil
 	}
-	if _, err := os.Stat(r.app.Folder); errors.Is(err, fs.ErrNotExist) {
+	if !r.hasFolder() {
 		r.plan.absent = true
 		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: "the folder " + r.app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + r.app.Name}})
 		return nil
@@ -150,7 +100,7 @@ func (r *run) planSettings(ctx context.Context) error {
 
 func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 	path := r.app.InFolder(s.File)
-	file, err := settings.Open(path)
+	file, err := r.openSettings(path)
 	absent := errors.Is(err, fs.ErrNotExist)
 	switch {
 	case absent && r.app.MadeByInstaller(s):
@@ -160,7 +110,7 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 		return r.Estate.Fault(fault.Invalid, r.settingsPath(s)+".file", "write template: PATH, or list the file under installer if the application writes it",
 			"the settings file %s does not exist, and nothing says what to make it from", s.File)
 	case absent:
-		if file, err = settings.Open(r.app.InFolder(s.Template)); err != nil {
+		if file, err = r.openSettings(r.app.InFolder(s.Template)); err != nil {
 			return err
 		}
 	case err != nil:
@@ -273,7 +223,7 @@ func sameFacts(text estate.Text, value string, wanted map[string]string) bool {
 // else. It is written over when it cannot be in use: it is still the sample,
 // or the account it is to name gets its password only now.
 func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, differing []difference) (bool, error) {
-	has, _ := readFacts(path, s.Values)
+	has, _ := r.readFacts(path, s.Values)
 	if err := r.refuseForeign(ctx, s, path, has); err != nil {
 		return false, err
 	}
@@ -301,10 +251,10 @@ func (r *run) whereRight(s *estate.Settings, d difference) string {
 		if other == s || (name == "user" || name == "password") && r.app.AccountOf(other) != r.app.AccountOf(s) {
 			continue
 		}
-		if has, _ := readFacts(r.app.InFolder(other.File), other.Values); has[name] != d.wants {
+		if has, _ := r.readFacts(r.app.InFolder(other.File), other.Values); has[name] != d.wants {
 			continue
 		}
-		if place := placeOfFact(r.app.InFolder(other.File), other.Values, name); place != nil {
+		if place := r.placeOfFact(r.app.InFolder(other.File), other.Values, name); place != nil {
 			return fmt.Sprintf("; %s:%d has it", other.File, place.Line)
 		}
 	}
@@ -316,8 +266,8 @@ func (r *run) isSample(s *estate.Settings, path string) bool {
 	if s.Template == "" {
 		return false
 	}
-	has, errHas := readFacts(path, s.Values)
-	sample, errSample := readFacts(r.app.InFolder(s.Template), s.Values)
+	has, errHas := r.readFacts(path, s.Values)
+	sample, errSample := r.readFacts(r.app.InFolder(s.Template), s.Values)
 	if errHas != nil || errSample != nil || len(has) != len(sample) {
 		return false
 	}
@@ -351,7 +301,7 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 		return nil // it works nowhere, so nothing is lost
 	}
 	server.Close()
-	place := placeOfFact(path, s.Values, "database")
+	place := r.placeOfFact(path, s.Values, "database")
 	if place == nil {
 		place = &fault.Place{File: path}
 	}
@@ -380,11 +330,15 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if published.attributes, err = r.attributesFor(path, absent); err != nil {
 		return err
 	}
-	if err := writableFolder(path); err != nil {
+	if err := r.writableFolder(path); err != nil {
 		return err
 	}
 	r.plan.settings.files = append(r.plan.settings.files, published)
-	facts := fmt.Sprintf("%s%s: %s", s.File, r.leadsOut(path), counted(len(s.Values), "value", "values"))
+	link := ""
+	if files, err := r.files(); err == nil && files.LeadsOut(path) != "" {
+		link = " (a link to " + files.LeadsOut(path) + ")"
+	}
+	facts := fmt.Sprintf("%s%s: %s", s.File, link, counted(len(s.Values), "value", "values"))
 	if absent {
 		facts += ", from " + filepath.Base(s.Template)
 	}
@@ -392,23 +346,9 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	r.plan.add(&step{
 		Row: Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, object: "settings " + path,
 		act:  func(context.Context) (string, error) { return "", r.publish(published) },
-		undo: func(context.Context) error { return published.takeBack(absent) },
+		undo: func(context.Context) error { return r.takeBack(published, absent) },
 	})
 	return nil
-}
-
-// leadsOut names the file that a link out of the application's folder leads to:
-// that is the one to be written.
-func (r *run) leadsOut(path string) string {
-	target, err := filepath.EvalSymlinks(path)
-	folder, errFolder := filepath.EvalSymlinks(r.app.Folder)
-	if err != nil || errFolder != nil || !strings.HasPrefix(path, r.app.Folder) {
-		return ""
-	}
-	if inside, err := filepath.Rel(folder, target); err == nil && filepath.IsLocal(inside) {
-		return ""
-	}
-	return " (a link to " + target + ")"
 }
 
 // passwordAddresses are where a settings file has the password.
@@ -424,26 +364,29 @@ func passwordAddresses(values estate.Values) []string {
 
 // writableFolder finds a folder that is not there or may not be written while
 // nothing has been changed yet.
-func writableFolder(path string) error {
-	target, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		target = path
+func (r *run) writableFolder(path string) error {
+	files, err := r.files()
+	if err == nil {
+		err = files.CheckWritable(path)
 	}
-	folder := filepath.Dir(target)
-	if err := atomicfile.CheckWritable(folder); err != nil {
-		return fault.At(fault.Invalid, fault.Place{File: path}, "make the folder writable for this user, or run as the user who owns it",
-			"the settings file cannot be written, because its folder cannot: %v", err).With(err)
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
 	}
-	return nil
+	return fault.At(fault.Invalid, fault.Place{File: path}, "make the folder writable for this user, or run as the user who owns it",
+		"the settings file cannot be written, because its folder cannot: %v", err).With(err)
 }
 
 // publish puts one file in place, after all have been prepared.
 func (r *run) publish(file *publishedFile) error {
 	p := r.plan.settings
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
 	if !p.prepared {
 		for _, f := range p.files {
-			var err error
-			if f.prepared, err = atomicfile.Prepare(f.path, f.content, f.attributes); err == nil {
+			if f.prepared, err = files.Prepare(f.path, f.content, f.attributes); err == nil {
 				err = f.prepared.Expect(f.read)
 			}
 			if err != nil {
@@ -451,7 +394,7 @@ func (r *run) publish(file *publishedFile) error {
 				return err
 			}
 			if old, existed := f.prepared.Existed(); existed {
-				if f.before, err = atomicfile.AttributesOf(f.path); err == nil {
+				if f.before, err = files.Attributes(f.path); err == nil {
 					f.copy, err = r.journal.KeepCopy(f.path, old)
 				}
 				if err != nil {
@@ -485,8 +428,12 @@ func (p *publication) discard() {
 
 // takeBack puts the old file back byte for byte, or removes a new one. A file
 // that someone changed in the meantime is left alone.
-func (f *publishedFile) takeBack(wasAbsent bool) error {
-	now, err := os.ReadFile(f.path)
+func (r *run) takeBack(f *publishedFile, wasAbsent bool) error {
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	now, err := files.Read(f.path)
 	if err != nil {
 		return err
 	}
@@ -494,8 +441,8 @@ func (f *publishedFile) takeBack(wasAbsent bool) error {
 		return fault.At(fault.Protected, fault.Place{File: f.path}, "the old content is kept in "+f.copy, "the file was changed by someone else in the meantime")
 	}
 	if wasAbsent {
-		return os.Remove(f.path)
+		return files.Remove(f.path)
 	}
 	old, _ := f.prepared.Existed()
-	return atomicfile.Write(f.path, old, f.before)
+	return files.Write(f.path, old, f.before)
 }

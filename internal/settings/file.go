@@ -9,7 +9,6 @@ package settings
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -34,25 +33,6 @@ type File struct {
 	Syntax   syntax.Syntax
 	Settings []syntax.Setting
 	source   []byte
-}
-
-// Open reads a file. A missing file comes back as an error that
-// errors.Is(err, fs.ErrNotExist).
-func Open(path string) (*File, error) {
-	source, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions",
-			"the settings file cannot be read: %v", underlying(err)).With(err)
-	}
-	return Parse(path, source)
-}
-
-func underlying(err error) error {
-	var path *os.PathError
-	if errors.As(err, &path) {
-		return path.Err
-	}
-	return err
 }
 
 // Parse reads content that is, or is to become, the file at path.

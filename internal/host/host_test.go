@@ -1,0 +1,181 @@
+package host
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/fault"
+)
+
+// nobody is a user who owns nothing on a sane host.
+const nobody = 65534
+
+func TestNoLinkLeadsOut(t *testing.T) {
+	top := t.TempDir()
+	folder, outside, shared := filepath.Join(top, "site"), filepath.Join(top, "outside"), filepath.Join(top, "shared")
+	for _, path := range []string{folder + "/conf", outside, shared} {
+		require.NoError(t, os.MkdirAll(path, 0o755))
+	}
+	for _, path := range []string{folder + "/conf/a.php", outside + "/a.php", shared + "/a.php"} {
+		require.NoError(t, os.WriteFile(path, []byte("one"), 0o644))
+	}
+	for name, target := range map[string]string{
+		"relative": "conf/a.php", "absolute": folder + "/conf/a.php", "folder": "conf", "out": "../outside/a.php", "outFolder": outside,
+		"toShared": "../shared", "loop": "loop", "dangling": "../outside/new.php", "chain": "out",
+	} {
+		require.NoError(t, os.Symlink(target, filepath.Join(folder, name)))
+	}
+	f, err := Open(folder, Options{Links: []string{shared}})
+	require.NoError(t, err)
+	defer f.Close()
+	for _, name := range []string{"conf/a.php", "relative", "absolute", "folder/a.php", "toShared/a.php"} {
+		content, err := f.Read(filepath.Join(folder, name))
+		require.NoError(t, err, name)
+		assert.Equal(t, "one", string(content))
+		require.NoError(t, f.Write(filepath.Join(folder, name), []byte("one"), atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644}), name)
+	}
+	for _, name := range []string{"out", "outFolder/a.php", "loop", "dangling", "chain"} {
+		path := filepath.Join(folder, name)
+		_, err := f.Read(path)
+		assert.Equal(t, fault.Protected, fault.As(err).Class, name)
+		_, err = f.Attributes(path)
+		assert.Equal(t, fault.Protected, fault.As(err).Class, name)
+		assert.Equal(t, fault.Protected, fault.As(f.Write(path, []byte("two"), atomicfile.Private)).Class, name)
+		assert.Error(t, f.MakeFolder(filepath.Join(path, "new"), atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o755}), name)
+		assert.True(t, f.Exists(path), "it is there, and may not be opened")
+	}
+	content, err := os.ReadFile(outside + "/a.php")
+	require.NoError(t, err)
+	assert.Equal(t, "one", string(content))
+	entries, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Len(t, entries, 1)
+	_, err = f.Read(filepath.Join(folder, "absent"))
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+	assert.False(t, f.Exists(filepath.Join(folder, "absent")))
+	_, err = Open(filepath.Join(top, "absent"), Options{})
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+func TestWhoseFilesCount(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("NOT TESTED: files of several owners need root")
+	}
+	top := t.TempDir()
+	require.NoError(t, os.Chmod(top, 0o755))
+	folder := filepath.Join(top, "site")
+	require.NoError(t, os.Mkdir(folder, 0o755))
+	require.NoError(t, os.Chown(folder, nobody, nobody))
+	write := func(name string, uid int) string {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(path, []byte("x"), 0o600))
+		require.NoError(t, os.Chown(path, uid, -1))
+		return path
+	}
+	f, err := Open(folder, Options{Owners: []int{33}})
+	require.NoError(t, err)
+	defer f.Close()
+	for name, uid := range map[string]int{"root's": 0, "the folder's owner's": nobody, "the named owner's": 33} {
+		_, err := f.Read(write(name, uid))
+		assert.NoError(t, err, name)
+	}
+	_, err = f.Read(write("a stranger's", 7))
+	assert.ErrorContains(t, err, "number 7")
+	require.NoError(t, os.Link(write("mine", 0), filepath.Join(folder, "second")))
+	_, err = f.Read(filepath.Join(folder, "second"))
+	assert.ErrorContains(t, err, "second name")
+	assert.Error(t, f.SetAttributes(filepath.Join(folder, "second"), atomicfile.Attributes{Mode: 0o600}, atomicfile.Attributes{UID: nobody, GID: nobody, Mode: 0o666}))
+
+	// On the way to the folder only root's links count.
+	require.NoError(t, os.Symlink(folder, filepath.Join(top, "link")))
+	g, err := Open(filepath.Join(top, "link"), Options{})
+	require.NoError(t, err)
+	g.Close()
+	require.NoError(t, os.Lchown(filepath.Join(top, "link"), nobody, nobody))
+	_, err = Open(filepath.Join(top, "link"), Options{})
+	assert.Equal(t, fault.Protected, fault.As(err).Class)
+}
+
+func TestWhatIsNoFileIsNotWaitedFor(t *testing.T) {
+	folder := t.TempDir()
+	require.NoError(t, mkfifo(filepath.Join(folder, "pipe")))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "long"), bytes.Repeat([]byte("x"), LongestSettings+1), 0o644))
+	f, err := Open(folder, Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	began := time.Now()
+	for name, want := range map[string]string{"pipe": "no regular file", "long": "longer than 4 MiB", ".": "no regular file"} {
+		_, err := f.Read(filepath.Join(folder, name))
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = f.Prepare(filepath.Join(folder, "pipe"), []byte("x"), atomicfile.Private)
+	assert.ErrorContains(t, err, "no regular file")
+	_, err = ReadFile(filepath.Join(folder, "pipe"))
+	assert.ErrorContains(t, err, "no regular file")
+	assert.Less(t, time.Since(began), 5*time.Second)
+}
+
+// TestARaceIsLost plays someone who exchanges the folder of a settings file for a
+// link while it is written, again and again: nothing outside is ever written,
+// given away or left behind.
+func TestARaceIsLost(t *testing.T) {
+	top := t.TempDir()
+	folder, outside := filepath.Join(top, "site"), filepath.Join(top, "outside")
+	require.NoError(t, os.MkdirAll(folder+"/conf", 0o755))
+	require.NoError(t, os.Mkdir(outside, 0o755))
+	require.NoError(t, os.WriteFile(outside+"/a.php", []byte("theirs"), 0o600))
+	require.NoError(t, os.WriteFile(folder+"/conf/a.php", []byte("0"), 0o600))
+	require.NoError(t, os.Symlink(outside, folder+"/trap"))
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			_ = os.Rename(folder+"/conf", folder+"/kept")
+			_ = os.Rename(folder+"/trap", folder+"/conf")
+			_ = os.Rename(folder+"/conf", folder+"/trap")
+			_ = os.Rename(folder+"/kept", folder+"/conf")
+		}
+	}()
+	written := 0
+	for range 400 {
+		f, err := Open(folder, Options{})
+		require.NoError(t, err)
+		err = f.Write(folder+"/conf/a.php", []byte("mine"), atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o666})
+		if err == nil {
+			written++
+		}
+		_ = f.SetAttributes(folder+"/conf/a.php", atomicfile.Attributes{UID: os.Geteuid(), GID: os.Getegid(), Mode: 0o666}, atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644})
+		f.Close()
+	}
+	close(stop)
+	<-stopped
+	assert.Positive(t, written, "it is not just refused")
+	content, err := os.ReadFile(outside + "/a.php")
+	require.NoError(t, err)
+	assert.Equal(t, "theirs", string(content))
+	info, err := os.Stat(outside + "/a.php")
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm())
+	for _, place := range []string{outside, folder} {
+		entries, err := os.ReadDir(place)
+		require.NoError(t, err)
+		for _, entry := range entries {
+			assert.NotContains(t, entry.Name(), ".yellowfield-")
+		}
+	}
+	assert.False(t, errors.Is(err, fs.ErrNotExist))
+}

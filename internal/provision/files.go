@@ -1,0 +1,152 @@
+package provision
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
+	"yellowfield/internal/settings"
+)
+
+// files is the app's folder, opened when it is first needed and held for the run.
+// An error is fs.ErrNotExist while there is none.
+func (r *run) files() (*host.Folder, error) {
+	if r.folder != nil {
+		return r.folder, nil
+	}
+	if r.app.Folder == "" {
+		return nil, fs.ErrNotExist
+	}
+	options := host.Options{Links: r.app.Links}
+	if r.app.Ownership != nil && r.app.Ownership.Owner != "" {
+		if account, err := user.Lookup(r.app.Ownership.Owner); err == nil { // else the step on ownership says so
+			uid, _ := strconv.Atoi(account.Uid)
+			options.Owners = append(options.Owners, uid)
+		}
+	}
+	var err error
+	r.folder, err = host.Open(r.app.Folder, options)
+	return r.folder, err
+}
+
+// hasFolder reports whether the app is unpacked.
+func (r *run) hasFolder() bool {
+	_, err := r.files()
+	return !errors.Is(err, fs.ErrNotExist)
+}
+
+// openScript opens a script of the app.
+func (r *run) openScript(path string) (*os.File, error) {
+	files, err := r.files()
+	if err != nil {
+		return nil, err
+	}
+	return files.OpenFile(path)
+}
+
+// openSettings reads a settings file. A missing file comes back as an error that
+// errors.Is(err, fs.ErrNotExist).
+func (r *run) openSettings(path string) (*settings.File, error) {
+	content, err := r.read(path)
+	if err != nil {
+		return nil, err
+	}
+	return settings.Parse(path, content)
+}
+
+func (r *run) read(path string) ([]byte, error) {
+	files, err := r.files()
+	var content []byte
+	if err == nil {
+		content, err = files.Read(path)
+	}
+	return content, unreadable(path, err)
+}
+
+// unreadable gives the error of a file that cannot be read its place.
+func unreadable(path string, err error) error {
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	cause := err
+	for errors.Unwrap(cause) != nil {
+		cause = errors.Unwrap(cause)
+	}
+	return fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions", "the settings file cannot be read: %v", cause).With(err)
+}
+
+// attributes gives owner and mode of something of the app's.
+func (r *run) attributes(path string) (atomicfile.Attributes, error) {
+	files, err := r.files()
+	if err != nil {
+		return atomicfile.Attributes{}, err
+	}
+	return files.Attributes(path)
+}
+
+// existingAncestor is the nearest folder above a path that is there.
+func (r *run) existingAncestor(path string) string {
+	for filepath.Dir(path) != path {
+		if files, err := r.files(); err == nil && files.Exists(path) {
+			return path
+		}
+		path = filepath.Dir(path)
+	}
+	return path
+}
+
+// readFacts takes the facts out of a settings file by the addresses and texts
+// of the estate file. Values that cannot be read are left out; the error is
+// the first reason for that.
+func (r *run) readFacts(path string, values estate.Values) (map[string]string, error) {
+	found := map[string]string{}
+	file, err := r.openSettings(path)
+	if err != nil {
+		return found, err
+	}
+	var first error
+	for _, value := range values {
+		setting, err := file.Lookup(value.Address)
+		if err == nil && setting.Refusal != "" {
+			err = fault.At(fault.Differs, setting.Place, "look at it yourself", "%s cannot be read: it is %s", setting.Address, setting.Refusal)
+		}
+		if err != nil {
+			if first == nil {
+				first = err
+			}
+			continue
+		}
+		facts, ok := value.Text.Read(setting.Value)
+		for name, fact := range facts {
+			if ok && found[name] == "" {
+				found[name] = fact
+			}
+		}
+	}
+	return found, first
+}
+
+// placeOfFact is where a settings file has the value with a placeholder.
+func (r *run) placeOfFact(path string, values estate.Values, name string) *fault.Place {
+	file, err := r.openSettings(path)
+	if err != nil {
+		return nil
+	}
+	for _, value := range values {
+		if !value.Text.Uses(name) {
+			continue
+		}
+		if setting, err := file.Lookup(value.Address); err == nil {
+			return &setting.Place
+		}
+	}
+	return nil
+}
