@@ -89,12 +89,16 @@ one estate file, shown beforehand, and undone if a step fails.`,
 				return fault.New(fault.Invalid, "known: auto, always, never", "unknown --color %q", p.colour)
 			}
 			p.screen = render.NewScreen(os.Stdout, os.Stderr, p.colour)
+			if estate.Trust {
+				_, _ = fmt.Fprintln(p.screen.Err, "--trust-estate: the estate file is read although others may have written it.")
+			}
 			return nil
 		},
 	}
 	root.SetVersionTemplate("yellowfield {{.Version}}\n")
 	flags := root.PersistentFlags()
 	flags.StringVar(&p.estatePath, "estate", os.Getenv("YELLOWFIELD_ESTATE"), "estate `file` (default: yellowfield.yaml here or in a folder above)")
+	flags.BoolVar(&estate.Trust, "trust-estate", false, "read an estate file that others could have written")
 	flags.StringVar(&p.statePath, "state", os.Getenv("YELLOWFIELD_STATE"), "`folder` for journal and pending passwords")
 	flags.BoolVar(&p.asJSON, "json", false, "one JSON document on standard output")
 	flags.BoolVarP(&p.quiet, "quiet", "q", false, "only what failed or differs")

@@ -40,7 +40,7 @@ func Insert(path string, source []byte, servers, apps []Entry) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := loadText(path, []byte(text)); err != nil {
+	if _, err := LoadText(path, []byte(text)); err != nil {
 		return nil, err
 	}
 	return []byte(text), nil
@@ -161,7 +161,7 @@ func placeFor(path, text, key, name string) (line, indent, section int, err erro
 
 // PlainKey writes a key of a map so that YAML reads it as it is.
 func PlainKey(key string) string {
-	if key == "" || strings.ContainsAny(key[:1], "[]{}*&!|>%@`\"'#?-,: ") || strings.Contains(key, ": ") || strings.Contains(key, " #") || strings.HasSuffix(key, ":") {
+	if key == "" || strings.ContainsFunc(key, func(c rune) bool { return c < ' ' || c >= 0x7f && c < 0xa0 || c == 0x2028 || c == 0x2029 }) || strings.ContainsAny(key[:1], "[]{}*&!|>%@`\"'#?-,: ") || strings.Contains(key, ": ") || strings.Contains(key, " #") || strings.HasSuffix(key, ":") {
 		return Quoted(key)
 	}
 	return key
@@ -176,8 +176,10 @@ func Quoted(text string) string {
 		case c == '"' || c == '\\':
 			b.WriteByte('\\')
 			b.WriteRune(c)
-		case c < ' ':
+		case c < ' ' || c >= 0x7f && c < 0xa0:
 			fmt.Fprintf(&b, `\x%02x`, c)
+		case c == 0x2028 || c == 0x2029:
+			fmt.Fprintf(&b, `\u%04x`, c)
 		default:
 			b.WriteRune(c)
 		}

@@ -12,6 +12,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 // FileName is what an estate file is called when nothing else is said.
@@ -56,11 +57,11 @@ func Load(path string) (*Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return loadText(path, source)
+	return LoadText(path, source)
 }
 
-// loadText is Load of a text that is, or is to become, the file at path.
-func loadText(path string, source []byte) (*Estate, error) {
+// LoadText is Load of a text that is, or is to become, the file at path.
+func LoadText(path string, source []byte) (*Estate, error) {
 	e := &Estate{
 		Path: path, Servers: map[string]*Server{}, Apps: map[string]*App{},
 		places: map[string]fault.Place{}, sources: map[string][]byte{},
@@ -84,8 +85,38 @@ func loadText(path string, source []byte) (*Estate, error) {
 	return e, nil
 }
 
+// Trust lets estate files be read that others could have written
+// (--trust-estate). It is set once, before anything is loaded.
+var Trust bool
+
+// trusted refuses a file that says what root runs and could have been written by
+// somebody else.
+func trusted(path string) error {
+	if Trust {
+		return nil
+	}
+	who, err := host.WrittenByOthers(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil // reading it says so
+	case err != nil:
+		return fault.At(fault.Invalid, fault.Place{File: path}, "check the path and its permissions", "it cannot be told who could have written the estate file: %v", err).With(err)
+	case who != "":
+		return fault.At(fault.Protected, fault.Place{File: path}, "chown it and the folders above to the user who runs this and take the rights of others away, or add --trust-estate once it was looked through",
+			"the estate file says what is run here, and others could have written it: %s", who)
+	}
+	return nil
+}
+
 func readSource(path string) ([]byte, error) {
-	source, err := os.ReadFile(path)
+	if err := trusted(path); err != nil {
+		return nil, err
+	}
+	source, err := host.ReadFile(path)
+	var known *fault.Error
+	if errors.As(err, &known) {
+		return nil, err
+	}
 	if err != nil {
 		var pathError *fs.PathError
 		errors.As(err, &pathError)

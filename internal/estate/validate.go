@@ -162,8 +162,8 @@ func (e *Estate) validateApp(a *App, path string) {
 		e.fault(path+".server_during_import", "remove it", "PostgreSQL needs no server settings for an import")
 	}
 	for name := range a.ServerDuringImport {
-		if !slices.Contains(ImportVariables, name) {
-			e.fault(path+".server_during_import", fault.DidYouMean(name, ImportVariables, "allowed: "+strings.Join(ImportVariables, ", ")),
+		if !slices.Contains(importVariables, name) {
+			e.fault(path+".server_during_import", fault.DidYouMean(name, importVariables, "allowed: "+strings.Join(importVariables, ", ")),
 				"%q is not set for an import", name)
 		}
 	}
@@ -174,10 +174,13 @@ func (e *Estate) validateApp(a *App, path string) {
 	e.validateOwnership(a, path+".ownership")
 }
 
-// ImportVariables are the global variables that server_during_import may hold:
+// MaySetDuringImport reports whether server_during_import may name a variable.
+func MaySetDuringImport(name string) bool { return slices.Contains(importVariables, name) }
+
+// importVariables are the global variables that server_during_import may hold:
 // what an import can need, and nothing about logins, files or other databases'
 // safety.
-var ImportVariables = []string{
+var importVariables = []string{
 	"innodb_default_row_format", "innodb_strict_mode", "log_bin_trust_function_creators", "max_allowed_packet",
 	"max_statement_time", "net_read_timeout", "net_write_timeout",
 }

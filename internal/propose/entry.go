@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -111,7 +112,7 @@ func (p *Proposal) compose() {
 
 // scalar writes a value as YAML reads it.
 func scalar(text string) string {
-	if text == "" || strings.ContainsAny(text, "{}[],#&*!|>'\"%@`:\\") || strings.TrimSpace(text) != text || strings.HasPrefix(text, "-") || strings.HasPrefix(text, "?") {
+	if text == "" || text != oneLine(text) || strings.ContainsAny(text, "{}[],#&*!|>'\"%@`:\\=~<") || strings.TrimSpace(text) != text || strings.HasPrefix(text, "-") || strings.HasPrefix(text, "?") {
 		return estate.Quoted(text)
 	}
 	return text
@@ -179,9 +180,15 @@ func (p *Proposal) writeDatabase(w *writer) {
 	}
 }
 
+// extensionName is what a PHP extension can be called.
+var extensionName = regexp.MustCompile(`^[a-z0-9_]+$`)
+
 func (p *Proposal) writePHP(w *writer) {
 	var needed, optional []string
 	for _, e := range p.Findings.Extensions {
+		if !extensionName.MatchString(e.Name) {
+			continue // a composer file says what it likes
+		}
 		if e.Optional {
 			optional = append(optional, e.Name)
 		} else {
@@ -233,9 +240,9 @@ func (p *Proposal) writeImport(w *writer) {
 		switch {
 		case s.Doubt != "" && mark == "" && sure > 0:
 			begin()
-			rows = append(rows, row{"  # " + text, remark})
+			rows = append(rows, row{"  # " + oneLine(text), remark})
 		case s.Doubt != "":
-			rows = append(rows, row{"# import: " + text, remark})
+			rows = append(rows, row{"# import: " + oneLine(text), remark})
 		default:
 			begin()
 			rows = append(rows, row{mark + "  " + text, remark})
@@ -321,13 +328,13 @@ func (p *Proposal) writeSettings(w *writer) {
 		text := estate.PlainKey(v.Address) + ": " + estate.Quoted(v.Text)
 		remark := remarkOn(v)
 		if v.Doubt != "" {
-			rows = append(rows, row{"      # " + text, v.Doubt})
+			rows = append(rows, row{"      # " + oneLine(text), v.Doubt})
 			continue
 		}
 		sure++
 		rows = append(rows, row{"      " + text, remark})
 		if len(v.Others) > 0 {
-			rows = append(rows, row{"      # or " + strings.Join(v.Others, ", "), ""})
+			rows = append(rows, row{"      # or " + oneLine(strings.Join(v.Others, ", ")), ""})
 		}
 	}
 	w.rows(rows)

@@ -20,7 +20,7 @@ func TestAnEditIsNotWrittenOverWhatSomeoneElseDid(t *testing.T) {
 	require.NoError(t, err)
 	theirs := "<?php $a = 'one'; $b = 'theirs';\n"
 	require.NoError(t, os.WriteFile(path, []byte(theirs), 0o600))
-	folder, err := state.Open(t.TempDir())
+	folder, err := state.Open(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
 	assert.ErrorIs(t, edit.Apply(folder), atomicfile.ErrChanged)
 	content, err := os.ReadFile(path)

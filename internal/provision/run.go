@@ -125,6 +125,9 @@ func (r *run) execute(ctx context.Context) error {
 	return nil
 }
 
+// commandEnvironment is all that a command of the estate file is told.
+var commandEnvironment = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8"}
+
 // afterSettingsChange runs what the estate file asks for once settings files
 // were written. A command that fails is told with its output and undoes
 // nothing: the settings are right.
@@ -133,12 +136,13 @@ func (r *run) afterSettingsChange(ctx context.Context) {
 		shown := strings.Join(words, " ")
 		command := exec.CommandContext(ctx, words[0], words[1:]...)
 		command.Dir = filepath.Dir(r.Estate.Path)
+		command.Env = commandEnvironment // ours may hold passwords
 		output, err := command.CombinedOutput()
 		said := strings.TrimSpace(string(output))
-		entry := state.Entry{Event: state.Done, Step: stepSettings, Object: "command " + shown, Detail: said}
+		entry := state.Entry{Event: state.Done, Step: stepSettings, Object: "command " + shown, Detail: "exit 0"}
 		row := Row{Step: stepSettings, Outcome: Made, Facts: "ran " + shown}
 		if err != nil {
-			entry.Event = state.Failed
+			entry.Event, entry.Detail = state.Failed, err.Error()
 			row = Row{Step: stepSettings, Outcome: Failed, Facts: fmt.Sprintf("%s: %v", shown, err), Excerpt: said, Remedy: "run it by hand; the settings are written"}
 			r.result.Exit = graver(r.result.Exit, fault.Failed.ExitCode())
 		}

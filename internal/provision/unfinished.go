@@ -293,6 +293,9 @@ func (e *Engine) restore(ctx context.Context, c *connection) (restored []string,
 		return nil, err
 	}
 	for name, value := range note.Before {
+		if !estate.MaySetDuringImport(name) {
+			return restored, fault.New(fault.Protected, "look at the note in the state folder", "a note says that the variable %s of server %s waits to be restored, which no import may have set", name, c.entry.Name)
+		}
 		if err := c.admin.Exec(ctx, mysql.SetGlobal(name, value)); err != nil {
 			return restored, err
 		}

@@ -22,6 +22,7 @@ import (
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/secret"
 )
 
@@ -31,13 +32,25 @@ type Folder struct{ path string }
 // DefaultPath is $XDG_STATE_HOME/yellowfield, or for root, unless that
 // variable is set, /var/lib/yellowfield.
 func DefaultPath() string {
-	if os.Geteuid() == 0 && os.Getenv("XDG_STATE_HOME") == "" {
+	if os.Geteuid() == 0 && !isRoots(os.Getenv("XDG_STATE_HOME")) {
 		return "/var/lib/yellowfield"
 	}
 	return filepath.Join(xdg.StateHome, "yellowfield")
 }
 
-// Open makes the folder if need be.
+// isRoots reports whether a folder named by the environment is root's: sudo may
+// have kept the one of whoever called it.
+func isRoots(folder string) bool {
+	info, err := os.Stat(folder)
+	if folder == "" || err != nil {
+		return false
+	}
+	uid, _ := atomicfile.OwnerOf(info)
+	return uid == 0
+}
+
+// Open makes the folder if need be, and refuses one that others could have put
+// something into.
 func Open(path string) (*Folder, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
@@ -46,6 +59,26 @@ func Open(path string) (*Folder, error) {
 	if err := os.MkdirAll(path, 0o700); err != nil {
 		return nil, fault.New(fault.Invalid, "name a folder you may write to with --state or YELLOWFIELD_STATE",
 			"the state folder %s cannot be made: %v", path, err).With(err)
+	}
+	info, err := os.Lstat(path)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "check the rights of this user on it", "the state folder %s cannot be looked at: %v", path, err).With(err)
+	}
+	who, err := host.WrittenByOthers(path)
+	uid, _ := atomicfile.OwnerOf(info)
+	switch {
+	case err != nil:
+		return nil, fault.New(fault.Invalid, "check the rights of this user on it", "the state folder %s cannot be looked at: %v", path, err).With(err)
+	case !info.IsDir():
+		who = "it is a link or no folder"
+	case who == "" && uid != -1 && uid != os.Geteuid():
+		who = "it belongs to another user"
+	case who == "" && atomicfile.OwnersMeanSomething && info.Mode().Perm()&0o077 != 0:
+		who = "others may read or write it"
+	}
+	if who != "" {
+		return nil, fault.New(fault.Protected, "give it to the user who runs this, with mode 0700, or name another with --state",
+			"what stands in the state folder %s is done as the servers' administrator, and it is not this user's alone: %s", path, who)
 	}
 	return &Folder{path: path}, nil
 }

@@ -45,7 +45,7 @@ const (
 
 // NewScreen draws on the two streams.
 func NewScreen(out, err *os.File, colour string) *Screen {
-	s := &Screen{Out: coloured(out, colour), Err: coloured(err, colour), width: standardWidth, terminal: term.IsTerminal(int(err.Fd()))}
+	s := &Screen{Out: visible{coloured(out, colour)}, Err: visible{coloured(err, colour)}, width: standardWidth, terminal: term.IsTerminal(int(err.Fd()))}
 	if term.IsTerminal(int(out.Fd())) {
 		if width, _, err := term.GetSize(int(out.Fd())); err == nil && width > 0 {
 			s.width = min(max(width, narrowest), widest)
