@@ -53,6 +53,8 @@ type program struct {
 func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	// The first Ctrl-C ends the work in order; a second one the program.
+	go func() { <-ctx.Done(); stop() }()
 	p := &program{}
 	root := p.rootCommand()
 	err := root.ExecuteContext(ctx)

@@ -56,6 +56,9 @@ type Server interface {
 	// Lock takes a named lock on the server without waiting; held is false when
 	// someone else has it.
 	Lock(ctx context.Context, name string) (release func(), held bool, err error)
+	// LockHolder says who has a named lock, and the statement that ends the session;
+	// both are empty when nobody has it, or it cannot be told.
+	LockHolder(ctx context.Context, name string) (who, end string)
 	// EndSessions ends the open connections of an account.
 	EndSessions(ctx context.Context, a Account) error
 

@@ -49,7 +49,7 @@ type Server struct {
 	Socket     string       `yaml:"socket" jsonschema_description:"Path of the server's socket, or for PostgreSQL its folder; else host and port."`
 	Host       string       `yaml:"host" jsonschema_description:"Name or address of the server's host."`
 	Port       int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, the product's own if nothing is said."`
-	TLS        dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections, prefer if nothing is said."`
+	TLS        dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections. If nothing is said, the administrator prefers it on this host, and over a network the server has to show who it is (verify)."`
 	CA         string       `yaml:"ca" jsonschema_description:"File of certificates to trust with tls: verify."`
 	Admin      *Admin       `yaml:"admin" jsonschema_description:"The administrator's login. Without it only what says existing: true can be used."`
 	SeenByApps *SeenByApps  `yaml:"seen_by_apps" jsonschema_description:"How the applications reach the server, where that differs from how we do."`

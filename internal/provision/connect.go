@@ -2,6 +2,7 @@ package provision
 
 import (
 	"context"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -41,7 +42,7 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 // loginAsAdmin finds the administrator's name and password in the order of
 // the design: the password's own source, the client option file, the socket.
 func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
-	login := dbms.Login{Server: entry.Name, Address: entry.Address(), User: entry.Admin.User}
+	login := dbms.Login{Server: entry.Name, Address: administratorsWay(entry.Address()), User: entry.Admin.User}
 	if entry.DBMS == dbms.PostgreSQL {
 		return e.loginAsSuperuser(ctx, entry, login)
 	}
@@ -80,6 +81,17 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.S
 	}
 	server.Tell(func(s dbms.Statement) { e.trace(entry.Name, s) })
 	return server, nil
+}
+
+// administratorsWay is an address as the administrator takes it: where nothing is said
+// about TLS, a server that is reached over a network has to show who it is, since
+// whoever answers in its place would get the password.
+func administratorsWay(a dbms.Address) dbms.Address {
+	ip := net.ParseIP(a.Host)
+	if a.TLS == "" && a.Socket == "" && a.Host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		a.TLS = dbms.TLSVerify
+	}
+	return a
 }
 
 // loginAsSuperuser is loginAsAdmin for PostgreSQL: the password's own source, the
@@ -251,15 +263,20 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 // within holds the app's locks while work is done: a file lock here, and a
 // lock on the server against other hosts.
 func (r *run) within(ctx context.Context, work func(context.Context) error) error {
-	busy := func(where string) error {
-		return fault.New(fault.Protected, "wait until it is done, and run the command again", "someone else is working on app %s %s", r.app.Name, where)
+	busy := func(where, who, end string) error {
+		next := "wait until it is done, and run the command again"
+		if who != "" {
+			where += " (" + who + ")"
+			next += "; if nothing is at work there, end that session as the administrator: " + end
+		}
+		return fault.New(fault.Protected, next, "someone else is working on app %s %s", r.app.Name, where)
 	}
 	release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
 	if err != nil {
 		return err
 	}
 	if !held {
-		return busy("on this host")
+		return busy("on this host", "", "")
 	}
 	defer release()
 	c, err := r.connect(ctx, r.app.Server)
@@ -275,11 +292,15 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			return err
 		}
 		if !held {
-			return busy("from another host or folder")
+			who, end := c.admin.LockHolder(ctx, "yellowfield:"+r.app.Database.Name)
+			return busy("from another host or folder", who, end)
 		}
 		defer release()
 		if err := r.restoreForgotten(ctx, c); err != nil {
 			return err
+		}
+		if r.waiting != "" {
+			r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: "settings of server " + c.entry.Name + " wait to be restored, and the lock for that is held by " + r.waiting})
 		}
 	}
 	if err := r.look(ctx); err != nil {

@@ -237,6 +237,8 @@ type run struct {
 	// forgotten are server settings that were restored after a run that was
 	// killed.
 	forgotten []string
+	// waiting says who keeps a server's settings from being restored; empty for nobody.
+	waiting string
 }
 
 // begin tells the header once.

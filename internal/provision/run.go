@@ -24,6 +24,11 @@ func (r *run) provision(ctx context.Context) error {
 				r.tellPlanned(s)
 			}
 		}
+		if len(r.plan.settings.files) > 0 && r.options.does(stepSettings) {
+			for _, words := range r.app.AfterSettingsChange {
+				r.tell(Row{Step: stepSettings, Outcome: "would run", Facts: strings.Join(words, " ")})
+			}
+		}
 		return nil
 	}
 	if err := r.execute(ctx); err != nil {

@@ -1,6 +1,7 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -314,8 +315,13 @@ func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 		return err
 	}
 	release, held, err := c.admin.Lock(ctx, serverLock())
-	if err != nil || !held {
+	if err != nil {
 		return err
+	}
+	if !held {
+		who, end := c.admin.LockHolder(ctx, serverLock())
+		r.waiting = cmp.Or(who, "a session that is gone by now") + "; an import that is at work restores them itself, else: " + cmp.Or(end, "run the command again")
+		return nil
 	}
 	defer release()
 	restored, err := r.restore(ctx, c)

@@ -25,12 +25,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 		return nil, false, err
 	}
 	var got sql.NullInt64
-	// Lower case and short: the products differ in case sensitivity and
-	// MySQL refuses names over 64 characters.
-	name = strings.ToLower(name)
-	if len(name) > 64 {
-		name = name[:64]
-	}
+	name = lockName(name)
 	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(?, 0)", name).Scan(&got); err != nil {
 		_ = conn.Close()
 		return nil, false, s.failed(dbms.Statement{Text: "SELECT GET_LOCK()"}, err)
@@ -44,6 +39,23 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", name)
 		_ = conn.Close()
 	}, true, nil
+}
+
+// lockName is lower case and short: the products differ in case sensitivity, and
+// MySQL refuses names over 64 characters.
+func lockName(name string) string {
+	name = strings.ToLower(name)
+	return name[:min(len(name), 64)]
+}
+
+// LockHolder says who has a named lock: any account may take one.
+func (s *Server) LockHolder(ctx context.Context, name string) (who, end string) {
+	var id, seconds int64
+	var user, host string
+	if s.row(ctx, "SELECT ID, USER, HOST, TIME FROM information_schema.PROCESSLIST WHERE ID = IS_USED_LOCK(?)", []any{lockName(name)}, &id, &user, &host, &seconds) != nil {
+		return "", ""
+	}
+	return fmt.Sprintf("%s from %s, connection %d, for %d s", user, host, id, seconds), fmt.Sprintf("KILL %d", id)
 }
 
 // EndSessions ends the open connections of an account, which would keep rights

@@ -122,6 +122,13 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	assert.True(t, change(dbms.LevelRows))
 	require.NoError(t, admin.EndSessions(ctx, comb))
 	assert.Error(t, app.Exec(ctx, dbms.Statement{Text: "SELECT 1"}), "the session has ended")
+	release, locked, err := admin.Lock(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	assert.True(t, locked)
+	who, end := admin.LockHolder(ctx, "yellowfield:hives")
+	assert.Regexp(t, `from the socket, process \d+`, who)
+	assert.Regexp(t, `^SELECT pg_terminate_backend\(\d+\)$`, end)
+	release()
 	assert.ErrorContains(t, admin.Exec(ctx, dbms.Statement{Text: "SELECT 1; SELECT 2"}), "multiple commands", "a name that breaks out of its quotes comes to nothing")
 	for _, text := range []string{"SET ROLE hives_owner", "CREATE TABLE public.later (id serial)", "RESET ROLE"} {
 		exec(dbms.Statement{Text: text, Database: "hives"})
@@ -153,7 +160,7 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 func TestOneAtATimeAndFromElsewhere(t *testing.T) {
 	ctx := context.Background()
 	server, admin := start(t)
-	release, held, err := admin.Lock(ctx, "yellowfield:hives")
+	release, locked, err := admin.Lock(ctx, "yellowfield:hives")
 	require.NoError(t, err)
 	require.True(t, held)
 	_, held, err = admin.Lock(ctx, "yellowfield:hives")
@@ -162,7 +169,7 @@ func TestOneAtATimeAndFromElsewhere(t *testing.T) {
 	release()
 	release, held, err = admin.Lock(ctx, "yellowfield:hives")
 	require.NoError(t, err)
-	assert.True(t, held)
+	assert.True(t, locked)
 	release()
 
 	err = admin.Exec(ctx, dbms.Statement{Text: "CREATE TABLE (", Shown: "CREATE ..."})
