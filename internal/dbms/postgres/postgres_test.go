@@ -169,7 +169,7 @@ func TestOneAtATimeAndFromElsewhere(t *testing.T) {
 	release()
 	release, held, err = admin.Lock(ctx, "yellowfield:hives")
 	require.NoError(t, err)
-	assert.True(t, locked)
+	assert.True(t, held)
 	release()
 
 	err = admin.Exec(ctx, dbms.Statement{Text: "CREATE TABLE (", Shown: "CREATE ..."})
