@@ -160,7 +160,7 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 func TestOneAtATimeAndFromElsewhere(t *testing.T) {
 	ctx := context.Background()
 	server, admin := start(t)
-	release, locked, err := admin.Lock(ctx, "yellowfield:hives")
+	release, held, err := admin.Lock(ctx, "yellowfield:hives")
 	require.NoError(t, err)
 	require.True(t, held)
 	_, held, err = admin.Lock(ctx, "yellowfield:hives")
