@@ -158,6 +158,10 @@ func changesFrom(direct, fromFiles []string) ([]settings.Change, error) {
 		if err != nil {
 			return nil, err
 		}
+		if role := settings.RoleOf(change.Address); role == settings.Password {
+			return nil, fault.New(fault.Invalid, "give it by --value-file "+change.Address+"=FILE, where - is standard input",
+				"the value of %s is a secret, and everybody on this host sees a command line", change.Address)
+		}
 		changes = append(changes, change)
 	}
 	for _, word := range fromFiles {
@@ -169,7 +173,7 @@ func changesFrom(direct, fromFiles []string) ([]settings.Change, error) {
 		if change.Value == "-" {
 			content, err = io.ReadAll(os.Stdin)
 		} else {
-			content, err = os.ReadFile(change.Value)
+			content, err = host.ReadFile(change.Value)
 		}
 		if err != nil {
 			return nil, fault.New(fault.Invalid, "check the path and its permissions", "the value of %s cannot be read: %v", change.Address, err).With(err)

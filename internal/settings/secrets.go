@@ -1,7 +1,6 @@
 package settings
 
 import (
-	"regexp"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -10,19 +9,19 @@ import (
 	"yellowfield/internal/settings/syntax"
 )
 
-// secretWords are the words in the last part of an address that say that its
-// value is a secret.
-var secretWords = regexp.MustCompile(`(?i)(pass|pwd|word|secret|token|salt|api_?key|private_?key|dsn|url)`)
+// harmless are the roles of settings whose values may be shown. What a key is for
+// decides first: whatever is not known to be harmless may be anything, a token or
+// somebody else's password.
+var harmless = map[Role]bool{Host: true, Port: true, Socket: true, User: true, Database: true, Prefix: true, Charset: true, Collation: true, Driver: true}
 
-// lastPart is what an address ends in: the key in 'a'['b'] or [section] key.
-var lastPart = regexp.MustCompile(`([A-Za-z0-9_.-]+)'?\]?$`)
-
-// IsSecret reports whether a setting's value should not be shown. It errs on
-// the side of hiding: a value with a password inside, such as a URL, is hidden
-// as a whole.
+// IsSecret reports whether a setting's value should not be shown. It errs on the
+// side of hiding: a value with a password inside, such as a URL, is hidden as a whole.
 func IsSecret(s syntax.Setting) bool {
-	m := lastPart.FindStringSubmatch(s.Address)
-	return m != nil && secretWords.MatchString(m[1]) || strings.Contains(s.Value, "://") && strings.Contains(s.Value, "@")
+	switch strings.ToLower(s.Value) {
+	case "", "true", "false", "yes", "no", "on", "off", "null":
+		return false
+	}
+	return !harmless[RoleOf(s.Address)] || strings.Contains(s.Value, "://") || strings.Contains(s.Value, "=") && strings.Contains(s.Value, ";")
 }
 
 // Masked is the file's text with the values of secrets masked; always names
