@@ -28,6 +28,7 @@ var forbidden = map[string][]string{
 	"state":      {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
 	"load":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"phpini":     {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
+	"host":       {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"atomicfile": {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
 	"throwaway":  {"yellowfield/internal/estate", "yellowfield/internal/provision"},
 }
