@@ -208,7 +208,13 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 		}
 		return nil, false, err
 	}
-	return func() { _ = conn.Close(context.WithoutCancel(ctx)) }, true, nil
+	return func() {
+		// The run may have been interrupted; the lock has to go all the same, and at
+		// once: the server takes its time to notice that a connection was closed.
+		ctx := context.WithoutCancel(ctx)
+		_, _ = conn.Exec(ctx, `SELECT pg_advisory_unlock(hashtextextended($1, 0))`, name)
+		_ = conn.Close(ctx)
+	}, true, nil
 }
 
 // LockHolder says who has an advisory lock: any role may take one.
