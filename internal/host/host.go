@@ -246,15 +246,11 @@ func firstLink(root *os.Root, path string) (link, target string, err error) {
 // a pipe, and takes no device, no file of a stranger's, and none of root's that has
 // a second name: whoever could make that name may mean a file of somebody else.
 func (f *Folder) OpenFile(path string) (*os.File, error) {
-	p, err := f.place(path)
+	file, err := f.open(path)
 	if err != nil {
 		return nil, err
 	}
-	file, err := p.root.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
-	if err != nil {
-		return nil, at(path, err)
-	}
-	if err := f.check(file, path); err != nil {
+	if err := f.check(file, path); err != nil { // a folder is none
 		_ = file.Close()
 		return nil, err
 	}
