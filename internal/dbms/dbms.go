@@ -50,20 +50,6 @@ func (p Product) Title() string {
 	return string(p)
 }
 
-// TLSMode says how a TCP connection is encrypted.
-type TLSMode string
-
-// The TLS modes of the estate file.
-const (
-	TLSNone    TLSMode = "none"
-	TLSPrefer  TLSMode = "prefer"  // encrypted when the server can, without checking who it is
-	TLSRequire TLSMode = "require" // encrypted or not at all, without checking who it is
-	TLSVerify  TLSMode = "verify"  // encrypted, and the certificate must name the host
-)
-
-// TLSModes lists them for validation and help.
-var TLSModes = []string{string(TLSNone), string(TLSPrefer), string(TLSRequire), string(TLSVerify)}
-
 // Address is how a server is reached: by socket, else by host and port.
 type Address struct {
 	Socket string
@@ -71,6 +57,8 @@ type Address struct {
 	Port   int
 	TLS    TLSMode
 	CA     string // file of certificates to trust, for TLSVerify; empty for the system's
+	// Certificate is the fingerprint of the one certificate to trust, for TLSVerify.
+	Certificate string
 }
 
 // PostgresSocket gives the folder and the port of a PostgreSQL server's socket,

@@ -25,7 +25,7 @@ func Unreachable(l Login, err error) error {
 	}
 	var certificate *tls.CertificateVerificationError
 	if errors.As(err, &certificate) {
-		next = "give the issuing authority's certificate as ca, and the name in the certificate as host"
+		return unproved(l, certificate)
 	}
 	cause := err
 	var op *net.OpError

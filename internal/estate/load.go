@@ -363,7 +363,7 @@ func (e *Estate) Select(names, labels []string) ([]*App, error) {
 
 // Address is how we reach the server.
 func (s *Server) Address() dbms.Address {
-	return dbms.Address{Socket: s.Socket, Host: s.Host, Port: s.Port, TLS: s.TLS, CA: s.CA}
+	return dbms.Address{Socket: s.Socket, Host: s.Host, Port: s.Port, TLS: s.TLS, CA: s.CA, Certificate: s.Certificate}
 }
 
 // HostForApps, PortForApps and SocketForApps are what the applications are to

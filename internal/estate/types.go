@@ -44,15 +44,17 @@ type AccountDefault struct {
 
 // Server is one database server.
 type Server struct {
-	Name       string       `yaml:"-" json:"-"`
-	DBMS       dbms.Product `yaml:"dbms" jsonschema:"required,enum=mariadb,enum=mysql,enum=postgresql" jsonschema_description:"The product."`
-	Socket     string       `yaml:"socket" jsonschema_description:"Path of the server's socket, or for PostgreSQL its folder; else host and port."`
-	Host       string       `yaml:"host" jsonschema_description:"Name or address of the server's host."`
-	Port       int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, the product's own if nothing is said."`
-	TLS        dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections. If nothing is said, the administrator prefers it on this host, and over a network the server has to show who it is (verify)."`
-	CA         string       `yaml:"ca" jsonschema_description:"File of certificates to trust with tls: verify."`
-	Admin      *Admin       `yaml:"admin" jsonschema_description:"The administrator's login. Without it only what says existing: true can be used."`
-	SeenByApps *SeenByApps  `yaml:"seen_by_apps" jsonschema_description:"How the applications reach the server, where that differs from how we do."`
+	Name   string       `yaml:"-" json:"-"`
+	DBMS   dbms.Product `yaml:"dbms" jsonschema:"required,enum=mariadb,enum=mysql,enum=postgresql" jsonschema_description:"The product."`
+	Socket string       `yaml:"socket" jsonschema_description:"Path of the server's socket, or for PostgreSQL its folder; else host and port."`
+	Host   string       `yaml:"host" jsonschema_description:"Name or address of the server's host."`
+	Port   int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, the product's own if nothing is said."`
+	TLS    dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections. If nothing is said, the administrator prefers it on this host, and over a network the server has to show who it is (verify)."`
+	CA     string       `yaml:"ca" jsonschema_description:"File of certificates to trust with tls: verify."`
+	// Certificate is as dbms.Fingerprint gives it, once it is loaded.
+	Certificate string      `yaml:"certificate" jsonschema_description:"The one certificate to trust with tls: verify, whoever signed it: sha256: and its fingerprint, as openssl x509 -noout -fingerprint -sha256 prints it."`
+	Admin       *Admin      `yaml:"admin" jsonschema_description:"The administrator's login. Without it only what says existing: true can be used."`
+	SeenByApps  *SeenByApps `yaml:"seen_by_apps" jsonschema_description:"How the applications reach the server, where that differs from how we do."`
 }
 
 // Admin is the administrator's login. Without a password source the client

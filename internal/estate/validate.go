@@ -72,18 +72,35 @@ func (e *Estate) validateServer(s *Server, path string) {
 	if s.Socket != "" && !filepath.IsAbs(s.Socket) {
 		e.fault(path+".socket", "write it from the root", "the path of a socket must be absolute")
 	}
-	if s.Socket != "" && (s.Port != 0 && s.DBMS != dbms.PostgreSQL || s.TLS != "" || s.CA != "") {
-		e.fault(path, "remove port, tls and ca, or give a host", "server %s has a socket, where port, tls and ca mean nothing", s.Name)
+	if s.Socket != "" && (s.Port != 0 && s.DBMS != dbms.PostgreSQL || s.TLS != "" || s.CA != "" || s.Certificate != "") {
+		e.fault(path, "remove port, tls, ca and certificate, or give a host", "server %s has a socket, where port, tls, ca and certificate mean nothing", s.Name)
 	}
 	e.validatePort(path+".port", s.Port)
 	if s.TLS != "" && !slices.Contains(dbms.TLSModes, string(s.TLS)) {
 		e.fault(path+".tls", fault.DidYouMean(string(s.TLS), dbms.TLSModes, "known: "+strings.Join(dbms.TLSModes, ", ")), "unknown tls %q", s.TLS)
 	}
-	if s.CA != "" && s.TLS != dbms.TLSVerify {
-		e.fault(path+".ca", "write tls: verify", "ca has a meaning with tls: verify only")
-	}
+	e.validateTrust(s, path)
 	if s.SeenByApps != nil {
 		e.validatePort(path+".seen_by_apps.port", s.SeenByApps.Port)
+	}
+}
+
+// validateTrust looks at what makes a server known.
+func (e *Estate) validateTrust(s *Server, path string) {
+	for key, value := range map[string]string{"ca": s.CA, "certificate": s.Certificate} {
+		if value != "" && s.TLS != "" && s.TLS != dbms.TLSVerify {
+			e.fault(path+"."+key, "write tls: verify", "%s has a meaning with tls: verify only", key)
+		}
+	}
+	if s.CA != "" && s.Certificate != "" {
+		e.fault(path+".certificate", "remove one of them", "server %s has ca and certificate; the one certificate is enough", s.Name)
+	}
+	if s.Certificate != "" {
+		fingerprint, is := dbms.ParseFingerprint(s.Certificate)
+		if !is {
+			e.fault(path+".certificate", "write sha256: and the 64 hexadecimal digits that openssl x509 -noout -fingerprint -sha256 -in FILE prints on the server's host", "this is no fingerprint of a certificate")
+		}
+		s.Certificate = fingerprint
 	}
 }
 

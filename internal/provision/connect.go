@@ -2,7 +2,7 @@ package provision
 
 import (
 	"context"
-	"net"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,6 +21,8 @@ type connection struct {
 	entry *estate.Server
 	admin dbms.Server // nil when the estate file names no administrator
 	err   error       // why the login failed, so that it is tried once
+	// told says that a run heard how the administrator's login may be taken over.
+	told bool
 }
 
 // connect logs in as administrator, once for each server.
@@ -87,11 +89,24 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.S
 // about TLS, a server that is reached over a network has to show who it is, since
 // whoever answers in its place would get the password.
 func administratorsWay(a dbms.Address) dbms.Address {
-	ip := net.ParseIP(a.Host)
-	if a.TLS == "" && a.Socket == "" && a.Host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if a.TLS == "" && (a.OverNetwork() || a.CA != "" || a.Certificate != "") {
 		a.TLS = dbms.TLSVerify
 	}
 	return a
+}
+
+// warnOfStrangers tells, once for a server, that somebody on the way to it could
+// take the administrator's login over, as the estate file has allowed.
+func (r *run) warnOfStrangers(c *connection) {
+	way := administratorsWay(c.entry.Address())
+	bound := c.entry.DBMS == dbms.PostgreSQL && way.TLS == dbms.TLSRequire // to the channel: nobody is between
+	if c.told || !way.OverNetwork() || way.TLS == dbms.TLSVerify || bound {
+		return
+	}
+	c.told = true
+	r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.GoodToKnow,
+		Facts:  fmt.Sprintf("server %s does not prove who it is (tls: %s): a stranger on the way can read the administrator's password or take its login over", c.entry.Name, way.TLS),
+		Remedy: "write tls: verify with ca or certificate under servers." + c.entry.Name})
 }
 
 // loginAsSuperuser is loginAsAdmin for PostgreSQL: the password's own source, the
@@ -287,6 +302,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 		if err := r.meet(c.entry, c.admin); err != nil {
 			return err
 		}
+		r.warnOfStrangers(c)
 		release, held, err := c.admin.Lock(ctx, "yellowfield:"+r.app.Database.Name)
 		if err != nil {
 			return err

@@ -42,7 +42,7 @@ func (r *run) addressFrom(facts map[string]string) dbms.Address {
 	if err != nil {
 		number = 3306
 	}
-	address := dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA}
+	address := dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate}
 	if address.TLS == dbms.TLSPrefer || address.TLS == "" {
 		address.TLS = dbms.TLSNone // PHP encrypts when it is told to, and not because it can
 	}
@@ -64,7 +64,7 @@ func (r *run) postgresAddress(facts map[string]string) dbms.Address {
 	case strings.HasPrefix(host, "/"):
 		return dbms.Address{Socket: host, Port: port}
 	default:
-		address := dbms.Address{Host: host, Port: port, TLS: entry.TLS, CA: entry.CA}
+		address := dbms.Address{Host: host, Port: port, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate}
 		if mode, said := tlsMode(facts["sslmode"]); said {
 			address.TLS = mode
 		}

@@ -8,12 +8,9 @@ package mysql
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"database/sql"
 	"errors"
 	"net"
-	"os"
 	"strconv"
 	"strings"
 	"syscall"
@@ -107,30 +104,14 @@ func configure(l dbms.Login) (*driver.Config, error) {
 		return config, nil
 	}
 	config.Net, config.Addr = "tcp", net.JoinHostPort(l.Address.Host, strconv.Itoa(l.Address.Port))
-	switch l.Address.TLS {
-	case dbms.TLSPrefer, "":
-		config.TLSConfig = "preferred"
-	case dbms.TLSRequire:
-		config.TLSConfig = "skip-verify"
-	case dbms.TLSVerify:
-		config.TLS = &tls.Config{ServerName: l.Address.Host}
-		if l.Address.CA != "" {
-			pem, err := os.ReadFile(l.Address.CA)
-			pool := x509.NewCertPool()
-			if err != nil || !pool.AppendCertsFromPEM(pem) {
-				return nil, fault.At(fault.Invalid, fault.Place{File: l.Address.CA}, "give a file of PEM certificates as ca",
-					"no certificate can be read for server %s", l.Server).With(err)
-			}
-			config.TLS.RootCAs = pool
-		}
-	}
-	return config, nil
+	var err error
+	config.TLS, err = l.Address.TLSConfig(l.Server)
+	config.AllowFallbackToPlaintext = l.Address.TLS == dbms.TLSPrefer || l.Address.TLS == ""
+	return config, err
 }
 
 // Encrypted reports whether what is sent stays unseen on the way.
-func (s *Server) Encrypted() bool {
-	return s.Address.Socket != "" || s.Address.TLS == dbms.TLSRequire || s.Address.TLS == dbms.TLSVerify
-}
+func (s *Server) Encrypted() bool { return s.Address.Encrypted() }
 
 // readFacts uses SHOW VARIABLES, which leaves out what a product does not
 // have, where SELECT @@x would fail.
@@ -368,8 +349,7 @@ func refused(l dbms.Login, err error) error {
 			"%s: the server has no RSA key, without which a password cannot come over TCP in plain; PHP says 2006, MySQL server has gone away, until someone logs in through the socket", who).With(err)
 	}
 	if errors.Is(err, driver.ErrNoTLS) {
-		return fault.New(fault.Failed, "set up TLS on the server, or set tls: prefer for it in the estate file",
-			"server %s at %s offers no TLS", l.Server, l.Address).With(err)
+		return dbms.NoTLS(l, err)
 	}
 	return dbms.Unreachable(l, err)
 }

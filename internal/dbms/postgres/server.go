@@ -93,20 +93,12 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 // configure makes the driver's configuration of a login. Nothing is taken from
 // the environment: the estate file says where and who.
 func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
-	host, port, mode := login.Address.Host, login.Address.Port, "disable"
+	host, port := login.Address.Host, login.Address.Port
 	if login.Address.Socket != "" {
 		host, port = login.Address.PostgresSocket()
-	} else {
-		mode = map[dbms.TLSMode]string{dbms.TLSNone: "disable", dbms.TLSRequire: "require", dbms.TLSVerify: "verify-full"}[login.Address.TLS]
-		if mode == "" {
-			mode = "prefer"
-		}
 	}
 	quote := func(text string) string { return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(text) + "'" }
-	text := fmt.Sprintf("host=%s port=%d user=%s dbname=%s sslmode=%s passfile=%s", quote(host), port, quote(login.User), quote(database), mode, os.DevNull)
-	if login.Address.CA != "" {
-		text += " sslrootcert=" + quote(login.Address.CA)
-	}
+	text := fmt.Sprintf("host=%s port=%d user=%s dbname=%s sslmode=disable passfile=%s", quote(host), port, quote(login.User), quote(database), os.DevNull)
 	config, err := pgx.ParseConfig(text)
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "check the server's entry in the estate file", "server %s: %v", login.Server, err).With(err)
@@ -121,10 +113,45 @@ func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 		maps.Copy(config.RuntimeParams, administrators)
 	}
 	config.ValidateConnect = nil
+	if err := protect(config, login); err != nil {
+		return nil, err
+	}
 	// One statement to a message: the simple protocol would run what an
 	// unexpected name has smuggled in behind it.
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
 	return config, nil
+}
+
+// protect says how the connection is encrypted, and what the server has to prove
+// before an administrator logs in to it.
+func protect(config *pgx.ConnConfig, login dbms.Login) error {
+	config.Fallbacks, config.ChannelBinding, config.RequireAuth = nil, "prefer", ""
+	config.SSLNegotiation, config.SSLCertMode = "postgres", ""
+	if login.Address.Socket != "" {
+		return nil
+	}
+	encrypted, err := login.Address.TLSConfig(login.Server)
+	if err != nil {
+		return err
+	}
+	config.TLSConfig = encrypted
+	switch login.Address.TLS {
+	case dbms.TLSPrefer, "":
+		config.Fallbacks = []*pgconn.FallbackConfig{{Host: config.Host, Port: config.Port}}
+	case dbms.TLSRequire:
+		if !login.AsApplication && login.Address.OverNetwork() {
+			// The server proves with it that it knows the password, and that nobody
+			// sits between (PostgreSQL, "SASL Authentication"; RFC 5802).
+			config.ChannelBinding, config.RequireAuth = "require", "scram-sha-256"
+			return nil
+		}
+	case dbms.TLSVerify:
+		return nil
+	}
+	if !login.AsApplication {
+		config.RequireAuth = "!password" // who asks in plain, where nobody knows who it is, gets none
+	}
+	return nil
 }
 
 // administrators are the settings of a session in which an administrator works.
@@ -218,9 +245,7 @@ func (s *Server) CurrentUser() string { return s.currentUser }
 func (s *Server) Tell(trace func(dbms.Statement)) { s.trace = trace }
 
 // Encrypted reports whether what is sent stays unseen on the way.
-func (s *Server) Encrypted() bool {
-	return s.Address.Socket != "" || s.Address.TLS == dbms.TLSRequire || s.Address.TLS == dbms.TLSVerify
-}
+func (s *Server) Encrypted() bool { return s.Address.Encrypted() }
 
 // Unavailable says that the server is a standby, which takes no changes.
 func (s *Server) Unavailable() error {
@@ -358,6 +383,14 @@ func refused(login dbms.Login, err error) error {
 			next = "the server's log may say more"
 		}
 		return fault.New(fault.Failed, next, "%s: %s", who, own.Error()).With(own)
+	}
+	// The driver has no errors of its own for these.
+	switch text := err.Error(); {
+	case strings.Contains(text, "server refused TLS connection"):
+		return dbms.NoTLS(login, err)
+	case strings.Contains(text, "channel binding"), strings.Contains(text, "require_auth check failed"):
+		return fault.New(fault.Failed, "let it ask for scram-sha-256 in its pg_hba.conf, or have it prove who it is: tls: verify, with ca or certificate, under servers."+login.Server,
+			"server %s at %s asks for the administrator's password in a way that a stranger in its place could use, and none was sent", login.Server, login.Address).With(err)
 	}
 	return dbms.Unreachable(login, err)
 }
