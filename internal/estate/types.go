@@ -163,6 +163,7 @@ type PasswordSource struct{ secret.Source }
 
 // PHP is what an application needs of PHP.
 type PHP struct {
+	User          string               `yaml:"user" jsonschema_description:"The user that PHP runs as; files of the application that it has made, and owns, may be read and changed."`
 	Configuration string               `yaml:"configuration" jsonschema_description:"Folder of the php.ini in force, such as /etc/php/8.2/fpm; else it is looked for."`
 	Extensions    []string             `yaml:"extensions" jsonschema_description:"Extensions it needs."`
 	INI           map[string]Condition `yaml:"ini" jsonschema_description:"Limits and switches: \">= 256M\", \"on\", or a map of want and severity."`

@@ -31,6 +31,14 @@ func (r *run) files() (*host.Folder, error) {
 			options.Owners = append(options.Owners, uid)
 		}
 	}
+	if r.app.PHP != nil && r.app.PHP.User != "" {
+		account, err := user.Lookup(r.app.PHP.User)
+		if err != nil {
+			return nil, r.Estate.Fault(fault.Invalid, r.path("php.user"), "name the user that PHP runs as, or remove the key", "there is no user %s on this host", r.app.PHP.User).With(err)
+		}
+		uid, _ := strconv.Atoi(account.Uid)
+		options.Owners = append(options.Owners, uid)
+	}
 	var err error
 	r.folder, err = host.Open(r.app.Folder, options)
 	return r.folder, err

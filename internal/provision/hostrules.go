@@ -6,15 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
-	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
 )
@@ -140,7 +140,12 @@ type writtenRule struct {
 
 // ownRules reads the file of rules, if it is the one that the server reads.
 func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
-	content, err := os.ReadFile(file)
+	folder, err := host.Open(filepath.Dir(file), host.Options{})
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	content, err := folder.Read(file)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +187,12 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 		return err
 	}
 	w.after = insertRule(w.before, m)
-	attributes, err := atomicfile.AttributesOf(w.file)
+	folder, err := host.Open(filepath.Dir(w.file), host.Options{})
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	attributes, err := folder.Attributes(w.file)
 	if err != nil {
 		return err
 	}
@@ -193,7 +203,7 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 	if err != nil {
 		return err
 	}
-	prepared, err := atomicfile.Prepare(w.file, w.after, attributes)
+	prepared, err := folder.Prepare(w.file, w.after, attributes)
 	if err == nil {
 		err = prepared.Expect(w.before)
 	}
@@ -246,7 +256,12 @@ func (r *run) proveRule(ctx context.Context, account *estate.Account, database s
 
 // putBackRules undoes writeRule, unless someone else changed the file since.
 func (r *run) putBackRules(ctx context.Context, w *writtenRule) error {
-	now, err := os.ReadFile(w.file)
+	folder, err := host.Open(filepath.Dir(w.file), host.Options{})
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	now, err := folder.Read(w.file)
 	if err != nil {
 		return err
 	}
@@ -256,9 +271,9 @@ func (r *run) putBackRules(ctx context.Context, w *writtenRule) error {
 	if !bytes.Equal(now, w.after) {
 		return fault.At(fault.Protected, fault.Place{File: w.file}, "remove the line by hand", "the host-based rules were changed by someone else in the meantime")
 	}
-	attributes, err := atomicfile.AttributesOf(w.file)
+	attributes, err := folder.Attributes(w.file)
 	if err == nil {
-		err = atomicfile.Write(w.file, w.before, attributes)
+		err = folder.Write(w.file, w.before, attributes)
 	}
 	return errors.Join(err, r.view.server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}))
 }
