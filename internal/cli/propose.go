@@ -29,7 +29,7 @@ one, and with --yes, the likeliest answer is taken.`,
   yellowfield propose www/newapp --name shop --server barn --settings inc/config.php --write`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(command *cobra.Command, arguments []string) error {
-			options.Folder = arguments[0]
+			options.Folder, options.Loader = arguments[0], p.loader
 			var err error
 			if options.Path, options.Estate, err = p.estateIfAny(); err != nil {
 				return err
@@ -76,6 +76,6 @@ func (p *program) estateIfAny() (path string, loaded *estate.Estate, err error) 
 	if _, err := os.Stat(path); os.IsNotExist(err) {
 		return path, nil, nil
 	}
-	loaded, err = estate.Load(path)
+	loaded, err = p.loader.Load(path)
 	return path, loaded, err
 }

@@ -38,6 +38,7 @@ const (
 // program is what all commands share: the global flags and the screen.
 type program struct {
 	estatePath string
+	loader     estate.Loader
 	statePath  string
 	asJSON     bool
 	quiet      bool
@@ -91,7 +92,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 				return fault.New(fault.Invalid, "known: auto, always, never", "unknown --color %q", p.colour)
 			}
 			p.screen = render.NewScreen(os.Stdout, os.Stderr, p.colour)
-			if estate.Trust {
+			if p.loader.TrustOthers {
 				_, _ = fmt.Fprintln(p.screen.Err, "--trust-estate: the estate file is read although others may have written it.")
 			}
 			return nil
@@ -100,7 +101,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.SetVersionTemplate("yellowfield {{.Version}}\n")
 	flags := root.PersistentFlags()
 	flags.StringVar(&p.estatePath, "estate", os.Getenv("YELLOWFIELD_ESTATE"), "estate `file` (default: yellowfield.yaml here or in a folder above)")
-	flags.BoolVar(&estate.Trust, "trust-estate", false, "read an estate file that others could have written")
+	flags.BoolVar(&p.loader.TrustOthers, "trust-estate", false, "read an estate file that others could have written")
 	flags.StringVar(&p.statePath, "state", os.Getenv("YELLOWFIELD_STATE"), "`folder` for journal and pending passwords")
 	flags.BoolVar(&p.asJSON, "json", false, "one JSON document on standard output")
 	flags.BoolVarP(&p.quiet, "quiet", "q", false, "only what failed or differs")
@@ -145,7 +146,7 @@ func (p *program) engine() (*provision.Engine, error) {
 			return nil, err
 		}
 	}
-	loaded, err := estate.Load(path)
+	loaded, err := p.loader.Load(path)
 	if err != nil {
 		return nil, err
 	}

@@ -297,7 +297,7 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 // typeIntoInstaller plays the person who has the connection facts and types
 // them into the shop's installer.
 func (p *play) typeIntoInstaller(ctx context.Context) error {
-	loaded, err := estate.Load(filepath.Join(p.folder, estate.FileName))
+	loaded, err := estate.Loader{}.Load(filepath.Join(p.folder, estate.FileName))
 	if err != nil {
 		return err
 	}

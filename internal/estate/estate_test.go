@@ -46,7 +46,7 @@ func load(t *testing.T, files map[string]string) (*Estate, error) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
 	}
-	return Load(filepath.Join(folder, FileName))
+	return Loader{}.Load(filepath.Join(folder, FileName))
 }
 
 func TestLoadCompletesWhatIsNotSaid(t *testing.T) {

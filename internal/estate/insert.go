@@ -23,7 +23,7 @@ type Entry struct {
 // servers and of apps. Every other byte stays. The result has been loaded as
 // the file at path, so that what it gives is valid; an empty source makes a new
 // file. It is an error of class Protected when a name is there already.
-func Insert(path string, source []byte, servers, apps []Entry) ([]byte, error) {
+func (l Loader) Insert(path string, source []byte, servers, apps []Entry) ([]byte, error) {
 	text := string(source)
 	for _, part := range []struct {
 		key     string
@@ -40,7 +40,7 @@ func Insert(path string, source []byte, servers, apps []Entry) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := LoadText(path, []byte(text)); err != nil {
+	if _, err := l.LoadText(path, []byte(text)); err != nil {
 		return nil, err
 	}
 	return []byte(text), nil

@@ -30,11 +30,11 @@ func TestEntriesAreAddedAndEveryOtherByteStays(t *testing.T) {
 		{"apps:\n" + old + "\n# the servers\n" + barn, "apps:\n" + old + "\n" + strings.ReplaceAll(strings.ReplaceAll(insertedApp, "\n  ", "\n    "), "  new:", "    new:") + "\n# the servers\n" + barn},
 		{strings.ReplaceAll(barn, "\n", "\r\n"), strings.ReplaceAll(barn+"\napps:\n"+insertedApp, "\n", "\r\n")},
 	} {
-		got, err := Insert(path, []byte(row.source), nil, []Entry{{"new", newApp}})
+		got, err := Loader{}.Insert(path, []byte(row.source), nil, []Entry{{"new", newApp}})
 		require.NoError(t, err, row.source)
 		assert.Equal(t, row.want, string(got))
 	}
-	got, err := Insert(path, nil, []Entry{{"barn", newServer}}, []Entry{{"new", newApp}})
+	got, err := Loader{}.Insert(path, nil, []Entry{{"barn", newServer}}, []Entry{{"new", newApp}})
 	require.NoError(t, err)
 	assert.Equal(t, "servers:\n  barn:\n    dbms: mariadb\n    socket: /s   # here\n    admin: {user: root}\n\napps:\n"+insertedApp, string(got))
 }
@@ -47,7 +47,7 @@ func TestWhatCannotBeAddedSaysWhy(t *testing.T) {
 		"servers:\n  shed: {dbms: mariadb, socket: /s, admin: {user: root}}\n":                 "barn",
 		barn + "apps: [\n": "no valid YAML",
 	} {
-		_, err := Insert(path, []byte(source), nil, []Entry{{"new", newApp}})
+		_, err := Loader{}.Insert(path, []byte(source), nil, []Entry{{"new", newApp}})
 		assert.ErrorContains(t, err, want)
 		assert.NotEmpty(t, fault.All(err)[0].Next)
 	}

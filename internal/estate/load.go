@@ -27,9 +27,16 @@ type Estate struct {
 	Servers       map[string]*Server
 	Apps          map[string]*App
 
+	loader  Loader
 	places  map[string]fault.Place
 	sources map[string][]byte
 	errs    []error
+}
+
+// Loader loads estate files. What they say is run as the user who runs the
+// program, so that by itself it reads none that others could have written.
+type Loader struct {
+	TrustOthers bool // read also those that others could have written
 }
 
 // Find looks for the estate file in folder and its parents.
@@ -48,22 +55,22 @@ func Find(folder string) (string, error) {
 
 // Load reads, completes and validates an estate file. The error holds every
 // fault found, each with its place; nothing has been touched.
-func Load(path string) (*Estate, error) {
+func (l Loader) Load(path string) (*Estate, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
-	source, err := readSource(path)
+	source, err := l.readSource(path)
 	if err != nil {
 		return nil, err
 	}
-	return LoadText(path, source)
+	return l.LoadText(path, source)
 }
 
 // LoadText is Load of a text that is, or is to become, the file at path.
-func LoadText(path string, source []byte) (*Estate, error) {
+func (l Loader) LoadText(path string, source []byte) (*Estate, error) {
 	e := &Estate{
-		Path: path, Servers: map[string]*Server{}, Apps: map[string]*App{},
+		Path: path, loader: l, Servers: map[string]*Server{}, Apps: map[string]*App{},
 		places: map[string]fault.Place{}, sources: map[string][]byte{},
 	}
 	var main File
@@ -85,14 +92,10 @@ func LoadText(path string, source []byte) (*Estate, error) {
 	return e, nil
 }
 
-// Trust lets estate files be read that others could have written
-// (--trust-estate). It is set once, before anything is loaded.
-var Trust bool
-
 // trusted refuses a file that says what root runs and could have been written by
 // somebody else.
-func trusted(path string) error {
-	if Trust {
+func (l Loader) trusted(path string) error {
+	if l.TrustOthers {
 		return nil
 	}
 	who, err := host.WrittenByOthers(path)
@@ -108,8 +111,8 @@ func trusted(path string) error {
 	return nil
 }
 
-func readSource(path string) ([]byte, error) {
-	if err := trusted(path); err != nil {
+func (l Loader) readSource(path string) ([]byte, error) {
+	if err := l.trusted(path); err != nil {
 		return nil, err
 	}
 	source, err := host.ReadFile(path)
@@ -126,7 +129,7 @@ func readSource(path string) ([]byte, error) {
 }
 
 func (e *Estate) read(path string, target any) error {
-	source, err := readSource(path)
+	source, err := e.loader.readSource(path)
 	if err != nil {
 		return err
 	}

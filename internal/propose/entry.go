@@ -100,8 +100,10 @@ func (p *Proposal) compose() {
 		_ = p.preferSettings(p.options.Settings) // New has seen that it is there
 	}
 	w := &writer{}
+	p.meant = nil
 	p.writeServer(w)
 	w.line("folder: "+scalar(p.folder()), "")
+	p.meant.add("folder", p.folder())
 	p.writeDatabase(w)
 	p.writePHP(w)
 	p.writeImport(w)
@@ -148,6 +150,7 @@ func (p *Proposal) writeServer(w *writer) {
 		return
 	}
 	w.line("server: "+scalar(p.Server), remark)
+	p.meant.add("server", p.Server)
 }
 
 func familyTitle(family string) string {
@@ -160,6 +163,7 @@ func familyTitle(family string) string {
 func (p *Proposal) writeDatabase(w *writer) {
 	name := strings.ReplaceAll(p.App, "-", "_")
 	w.line("database: {name: "+name+"}", "utf8mb4, if nothing else is said")
+	p.meant.add("database", facts{{"name", name}})
 	for _, script := range p.Findings.Accounts() {
 		facts := script.Account
 		var named []string
@@ -174,9 +178,11 @@ func (p *Proposal) writeDatabase(w *writer) {
 	account := name[:min(len(name), longest-len("_app"))] + "_app"
 	w.line("accounts:", "")
 	w.line("  - name: "+account, "with the rights called structure")
+	p.meant.add("accounts", []any{facts{{"name", account}}})
 	w.remark("    ", "rights: {installing: structure, running: rows} if it makes no tables while it runs")
 	if p.Findings.Prefix != "" {
 		w.line("prefix: "+scalar(p.Findings.Prefix), "")
+		p.meant.add("prefix", p.Findings.Prefix)
 	}
 }
 
@@ -197,6 +203,7 @@ func (p *Proposal) writePHP(w *writer) {
 	}
 	if len(needed) > 0 {
 		w.line("php: {extensions: ["+strings.Join(needed, ", ")+"]}", "")
+		p.meant.add("php", facts{{"extensions", needed}})
 	}
 	if len(optional) > 0 {
 		w.line("# used where they are there: "+strings.Join(optional, ", "), "")
@@ -209,6 +216,7 @@ func (p *Proposal) writeImport(w *writer) {
 		mark = "# "
 	}
 	var rows []row
+	var meant []any
 	begin := func() {
 		if len(rows) == 0 {
 			rows = append(rows, row{mark + "import:", ""})
@@ -246,7 +254,18 @@ func (p *Proposal) writeImport(w *writer) {
 		default:
 			begin()
 			rows = append(rows, row{mark + "  " + text, remark})
+			fact := facts{{"file", s.File}}
+			if s.PrefixToken != "" {
+				fact.add("prefix_token", s.PrefixToken)
+			}
+			if s.Retarget {
+				fact.add("retarget", true)
+			}
+			meant = append(meant, fact)
 		}
+	}
+	if mark == "" && len(meant) > 0 {
+		p.meant.add("import", meant)
 	}
 	left := 0
 	for _, s := range p.Findings.Scripts {
@@ -314,11 +333,14 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 	w.line("settings:", "")
 	w.remark("  ", fmt.Sprintf("score %g: %s", chosen.Score, strings.Join(chosen.Reasons, "; ")))
+	meant, values := facts{{"file", chosen.File}}, facts{}
 	w.line("  - file: "+scalar(chosen.File), "")
 	if chosen.Template != "" {
 		w.line("    template: "+scalar(chosen.Template), "")
+		meant.add("template", chosen.Template)
 	}
 	if chosen.Add {
+		meant.add("add", true)
 		w.line("    add: true", chosen.Seen+" has the keys")
 	}
 	w.line("    values:", "")
@@ -332,12 +354,15 @@ func (p *Proposal) writeSettings(w *writer) {
 			continue
 		}
 		sure++
+		values.add(v.Address, v.Text)
 		rows = append(rows, row{"      " + text, remark})
 		if len(v.Others) > 0 {
 			rows = append(rows, row{"      # or " + oneLine(strings.Join(v.Others, ", ")), ""})
 		}
 	}
 	w.rows(rows)
+	meant.add("values", values)
+	p.meant.add("settings", []any{meant})
 	if sure == 0 {
 		p.Missing = "none of its settings can be written without a look"
 	}
@@ -376,9 +401,11 @@ func (p *Proposal) writeInstaller(w *writer) {
 	tables := p.Findings.Installer.Tables || p.leavesTables()
 	if tables || chosen != nil && chosen.InstallerMakes {
 		var parts []string
+		var meant facts
 		remark := ""
 		if tables {
 			parts = append(parts, "tables: true")
+			meant.add("tables", true)
 			remark = "there is no SQL to import"
 			if in := p.Findings.Installer.TablesIn; len(in) > 0 {
 				remark += fmt.Sprintf("; %s:%d makes tables", in[0].File, in[0].Line)
@@ -394,16 +421,19 @@ func (p *Proposal) writeInstaller(w *writer) {
 		}
 		if chosen != nil && chosen.InstallerMakes {
 			parts = append(parts, "settings: ["+scalar(chosen.File)+"]")
+			meant.add("settings", []string{chosen.File})
 		}
+		p.meant.add("installer", meant)
 		w.line("installer: {"+strings.Join(parts, ", ")+"}", remark)
 	}
 	if files := p.Findings.Installer.Files; len(files) > 0 {
-		shown := make([]string, 0, len(files))
+		shown, meant := make([]string, 0, len(files)), []string{}
 		for _, file := range files {
 			if chosen == nil || file != chosen.File {
-				shown = append(shown, scalar(file))
+				shown, meant = append(shown, scalar(file)), append(meant, file)
 			}
 		}
+		p.meant.add("installer_files", meant)
 		w.line("installer_files: ["+strings.Join(shown, ", ")+"]", "to be removed when its installation is done")
 	}
 	for _, skipped := range p.Findings.Skipped {

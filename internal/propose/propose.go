@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -32,7 +33,8 @@ type Options struct {
 	// Estate is the estate file that gets the entry; nil when there is none yet.
 	Estate *estate.Estate
 	// Path is where the estate file is, or is to be.
-	Path string
+	Path   string
+	Loader estate.Loader
 }
 
 // Question is a decision that a person has to make. Without one the first
@@ -58,6 +60,7 @@ type Proposal struct {
 
 	options Options
 	servers []server
+	meant   facts
 }
 
 // server is one that the application could use.
@@ -282,84 +285,31 @@ func (p *Proposal) Write() (*Written, error) {
 	if p.NewServer != "" {
 		servers = []estate.Entry{{Name: p.Server, Text: p.NewServer}}
 	}
-	after, err := estate.Insert(path, source, servers, []estate.Entry{{Name: p.App, Text: p.Entry}})
+	insert := func(entry string) (text []byte, loaded *estate.Estate, err error) {
+		if text, err = p.options.Loader.Insert(path, source, servers, []estate.Entry{{Name: p.App, Text: entry}}); err == nil {
+			loaded, err = p.options.Loader.LoadText(path, text)
+		}
+		return text, loaded, err
+	}
+	after, read, err := insert(p.Entry)
 	if err != nil {
 		return nil, err
 	}
-	if err := p.asMeant(path, source, after); err != nil {
+	plain, err := p.meant.text()
+	if err != nil {
 		return nil, err
+	}
+	_, meant, err := insert(plain)
+	if err != nil {
+		return nil, err
+	}
+	// Names and values of an unpacked tree stand in the entry, and a tree may hope
+	// that one of them is read as a key.
+	if !reflect.DeepEqual(read.Apps, meant.Apps) || !reflect.DeepEqual(read.Servers, meant.Servers) || read.DefaultServer != meant.DefaultServer {
+		return nil, fault.New(fault.Protected, "write the entry by hand, and look at what the tree holds",
+			"the entry is not added: it would be read otherwise than it was meant, which a name or value of the tree must have brought about")
 	}
 	return w, atomicfile.Write(path, after, attributes)
-}
-
-// asMeant loads the text before and after and makes sure that the entry has added
-// what was meant, and nothing else: names and values of an unpacked tree stand in it,
-// and a tree may hope that one of them is read as a key.
-func (p *Proposal) asMeant(path string, before, after []byte) error {
-	had, err := estate.LoadText(path, before)
-	if err != nil {
-		had = &estate.Estate{} // a new file has no servers yet
-	}
-	has, err := estate.LoadText(path, after)
-	if err != nil {
-		return err
-	}
-	wrong := func(what string) error {
-		return fault.New(fault.Protected, "write the entry by hand, and look at what the tree holds",
-			"the entry is not added: %s, which the tree must have brought about", what)
-	}
-	for name, app := range has.Apps {
-		old := had.Apps[name]
-		switch {
-		case name != p.App && old == nil && len(had.Apps) > 0:
-			return wrong("it would also add the app " + name)
-		case name == p.App && len(app.AfterSettingsChange) > 0:
-			return wrong("it would run commands")
-		case name == p.App && (app.Folder != p.Findings.Folder || len(app.Links) > 0 || app.HostRule || len(app.ServerDuringImport) > 0 || app.Ownership != nil):
-			return wrong("it would say more than was proposed")
-		}
-		for _, account := range app.Accounts {
-			if name == p.App && account.Password != nil {
-				return wrong("it would take a password from elsewhere")
-			}
-		}
-	}
-	for name := range has.Servers {
-		if had.Servers[name] == nil && name != p.Server {
-			return wrong("it would also add the server " + name)
-		}
-	}
-	chosen := p.chosen()
-	app := has.Apps[p.App]
-	if app == nil {
-		return wrong("it would not add the app")
-	}
-	var wanted, got []string
-	if chosen != nil {
-		wanted = append(wanted, chosen.File, chosen.Template)
-		for _, v := range chosen.Values {
-			if v.Doubt == "" {
-				wanted = append(wanted, v.Address+"="+v.Text)
-			}
-		}
-	}
-	for _, s := range app.Settings {
-		got = append(got, s.File, s.Template)
-		for _, v := range s.Values {
-			got = append(got, v.Address+"="+v.Text.String())
-		}
-	}
-	if !slices.Equal(wanted, got) {
-		return wrong("its settings would be read otherwise than they were found")
-	}
-	if !p.leavesTables() {
-		for i, script := range app.Import {
-			if found := p.Findings.Import(); !slices.ContainsFunc(found, func(s *discover.Script) bool { return s.File == script.File }) || i >= len(found) {
-				return wrong("it would import " + script.File)
-			}
-		}
-	}
-	return nil
 }
 
 // counted says how many there are.
