@@ -134,8 +134,8 @@ func version() string {
 	return text + ", " + info.GoVersion
 }
 
-// engine opens estate and state.
-func (p *program) engine() (*provision.Engine, error) {
+// estate loads the estate file: the one that was named, else the nearest.
+func (p *program) estate() (*estate.Estate, error) {
 	path := p.estatePath
 	if path == "" {
 		here, err := os.Getwd()
@@ -146,7 +146,12 @@ func (p *program) engine() (*provision.Engine, error) {
 			return nil, err
 		}
 	}
-	loaded, err := p.loader.Load(path)
+	return p.loader.Load(path)
+}
+
+// engine opens estate and state.
+func (p *program) engine() (*provision.Engine, error) {
+	loaded, err := p.estate()
 	if err != nil {
 		return nil, err
 	}
@@ -243,11 +248,11 @@ func printJSON(document any) error {
 
 // appNames completes the names of apps for the shell.
 func (p *program) appNames(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	engine, err := p.engine()
+	loaded, err := p.estate()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
-	return estate.Names(engine.Estate.Apps), cobra.ShellCompDirectiveNoFileComp
+	return estate.Names(loaded.Apps), cobra.ShellCompDirectiveNoFileComp
 }
 
 // appNamesThenFiles completes an app's name, and files behind it.
