@@ -49,27 +49,48 @@ type shownFile struct {
 }
 
 func newSettingsShowCommand(p *program) *cobra.Command {
-	return &cobra.Command{
-		Use:     "show FILE...",
-		Short:   "Every setting with its address, passwords masked, those in comments too",
-		Example: "  yellowfield settings show private/ledger.php",
-		Args:    cobra.MinimumNArgs(1),
+	var reveal []string
+	command := &cobra.Command{
+		Use:   "show FILE...",
+		Short: "Every setting with its address, secrets masked, those in comments too",
+		Long: `Shows every setting of configuration files with its address. Values are shown
+where the key is one of a host, port, socket, user, database, prefix, character
+set, collation or driver, and of switches; anything else may be a secret and is
+masked, unless --reveal names its address.`,
+		Example: `  yellowfield settings show private/ledger.php
+  yellowfield settings show private/ledger.php --reveal LEDGER_TITLE`,
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, paths []string) error {
 			var files []shownFile
+			revealed := map[string]bool{}
 			for _, path := range paths {
 				file, err := readSettings(path)
 				if err != nil {
 					return err
 				}
 				shown := shownFile{Path: path, Syntax: file.Syntax.Name, Settings: []shownSetting{}}
+				show := func(s syntax.Setting, commented bool) {
+					value := settings.Shown(s)
+					for _, address := range reveal {
+						if address == s.Address {
+							value, revealed[address] = s.Value, true
+						}
+					}
+					shown.Settings = append(shown.Settings, shownSetting{s.Address, string(s.Kind), value, s.Place.Line, string(settings.RoleOf(s.Address)), commented, s.Refusal})
+				}
 				for _, s := range file.Settings {
-					shown.Settings = append(shown.Settings, show(s, false))
+					show(s, false)
 				}
 				for _, c := range file.Commented() {
-					shown.Settings = append(shown.Settings, show(c.Setting, true))
+					show(c.Setting, true)
 				}
 				slices.SortStableFunc(shown.Settings, func(a, b shownSetting) int { return a.Line - b.Line })
 				files = append(files, shown)
+			}
+			for _, address := range reveal {
+				if !revealed[address] {
+					return fault.New(fault.Invalid, "take it from the list without --reveal, letter by letter", "no setting has the address %s", address)
+				}
 			}
 			if p.asJSON {
 				return printJSON(map[string]any{"command": "settings show", "files": files})
@@ -87,33 +108,27 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 			return nil
 		},
 	}
-}
-
-// show is a setting as it may be seen.
-func show(s syntax.Setting, commented bool) shownSetting {
-	value := s.Value
-	if settings.IsSecret(s) && value != "" {
-		value = secret.Mask
-	}
-	return shownSetting{s.Address, string(s.Kind), value, s.Place.Line, string(settings.RoleOf(s.Address)), commented, s.Refusal}
+	command.Flags().StringArrayVar(&reveal, "reveal", nil, "show the value at this `address` too")
+	return command
 }
 
 func newSettingsSetCommand(p *program) *cobra.Command {
 	var dryRun, add, replace bool
 	var fromFiles []string
 	command := &cobra.Command{
-		Use:   "set FILE ADDRESS=VALUE...",
+		Use:   "set FILE ADDRESS[=VALUE]...",
 		Short: "Write values, keep every other byte",
 		Long: `Writes values at their addresses, which are in the file's own notation (settings
 show lists them). The result is read again before the file is replaced, and the
-old content is kept in the state folder. A secret should not stand on a command
-line: give it with --value-file, where - is standard input.`,
+old content is kept in the state folder. A secret must not stand on a command
+line: give the address alone, and its value is asked for, or give it with
+--value-file, where - is standard input.`,
 		Example: `  yellowfield settings set private/ledger.php LEDGER_SQL_HOST=localhost --dry-run
   yellowfield settings set config.ini '[storage] server=db.meadowgate.example'
   yellowfield settings set .env --value-file STALL_SECRET=-`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, arguments []string) error {
-			changes, err := changesFrom(arguments[1:], fromFiles)
+			changes, err := changesFrom(arguments[1:], fromFiles, p.asker())
 			if err != nil {
 				return err
 			}
@@ -150,16 +165,25 @@ line: give it with --value-file, where - is standard input.`,
 }
 
 // changesFrom reads ADDRESS=VALUE words, and ADDRESS=PATH words whose values
-// are the first lines of files.
-func changesFrom(direct, fromFiles []string) ([]settings.Change, error) {
+// are the first lines of files. A word that is an address alone has its value asked
+// for on the terminal.
+func changesFrom(direct, fromFiles []string, ask secret.Asker) ([]settings.Change, error) {
 	var changes []settings.Change
 	for _, word := range direct {
 		change, err := splitChange(word)
+		if err != nil && ask != nil {
+			typed, err := ask(word)
+			if err != nil {
+				return nil, err
+			}
+			changes = append(changes, settings.Change{Address: word, Value: typed.Reveal(), Secret: true})
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
-		if role := settings.RoleOf(change.Address); role == settings.Password {
-			return nil, fault.New(fault.Invalid, "give it by --value-file "+change.Address+"=FILE, where - is standard input",
+		if change.NamesSecret() {
+			return nil, fault.New(fault.Invalid, "give the address alone, and type the value when it is asked for; or --value-file "+change.Address+"=FILE, where - is standard input",
 				"the value of %s is a secret, and everybody on this host sees a command line", change.Address)
 		}
 		changes = append(changes, change)
@@ -179,7 +203,7 @@ func changesFrom(direct, fromFiles []string) ([]settings.Change, error) {
 			return nil, fault.New(fault.Invalid, "check the path and its permissions", "the value of %s cannot be read: %v", change.Address, err).With(err)
 		}
 		line, _, _ := strings.Cut(string(content), "\n")
-		change.Value = strings.TrimSuffix(line, "\r")
+		change.Value, change.Secret = strings.TrimSuffix(line, "\r"), true
 		changes = append(changes, change)
 	}
 	if len(changes) == 0 {

@@ -19,7 +19,7 @@ func newSettingsAdoptCommand(p *program) *cobra.Command {
 		Short: "Take over settings that an application's installer made or printed",
 		Long: `Reads the settings file that the application's installer wrote, or the text it
 printed for pasting, compares its facts with the estate file and logs in with
-them. A text is shown, with its secrets masked, and written after a yes, with the
+them. The settings in a text are shown, secrets masked, and it is written after a yes, with the
 owner and mode that the estate file asks for.`,
 		Example: `  yellowfield settings adopt honeystall
   yellowfield settings adopt honeystall --text printed.txt
@@ -38,8 +38,8 @@ owner and mode that the estate file asks for.`,
 			if err != nil {
 				return fault.New(fault.Invalid, "check the path and its permissions", "the text cannot be read: %v", err).With(err)
 			}
-			adoption.Confirm = func(path, masked string) bool {
-				p.screen.Say("%s\n", masked)
+			adoption.Confirm = func(path, listing string) bool {
+				p.screen.Say("%s", listing)
 				return p.confirm("Write this to " + path + "?")
 			}
 			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {

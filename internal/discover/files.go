@@ -2,6 +2,7 @@ package discover
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -431,7 +432,7 @@ var valueOrder = []settings.Role{settings.DSN, settings.Driver, settings.Host, s
 // source name.
 func (g *group) values(role settings.Role, k key) []Value {
 	v := Value{Role: role, Address: k.Address, Text: "{" + string(role) + "}", Line: k.Place.Line, Was: k.Value, Commented: k.commented, Expression: k.Kind == syntax.Expression}
-	if v.Was != "" && (role == settings.Password || settings.IsSecret(k.Setting)) {
+	if v.Was = settings.Shown(k.Setting); role == settings.Password && v.Was != "" {
 		v.Was = secret.Mask
 	}
 	for _, other := range g.others[role] {
@@ -450,8 +451,9 @@ func (g *group) values(role settings.Role, k key) []Value {
 		return g.parts(v, k)
 	case settings.Driver:
 		v.Text = k.Value
-		if familyOf(k.Value) == "" && v.Doubt == "" {
-			v.Doubt = "it names no driver yet"
+		if familyOf(k.Value) == "" {
+			v.Text = settings.Shown(k.Setting)
+			v.Doubt = cmp.Or(v.Doubt, "it names no driver yet")
 		}
 	case settings.Socket:
 		if k.Value == "" || k.commented || k.Kind == syntax.Null {
@@ -493,8 +495,8 @@ func (g *group) parts(v Value, k key) []Value {
 			continue
 		}
 		value := Value{dsn: v.Address, Role: part.role, Address: v.Address + "#" + part.name, Text: "{" + string(part.role) + "}", Line: v.Line, Was: was}
-		if part.role == settings.Password && was != "" {
-			value.Was = secret.Mask
+		if was != "" {
+			value.Was = settings.Shown(syntax.Setting{Address: value.Address, Value: was})
 		}
 		values = append(values, value)
 	}

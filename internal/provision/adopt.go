@@ -20,9 +20,9 @@ type Adoption struct {
 	// Text is what the installer printed for pasting; nil when it has written
 	// the file itself.
 	Text []byte
-	// Confirm is asked before Text is written, and is shown it with its
-	// secrets masked.
-	Confirm func(path, masked string) bool
+	// Confirm is asked before Text is written, and is shown the settings in it, with
+	// the secrets masked.
+	Confirm func(path, listing string) bool
 }
 
 // Adopt takes over a settings file that an application's installer made, or
@@ -121,7 +121,7 @@ func (r *run) writeAdopted(s *estate.Settings, path string, adoption Adoption) e
 	if err != nil {
 		return err
 	}
-	if adoption.Confirm == nil || !adoption.Confirm(path, file.Masked(passwordAddresses(s.Values)...)) {
+	if adoption.Confirm == nil || !adoption.Confirm(path, file.Listing()) {
 		return fault.At(fault.Protected, fault.Place{File: path}, "answer yes, or add --yes", "the text was not written")
 	}
 	journal, err := r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server})

@@ -44,7 +44,7 @@ func PlanEdit(path string, changes []settings.Change) (*Edit, error) {
 	}
 	e := &Edit{Path: path, before: file, after: after, Changed: string(file.Bytes()) != string(after.Bytes())}
 	if e.Changed {
-		e.Diff = file.Named(filepath.Base(path)).Difference(after.Named(filepath.Base(path)))
+		e.Diff = file.Named(filepath.Base(path)).Difference(after.Named(filepath.Base(path)), changes)
 	}
 	return e, nil
 }

@@ -164,6 +164,7 @@ type difference struct {
 	place      fault.Place
 	has, wants string
 	absent     bool // the file does not set it, or only in a comment
+	hidden     bool // what the file has may be a secret
 }
 
 // describe says what a value is and should be, without showing a password.
@@ -173,6 +174,9 @@ func (d difference) describe(account string) string {
 	}
 	if d.value.Text.Uses("password") {
 		return d.value.Address + " is not the password of " + account
+	}
+	if d.hidden {
+		return fmt.Sprintf("%s is not %q", d.value.Address, d.wants)
 	}
 	return fmt.Sprintf("%s is %q, not %q", d.value.Address, d.has, d.wants)
 }
@@ -196,9 +200,18 @@ func (r *run) compare(file *settings.File, s *estate.Settings, wanted map[string
 		if setting.Value == wants || sameFacts(value.Text, setting.Value, wanted) {
 			continue
 		}
-		found = append(found, difference{value: value, place: setting.Place, has: setting.Value, wants: wants})
+		found = append(found, difference{value: value, place: setting.Place, has: setting.Value, wants: wants, hidden: settings.IsSecretAs(roleOf(value), setting)})
 	}
 	return found, errors.Join(errs...)
+}
+
+// roleOf is what a value is for: the one fact that it stands for, else what its
+// address says.
+func roleOf(value estate.Value) settings.Role {
+	if name, only := value.Text.Only(); only {
+		return settings.Role(name)
+	}
+	return settings.RoleOf(value.Address)
 }
 
 // sameFacts compares what a value says instead of how: an installer may write
@@ -312,12 +325,14 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 
 // planWriting works out the file's new content and who will own it.
 func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, absent bool, outcome Outcome, wanted map[string]string) error {
-	var changes []settings.Change
+	var changes, all []settings.Change
 	for _, value := range s.Values {
+		change := settings.Change{Address: value.Address, Value: value.Text.Fill(wanted), Add: s.Add, ReplaceExpression: s.ReplaceExpression, Secret: value.Text.Uses("password"), Role: roleOf(value)}
+		all = append(all, change)
 		if setting, err := file.Lookup(value.Address); err == nil && sameFacts(value.Text, setting.Value, wanted) {
 			continue
 		}
-		changes = append(changes, settings.Change{Address: value.Address, Value: value.Text.Fill(wanted), Add: s.Add, ReplaceExpression: s.ReplaceExpression})
+		changes = append(changes, change)
 	}
 	after, err := file.With(changes)
 	if err != nil {
@@ -342,24 +357,13 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if absent {
 		facts += ", from " + filepath.Base(s.Template)
 	}
-	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), passwordAddresses(s.Values)...)
+	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), all)
 	r.plan.add(&step{
 		Row: Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, object: "settings " + path,
 		act:  func(context.Context) (string, error) { return "", r.publish(published) },
 		undo: func(context.Context) error { return r.takeBack(published, absent) },
 	})
 	return nil
-}
-
-// passwordAddresses are where a settings file has the password.
-func passwordAddresses(values estate.Values) []string {
-	var addresses []string
-	for _, value := range values {
-		if value.Text.Uses("password") {
-			addresses = append(addresses, value.Address)
-		}
-	}
-	return addresses
 }
 
 // writableFolder finds a folder that is not there or may not be written while

@@ -149,7 +149,7 @@ func (f *File) Lookup(address string) (syntax.Setting, error) {
 		// without running the file; one that stands in a branch does not
 		// make the other ambiguous for reading, but does for writing.
 		return syntax.Setting{}, fault.At(fault.Invalid, hits[1].Place, "remove one of the two, or comment it out",
-			"%s is set twice, first in line %d", normal, hits[0].Place.Line).WithExcerpt(f.source)
+			"%s is set twice, first in line %d", normal, hits[0].Place.Line)
 	}
 	return hits[0], nil
 }
@@ -176,7 +176,7 @@ func (f *File) lookupPart(address, part string) (syntax.Setting, error) {
 	s.Address += "#" + part
 	if s.Refusal == "" {
 		if s.Value, _, err = dsn.Get(s.Whole, part); err != nil {
-			return s, fault.At(fault.Invalid, s.Place, "address the value itself, without #"+part, "the value %v", err).WithExcerpt(f.source)
+			return s, fault.At(fault.Invalid, s.Place, "address the value itself, without #"+part, "the value %v", err)
 		}
 	}
 	return s, nil
@@ -230,6 +230,10 @@ type Change struct {
 	Add bool
 	// ReplaceExpression puts the value in place of one that is evaluated.
 	ReplaceExpression bool
+	// Secret says that the value is not to be shown.
+	Secret bool
+	// Role is what the value is for, where that is known; else the address tells.
+	Role Role
 }
 
 // With gives the file with the changes made. Every byte outside the values
@@ -253,7 +257,7 @@ func (f *File) With(changes []Change) (*File, error) {
 		}
 		if s.Refusal != "" {
 			return nil, fault.At(fault.Invalid, s.Place, "write a plain value there, or name another address",
-				"%s cannot be written: it is %s", s.Address, s.Refusal).WithExcerpt(current.source)
+				"%s cannot be written: it is %s", s.Address, s.Refusal)
 		}
 		if s.Value == change.Value && s.Kind != syntax.Null && s.Kind != syntax.Expression {
 			continue
@@ -269,7 +273,7 @@ func (f *File) splice(old syntax.Setting, value string) (*File, error) {
 	if old.Part != "" {
 		whole, err := dsn.Set(old.Whole, old.Part, value)
 		if err != nil {
-			return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err).WithExcerpt(f.source)
+			return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err)
 		}
 		value = whole
 	}
@@ -279,7 +283,7 @@ func (f *File) splice(old syntax.Setting, value string) (*File, error) {
 	}
 	literal, err := f.Syntax.Encode(old, literal, value)
 	if err != nil {
-		return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err).WithExcerpt(f.source)
+		return nil, fault.At(fault.Invalid, old.Place, "choose another value", "%s cannot take this value: it %v", old.Address, err)
 	}
 	source := make([]byte, 0, len(f.source)+len(literal))
 	source = append(source, f.source[:old.Start]...)

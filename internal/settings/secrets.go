@@ -1,11 +1,11 @@
 package settings
 
 import (
+	"fmt"
 	"strings"
 
-	"github.com/aymanbagabas/go-udiff"
-
 	"yellowfield/internal/secret"
+	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/syntax"
 )
 
@@ -15,64 +15,89 @@ import (
 var harmless = map[Role]bool{Host: true, Port: true, Socket: true, User: true, Database: true, Prefix: true, Charset: true, Collation: true, Driver: true}
 
 // IsSecret reports whether a setting's value should not be shown. It errs on the
-// side of hiding: a value with a password inside, such as a URL, is hidden as a whole.
-func IsSecret(s syntax.Setting) bool {
+// side of hiding: a value with a password inside, such as a URL, is hidden as a
+// whole, and so is an expression, which may hold anything.
+func IsSecret(s syntax.Setting) bool { return IsSecretAs(RoleOf(s.Address), s) }
+
+// IsSecretAs is IsSecret for a setting that is known to be for something, whatever
+// its address says.
+func IsSecretAs(role Role, s syntax.Setting) bool {
 	switch strings.ToLower(s.Value) {
 	case "", "true", "false", "yes", "no", "on", "off", "null":
 		return false
 	}
-	return !harmless[RoleOf(s.Address)] || strings.Contains(s.Value, "://") || strings.Contains(s.Value, "=") && strings.Contains(s.Value, ";")
+	return !harmless[role] || s.Kind == syntax.Expression || holdsLogin(s.Value) || role != User && strings.Contains(s.Value, "@")
 }
 
-// Masked is the file's text with the values of secrets masked; always names
-// further addresses to hide.
-func (f *File) Masked(always ...string) string { return f.mask(f.hidden(always), nil) }
+// holdsLogin reports whether a value has the form of a URL or a data source name.
+func holdsLogin(value string) bool {
+	return strings.Contains(value, "://") || strings.Contains(value, "=") && strings.ContainsAny(value, "; ")
+}
 
-// Difference shows what changes from f to after, with the values of secrets
-// masked in both; always names further addresses to hide.
-func (f *File) Difference(after *File, always ...string) string {
-	hidden := f.hidden(always)
-	old := map[string]string{}
+// secretWords end keys of secrets that are no passwords.
+var secretWords = map[string]bool{"token": true, "salt": true, "pepper": true, "key": true, "apikey": true, "credential": true, "credentials": true, "pin": true, "passcode": true}
+
+// NamesSecret reports whether a change plainly is about a secret: by its address, or
+// because its value is a data source name with a password.
+func (c Change) NamesSecret() bool {
+	k := ReadKey(c.Address)
+	if password, has, _ := dsn.Get(c.Value, dsn.Password); has && password != "" {
+		return true
+	}
+	return k.Role == Password && !k.Vague || len(k.Stem) > 0 && secretWords[k.Stem[len(k.Stem)-1]]
+}
+
+// Shown is a setting's value as it may be seen.
+func Shown(s syntax.Setting) string {
+	if IsSecret(s) {
+		return secret.Mask
+	}
+	return s.Value
+}
+
+// Listing shows a file's settings, a line each, those that may not be seen masked.
+// The text around them is no part of it, since anything may stand there.
+func (f *File) Listing() string {
+	var b strings.Builder
 	for _, s := range f.Settings {
-		old[s.Address] = s.Value
+		fmt.Fprintf(&b, "%s = %s\n", s.Address, Shown(s))
 	}
-	return udiff.Unified(f.Path, after.Path, f.mask(hidden, nil), after.mask(hidden, old))
+	return b.String()
 }
 
-// hidden gives the addresses whose values are not shown.
-func (f *File) hidden(always []string) map[string]bool {
-	hidden := map[string]bool{}
-	for _, address := range always {
-		if s, err := f.Lookup(address); err == nil {
-			whole, _, has := cutPart(s.Address)
-			if !has {
-				whole = s.Address
-			}
-			hidden[whole] = true
+// Difference shows what changes make of f, the file that they gave being after: each
+// address with its line, the value before and the one after. Of what was there
+// before, and of secrets, only what may be seen is shown.
+func (f *File) Difference(after *File, changes []Change) string {
+	var b strings.Builder
+	line := func(sign, value string) { b.WriteString(sign + strings.ReplaceAll(value, "\n", `\n`) + "\n") }
+	fmt.Fprintf(&b, "--- %s\n+++ %s\n", f.Path, after.Path)
+	for _, change := range changes {
+		now, err := after.Lookup(change.Address)
+		if err != nil {
+			continue // With has found it
 		}
-	}
-	for _, s := range f.Settings {
-		if IsSecret(s) {
-			hidden[s.Address] = true
+		shown := now.Value
+		if change.Secret || RoleOf(now.Address) == Password || holdsLogin(now.Value) {
+			shown = secret.Mask
 		}
-	}
-	return hidden
-}
-
-// mask puts a mask in place of hidden values, with a remark where the value is
-// not the old one.
-func (f *File) mask(hidden map[string]bool, old map[string]string) string {
-	text := string(f.source)
-	for i := len(f.Settings) - 1; i >= 0; i-- { // from the end, so that the places before stay right
-		s := f.Settings[i]
-		if !hidden[s.Address] || s.Value == "" {
+		fmt.Fprintf(&b, "@@ line %d: %s\n", now.Place.Line, now.Address)
+		was, err := f.Lookup(change.Address)
+		switch {
+		case err == nil && was.Value == now.Value && was.Kind != syntax.Expression:
+			line(" ", shown)
 			continue
+		case err == nil:
+			before := Shown(was)
+			if change.Role != "" && !IsSecretAs(change.Role, was) {
+				before = was.Value
+			}
+			line("-", before)
 		}
-		shown := secret.Mask
-		if before, had := old[s.Address]; had && before != s.Value {
+		if shown == secret.Mask {
 			shown += " (new)"
 		}
-		text = text[:s.Start] + shown + text[s.End:]
+		line("+", shown)
 	}
-	return text
+	return b.String()
 }

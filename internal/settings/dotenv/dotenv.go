@@ -82,7 +82,7 @@ func value(source []byte, address string, start int) (syntax.Setting, error) {
 	quote := source[start]
 	length := syntax.ClosingQuote(source[start:], quote == '"')
 	if length < 0 {
-		return s, fault.At(fault.Invalid, s.Place, "close it", "a quote is opened here and never closed").WithExcerpt(source)
+		return s, fault.At(fault.Invalid, s.Place, "close it", "a quote is opened here and never closed")
 	}
 	s.End = start + length + 1
 	body := string(source[start+1 : s.End-1])

@@ -115,7 +115,7 @@ func (p *parser) value(address string) error {
 	}
 	closing := syntax.ClosingQuote(p.source[start:], quote == '"')
 	if closing < 0 {
-		return fault.At(fault.Invalid, s.Place, "close it on the same line", "a quote is opened here and never closed").WithExcerpt(p.source)
+		return fault.At(fault.Invalid, s.Place, "close it on the same line", "a quote is opened here and never closed")
 	}
 	s.End = start + closing + 1
 	p.pos = s.End

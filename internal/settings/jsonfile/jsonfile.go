@@ -54,7 +54,7 @@ const deepest = 200
 
 func (p *parser) fail(what string) {
 	if p.err == nil {
-		p.err = fault.At(fault.Invalid, syntax.PlaceAt(p.source, min(p.pos, len(p.source))), "correct the file", "this is no JSON: %s", what).WithExcerpt(p.source)
+		p.err = fault.At(fault.Invalid, syntax.PlaceAt(p.source, min(p.pos, len(p.source))), "correct the file", "this is no JSON: %s", what)
 	}
 }
 

@@ -51,7 +51,7 @@ func Parse(src []byte) ([]syntax.Setting, error) {
 
 func parseError(src []byte, at int, what string) error {
 	place := syntax.PlaceAt(src, at)
-	return fault.At(fault.Invalid, place, "correct the file; `php -l` shows what PHP makes of it", "%s", what).WithExcerpt(src)
+	return fault.At(fault.Invalid, place, "correct the file; `php -l` shows what PHP makes of it", "%s", what)
 }
 
 // finder walks over the significant tokens. It understands the statements

@@ -94,11 +94,13 @@ func full(n xml.Name) string {
 }
 
 func malformed(source []byte, at int, err error) error {
-	message := strings.TrimPrefix(err.Error(), "XML syntax error on line ")
-	if _, rest, ok := strings.Cut(message, ": "); ok {
-		message = rest
-	}
-	return fault.At(fault.Invalid, syntax.PlaceAt(source, min(at, len(source))), "correct the file", "%s", message).WithExcerpt(source)
+	what := "this is no well-formed XML"
+	if message := err.Error(); strings.HasSuffix(message, "unexpected EOF") {
+		what += ": an element is never closed"
+	} else if _, mismatch, is := strings.Cut(message, ": element <"); is {
+		what += ": element <" + mismatch
+	} // else the message may quote the file, where passwords stand
+	return fault.At(fault.Invalid, syntax.PlaceAt(source, min(at, len(source))), "correct the file", "%s", what)
 }
 
 var integer = regexp.MustCompile(`^-?[0-9]+$`)

@@ -35,13 +35,13 @@ func Parse(source []byte) ([]syntax.Setting, error) {
 	tree, err := parser.ParseBytes(source, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		place := fault.Place{Line: 1}
-		what := err.Error()
 		var positioned yaml.Error
 		if errors.As(err, &positioned) && positioned.GetToken() != nil {
 			at := positioned.GetToken().Position
-			place, what = fault.Place{Line: at.Line, Column: at.Column}, positioned.GetMessage()
+			place = fault.Place{Line: at.Line, Column: at.Column}
 		}
-		return nil, fault.At(fault.Invalid, place, "correct the file; indentation is by spaces", "this is no valid YAML: %s", what).WithExcerpt(source)
+		// The library's message may quote the file, where passwords stand.
+		return nil, fault.At(fault.Invalid, place, "look at quotes, colons and indentation, which is by spaces", "this is no valid YAML")
 	}
 	f := &finder{source: source, lines: lineStarts(source)}
 	for _, document := range tree.Docs {
