@@ -80,5 +80,6 @@ removed.`,
 	flags.StringVar(&options.Import.Into, "into", "", "`name` under databases of the one that the files named here go into, where the app has several")
 	flags.StringVar(&each.Encoding, "encoding", "", "`encoding` of the files named here, utf-8 if nothing is said; binary for bytes that are not looked at")
 	flags.StringVar(&each.PrefixToken, "prefix-token", "", "`text` that stands for the app's table prefix in the files named here")
+	p.limitStatements(command)
 	return command
 }

@@ -49,6 +49,7 @@ fails everything this run made is undone. Without names: all apps.`,
 	flags.BoolVar(&options.Adopt, "adopt", false, "take existing accounts that have rights elsewhere")
 	flags.BoolVar(&options.WriteHostRule, "write-host-rule", false, "write a host-based rule for logins that PostgreSQL would refuse, prove it by a login, take it back if it fails")
 	flags.StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
+	p.limitStatements(command)
 	return command
 }
 

@@ -24,6 +24,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
+	"yellowfield/internal/sqltext"
 	"yellowfield/internal/state"
 )
 
@@ -39,6 +40,7 @@ const (
 type program struct {
 	estatePath string
 	loader     estate.Loader
+	longest    estate.Size // of a statement; 0 for what the estate file says
 	statePath  string
 	asJSON     bool
 	quiet      bool
@@ -56,6 +58,7 @@ func Main() int {
 	defer stop()
 	// The first Ctrl-C ends the work in order; a second one the program.
 	go func() { <-ctx.Done(); stop() }()
+	limitMemory(sqltext.LongestStatement)
 	p := &program{}
 	root := p.rootCommand()
 	err := root.ExecuteContext(ctx)
@@ -73,6 +76,15 @@ func Main() int {
 		}
 	}
 	return p.exit
+}
+
+// limitMemory has unused memory given back in time: a statement is held twice while
+// its buffer grows, and 32 MiB are for all else. Memory that is in use is not limited
+// by it (package runtime/debug, SetMemoryLimit).
+func limitMemory(longestStatement int) {
+	if os.Getenv("GOMEMLIMIT") == "" && longestStatement > 0 {
+		debug.SetMemoryLimit(int64(2*longestStatement + 32<<20))
+	}
 }
 
 func (p *program) rootCommand() *cobra.Command {
@@ -155,11 +167,21 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.longest > 0 {
+		loaded.LongestStatement = p.longest
+	}
+	limitMemory(int(loaded.LongestStatement))
 	folder, err := p.stateFolder()
 	if err != nil {
 		return nil, err
 	}
 	return &provision.Engine{Estate: loaded, State: folder, Ask: p.asker()}, nil
+}
+
+// limitStatements gives a command that reads scripts the flag for how long their
+// statements may be.
+func (p *program) limitStatements(command *cobra.Command) {
+	command.Flags().Var(&p.longest, "longest-statement", "how long a statement of a script may be, a `size` such as 256M (default: as the estate file says, else 64M)")
 }
 
 // stateFolder opens the state folder.

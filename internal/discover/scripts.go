@@ -3,9 +3,10 @@ package discover
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -81,9 +82,9 @@ func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
 		switch {
 		case s.LeftOut != "":
 		case t.sizes[name] > longestScript:
-			s.LeftOut = "it is too long to be looked at"
+			s.LeftOut = errTooLong.Error()
 		default:
-			s.read(filepath.Join(t.root, filepath.FromSlash(name)))
+			s.read(ctx, func(string) (*os.File, error) { return t.open(name) })
 		}
 		found = append(found, s)
 	}
@@ -156,12 +157,14 @@ func (s *Script) byName() {
 var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?|insert\\s+(?:ignore\\s+)?into\\s+)[`\"]?" +
 	`(#__|@\w+@_?|@\w*?_|\{\{?\$?[\w.]+\}?\}_?|%%?\w+%%?_?|\[\[?\w+\]\]?_?|<\w+>_?|\$\{?\w+?\}?_|:\w+?:_?|(?:TABLE_?)?PREFIX_|DB_?PREFIX_?)`)
 
+var errTooLong = errors.New("it is too long to be looked at")
+
 // read reads the script as the importer would, without a server. A script that
 // cannot be split, such as one for another server, gives what comes before the
 // fault.
-func (s *Script) read(at string) {
-	source := load.Source{Path: at, Name: s.File}
-	head, err := source.Head(1 << 20)
+func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) {
+	source := load.Source{Path: s.File, Open: open, Name: s.File}
+	head, err := source.Head(ctx, 1<<20)
 	if err != nil {
 		s.LeftOut = fault.As(err).What
 		return
@@ -179,8 +182,11 @@ func (s *Script) read(at string) {
 	only := true // makes nothing but a database and accounts
 	account := &AccountFacts{}
 	statements := 0
-	err = source.Each(s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
+	err = source.Each(ctx, s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
 		statements++
+		if statement.Offset > longestScript { // which was packed
+			return errTooLong
+		}
 		if !account.take(statement) {
 			only = false
 		}
@@ -191,6 +197,8 @@ func (s *Script) read(at string) {
 		s.prefix = commonPrefix(s.makes)
 	}
 	switch {
+	case errors.Is(err, errTooLong):
+		s.LeftOut = errTooLong.Error()
 	case statements == 0 && err != nil && s.DBMS != familyPostgreSQL:
 		s.LeftOut = "it cannot be read: " + fault.As(err).What
 	case statements == 0:

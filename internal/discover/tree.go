@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/settings"
 )
 
@@ -119,16 +120,7 @@ func (t *tree) read(name string, longest int64) []byte {
 	if t.sizes[name] > longest {
 		return nil
 	}
-	folder, err := os.OpenRoot(t.root) // which no link leads out of
-	if err != nil {
-		return nil
-	}
-	defer folder.Close()
-	// A pipe in the tree is no file: its size is 0, and it would be waited for.
-	if info, err := folder.Lstat(filepath.FromSlash(name)); err != nil || !info.Mode().IsRegular() {
-		return nil
-	}
-	file, err := folder.Open(filepath.FromSlash(name))
+	file, err := t.open(name)
 	if err != nil {
 		return nil
 	}
@@ -138,6 +130,16 @@ func (t *tree) read(name string, longest int64) []byte {
 		return nil
 	}
 	return content
+}
+
+// open opens a file of the tree, which no link leads out of.
+func (t *tree) open(name string) (*os.File, error) {
+	folder, err := os.OpenRoot(t.root)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	return host.OpenIn(folder, filepath.FromSlash(name))
 }
 
 func (t *tree) has(name string) bool { _, found := t.sizes[name]; return found }

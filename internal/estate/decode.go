@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
 )
@@ -33,6 +34,9 @@ type decoder struct {
 // decodeFile reads one file into target, a pointer to a struct.
 func decodeFile(file string, source []byte, target any, places map[string]fault.Place) error {
 	d := &decoder{file: file, source: source, places: places, anchors: map[string]ast.Node{}}
+	if err := bounds.CheckYAML(source); err != nil {
+		return fault.At(fault.Invalid, fault.Place{File: file}, "split it with include, or is this the right file?", "the estate file %v", err)
+	}
 	tree, err := parser.ParseBytes(source, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		var positioned yaml.Error
@@ -470,3 +474,37 @@ func (m *Mode) decodeNode(d *decoder, node ast.Node, path string) {
 	}
 	*m = Mode(bits)
 }
+
+var sizeText = regexp.MustCompile(`^([1-9][0-9]{0,8})([KMG]?)$`)
+
+func (s *Size) decodeNode(d *decoder, node ast.Node, path string) {
+	if text, ok := d.text(node, path); ok {
+		if err := s.Set(text); err != nil {
+			d.report(node, fault.As(err).Next, "%s", fault.As(err).What)
+		}
+	}
+}
+
+// Set reads a size, also one of the command line.
+func (s *Size) Set(text string) error {
+	m := sizeText.FindStringSubmatch(text)
+	if m == nil {
+		return fault.New(fault.Invalid, "write for instance 256M", "%q is no number of bytes", text)
+	}
+	number, _ := strconv.ParseInt(m[1], 10, 64)
+	*s = Size(number << map[string]int{"": 0, "K": 10, "M": 20, "G": 30}[m[2]])
+	return nil
+}
+
+// String writes a size as it was read.
+func (s *Size) String() string {
+	for i, unit := range []string{"G", "M", "K"} {
+		if one := Size(1) << (30 - 10*i); *s >= one && *s%one == 0 {
+			return strconv.FormatInt(int64(*s/one), 10) + unit
+		}
+	}
+	return strconv.FormatInt(int64(*s), 10)
+}
+
+// Type is how help names a size.
+func (*Size) Type() string { return "size" }

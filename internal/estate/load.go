@@ -26,6 +26,8 @@ type Estate struct {
 	DefaultServer string
 	Servers       map[string]*Server
 	Apps          map[string]*App
+	// LongestStatement of SQL scripts; 0 when nothing was said.
+	LongestStatement Size
 
 	loader  Loader
 	places  map[string]fault.Place
@@ -82,6 +84,7 @@ func (l Loader) LoadText(path string, source []byte) (*Estate, error) {
 	for i, pattern := range main.Include {
 		e.include(pattern, fmt.Sprintf("include[%d]", i))
 	}
+	e.LongestStatement = main.LongestStatement
 	e.complete(main.Defaults)
 	if len(e.errs) == 0 {
 		e.validate(main.Defaults)

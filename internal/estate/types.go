@@ -17,6 +17,8 @@ type File struct {
 	Defaults Defaults           `yaml:"defaults" jsonschema_description:"What all apps share unless they say otherwise."`
 	Servers  map[string]*Server `yaml:"servers" jsonschema_description:"The database servers, by a name of your own."`
 	Apps     map[string]*App    `yaml:"apps" jsonschema_description:"The applications, by a name of your own."`
+	// LongestStatement is 0 when nothing was said.
+	LongestStatement Size `yaml:"longest_statement" jsonschema_description:"How long a statement of an SQL script may be, such as 256M; 64M if nothing is said."`
 }
 
 // Defaults is what all apps share. An app's own value replaces one of these
@@ -247,6 +249,9 @@ type Modes struct {
 
 // Mode is a file mode such as "0440".
 type Mode uint32
+
+// Size is a number of bytes, written with K, M or G for powers of 1024.
+type Size int64
 
 // All gives the app's databases, the main one first.
 func (a *App) All() []*Database {

@@ -313,6 +313,17 @@ func ReadFile(path string) ([]byte, error) {
 // OpenNamed opens a regular file that its administrator has named.
 func OpenNamed(path string) (*os.File, error) {
 	file, err := os.OpenFile(path, os.O_RDONLY|withoutWaiting, 0)
+	return regular(path, file, err)
+}
+
+// OpenIn opens a regular file in an open folder, whoever owns it: what is read from
+// it must be data, and change nothing.
+func OpenIn(root *os.Root, name string) (*os.File, error) {
+	file, err := root.OpenFile(name, os.O_RDONLY|withoutWaiting, 0)
+	return regular(filepath.Join(root.Name(), name), file, err)
+}
+
+func regular(path string, file *os.File, err error) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}

@@ -122,7 +122,7 @@ func (e *engine) close() {
 
 func (e *engine) start(ctx context.Context) error {
 	var err error
-	if e.script, err = e.source.script(e.target.Server); err != nil {
+	if e.script, err = e.source.script(ctx, e.target.Server); err != nil {
 		return err
 	}
 	if e.main, err = e.target.Open(ctx); err != nil {

@@ -59,7 +59,7 @@ func importPostgres(ctx context.Context, s Source, survey *Survey, target Target
 
 // run reads the script and sends it.
 func (e *postgresEngine) run(ctx context.Context) (err error) {
-	if e.script, err = e.source.postgresScript(); err != nil {
+	if e.script, err = e.source.postgresScript(ctx); err != nil {
 		return err
 	}
 	if e.main, err = e.target.OpenPostgres(ctx, e.warned); err != nil {

@@ -231,7 +231,7 @@ func (e *postgresEngine) giveRun(ctx context.Context, s sqltext.Statement) (take
 // readRun reads a run from the file and sends it.
 func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postgresJudge, table string, nature tableNature) error {
 	e := l.pool.e
-	script, err := e.source.postgresScript()
+	script, err := e.source.postgresScript(ctx)
 	if err != nil {
 		return err
 	}

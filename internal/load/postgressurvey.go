@@ -20,12 +20,13 @@ type postgresScript struct {
 	*content
 }
 
-func (s Source) postgresScript() (*postgresScript, error) {
-	c, err := s.open()
+func (s Source) postgresScript(ctx context.Context) (*postgresScript, error) {
+	c, err := s.open(ctx)
 	if err != nil {
 		return nil, err
 	}
 	r := sqltext.NewPostgresReader(s.Name, c)
+	r.LimitStatements(s.LongestStatement)
 	if s.PrefixToken != "" {
 		r.ReplacePrefix(s.PrefixToken, s.Prefix)
 	}
@@ -47,7 +48,7 @@ type postgresRun struct {
 
 // checkPostgres is Check for PostgreSQL.
 func checkPostgres(ctx context.Context, s Source, target Target, o Options) (*Survey, error) {
-	script, err := s.postgresScript()
+	script, err := s.postgresScript(ctx)
 	if err != nil {
 		return nil, err
 	}

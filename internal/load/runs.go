@@ -62,7 +62,7 @@ func (e *engine) lastOf(r *run) int64 {
 // readRun reads a run from the file and sends it.
 func (l *lane) readRun(ctx context.Context, r *run, t *table, s *settings, j *judge) error {
 	e := l.e
-	script, err := e.source.script(e.target.Server)
+	script, err := e.source.script(ctx, e.target.Server)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"compress/bzip2"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -33,6 +34,9 @@ type Source struct {
 	Encoding    string // of the text; empty for UTF-8, BinaryEncoding for bytes that are passed on unseen
 	PrefixToken string // what stands for the table prefix in the script; may be empty
 	Prefix      string
+	// LongestStatement is how many bytes a statement may have; 0 for what
+	// sqltext takes.
+	LongestStatement int
 	// Retarget drops statements that make or choose a database of a fixed
 	// name, and takes that name out of qualified names.
 	Retarget bool
@@ -75,7 +79,7 @@ type content struct {
 const fileBuffer = 256 << 10
 
 // open reads a script; how it is packed is told by its first bytes.
-func (s Source) open() (*content, error) {
+func (s Source) open(ctx context.Context) (*content, error) {
 	opened := s.Open
 	if opened == nil {
 		opened = host.OpenNamed
@@ -102,7 +106,22 @@ func (s Source) open() (*content, error) {
 		c.close()
 		return nil, err
 	}
+	c.Reader = interruptible{ctx, c.Reader}
 	return c, nil
+}
+
+// interruptible is a reader that ends with its context: a few bytes of an archive
+// can be blanks without end.
+type interruptible struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (r interruptible) Read(into []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.Reader.Read(into)
 }
 
 func (c *content) unpack(file *os.File) error {
@@ -198,12 +217,13 @@ type script struct {
 	*content
 }
 
-func (s Source) script(server Server) (*script, error) {
-	c, err := s.open()
+func (s Source) script(ctx context.Context, server Server) (*script, error) {
+	c, err := s.open(ctx)
 	if err != nil {
 		return nil, err
 	}
 	r := sqltext.NewReader(s.Name, c, server.Dialect, server.SQLMode)
+	r.LimitStatements(s.LongestStatement)
 	if s.PrefixToken != "" {
 		r.ReplacePrefix(s.PrefixToken, s.Prefix)
 	}
@@ -211,8 +231,8 @@ func (s Source) script(server Server) (*script, error) {
 }
 
 // Head gives the first bytes of the unpacked script, n at most.
-func (s Source) Head(n int64) ([]byte, error) {
-	c, err := s.open()
+func (s Source) Head(ctx context.Context, n int64) ([]byte, error) {
+	c, err := s.open(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -227,8 +247,8 @@ func (s Source) Head(n int64) ([]byte, error) {
 // Each hands every statement of the script to take, for PostgreSQL or in the
 // plainest dialect of MySQL, and asks no server. An error of the script comes
 // behind the statements before it.
-func (s Source) Each(postgres bool, take func(sqltext.Statement) error) error {
-	c, err := s.open()
+func (s Source) Each(ctx context.Context, postgres bool, take func(sqltext.Statement) error) error {
+	c, err := s.open(ctx)
 	if err != nil {
 		return err
 	}

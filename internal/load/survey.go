@@ -91,7 +91,7 @@ func Check(ctx context.Context, s Source, target Target, o Options) (*Survey, er
 	if target.Server.Dialect.PostgreSQL {
 		return checkPostgres(ctx, s, target, o)
 	}
-	script, err := s.script(target.Server)
+	script, err := s.script(ctx, target.Server)
 	if err != nil {
 		return nil, err
 	}

@@ -120,6 +120,7 @@ func (r *run) scripts() []*script {
 		options.Fast = options.Fast || s.Fast
 		scripts = append(scripts, &script{into: r.app.DatabaseFor(s.Into), options: options, Source: load.Source{
 			Path: r.app.InFolder(s.File), Open: r.openScript, Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
+			LongestStatement: int(r.Estate.LongestStatement),
 		}})
 	}
 	if r.options.Import == nil || len(r.options.Import.Files) == 0 {
@@ -132,7 +133,7 @@ func (r *run) scripts() []*script {
 	}
 	var named []*script
 	for _, file := range r.options.Import.Files {
-		file.Prefix = r.app.Prefix
+		file.Prefix, file.LongestStatement = r.app.Prefix, int(r.Estate.LongestStatement)
 		if r.hasFolder() && below(r.app.Folder, file.Path) {
 			file.Open = r.openScript
 		}

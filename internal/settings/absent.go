@@ -15,7 +15,9 @@ import (
 // comment's mark, would be a setting.
 type Commented struct {
 	syntax.Setting
-	revived *File // the file with the line as a setting of its own behind the comment
+	// offset and line make it a setting of its own behind the comment.
+	offset int
+	line   string
 }
 
 // commentMarks are what comments of one line begin with.
@@ -28,6 +30,8 @@ var commentMarks = map[string][]string{
 // the line is added as a setting, and the file is read again.
 func (f *File) Commented() []Commented {
 	var found []Commented
+	places := syntax.NewPlaces(f.source)
+	budget := mostRereading
 	marks := commentMarks[f.Syntax.Name]
 	for at := 0; at < len(f.source); {
 		end := len(f.source)
@@ -51,8 +55,11 @@ func (f *File) Commented() []Commented {
 			if f.Syntax.Name == keyvalue.Syntax.Name && isProse(body, f.separatesByEquals()) {
 				continue
 			}
+			if budget -= len(f.source); budget < 0 {
+				return found
+			}
 			if c, ok := f.revive(end, indent+strings.TrimRight(body, " \t")); ok {
-				c.Place = syntax.PlaceAt(f.source, at+len(indent))
+				c.Place = places.At(at + len(indent))
 				c.Place.File = f.Path
 				found = append(found, c)
 			}
@@ -62,6 +69,10 @@ func (f *File) Commented() []Commented {
 	}
 	return found
 }
+
+// mostRereading is how many bytes are read for telling which comments hold settings:
+// each of them has the whole file read again.
+const mostRereading = 16 << 20
 
 // isProse tells plain words in a comment from a key and its value.
 func isProse(body string, byEquals bool) bool {
@@ -81,11 +92,11 @@ func (f *File) separatesByEquals() bool {
 // revive puts a line behind offset and reads the file again. ok is false unless
 // that gives exactly one more setting, with a value of its own.
 func (f *File) revive(offset int, line string) (Commented, bool) {
-	revived, added, ok := f.insert(offset, line)
+	_, added, ok := f.insert(offset, line)
 	if !ok || added.Refusal != "" {
 		return Commented{}, false
 	}
-	return Commented{Setting: added, revived: revived}, true
+	return Commented{Setting: added, offset: offset, line: line}, true
 }
 
 // insert puts a line into the file, which must gain exactly one setting by it.
@@ -141,7 +152,8 @@ func (f *File) withAbsent(change Change, unknown error) (*File, error) {
 		}
 	}
 	if last != nil {
-		return last.revived.With([]Change{{Address: change.Address, Value: change.Value}})
+		revived, _, _ := f.insert(last.offset, last.line)
+		return revived.With([]Change{{Address: change.Address, Value: change.Value}})
 	}
 	if !change.Add {
 		return nil, unknown

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/dotenv"
 	"yellowfield/internal/settings/dsn"
@@ -98,14 +99,28 @@ func onlyAssignments(text string) bool {
 	return found
 }
 
+// mostPieces is some ten times what the longest settings file has that people write.
+const mostPieces = 100_000
+
+// longestAddresses is how long all addresses of a file may be.
+const longestAddresses = 16 << 20
+
 func parse(path string, language syntax.Syntax, source []byte) (*File, error) {
+	if err := bounds.Check(source, mostPieces); err != nil {
+		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "is this the right file?", "the file %v", err)
+	}
 	found, err := language.Parse(source)
 	if err != nil {
 		f := fault.As(err)
 		f.Place.File = path
 		return nil, f
 	}
+	places, addresses := syntax.NewPlaces(source), 0
 	for i := range found {
+		if addresses += len(found[i].Address); addresses > longestAddresses {
+			return nil, fault.At(fault.Invalid, fault.Place{File: path}, "is this the right file?", "the file nests its settings so deep that their addresses are longer than %d MiB", longestAddresses>>20)
+		}
+		found[i].Place = places.At(found[i].Start)
 		found[i].Place.File = path
 	}
 	return &File{Path: path, Syntax: language, Settings: found, source: source}, nil

@@ -2,7 +2,9 @@ package sqltext
 
 import (
 	"bytes"
+	"context"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"unicode/utf8"
@@ -17,6 +19,8 @@ type input struct {
 	src  io.Reader
 	err  error // what src ended with
 
+	longest int // bytes of a statement, and of what stands between two
+
 	buf       []byte // unread input; buf[:pos] belongs to the piece being read
 	pos       int
 	offset    int64 // of buf[0] in the script
@@ -27,8 +31,23 @@ type input struct {
 // call disappears behind scanning.
 const readAhead = 256 << 10
 
+// LongestStatement is how many bytes a statement may have, unless LimitStatements
+// says otherwise: far more than servers take as one, and little enough to be held in
+// memory.
+const LongestStatement = 64 << 20
+
+var errTooLong = errors.New("too long")
+
 func newInput(name string, src io.Reader) input {
-	return input{name: name, src: src, line: 1, col: 1, buf: make([]byte, 0, readAhead)}
+	return input{name: name, src: src, line: 1, col: 1, longest: LongestStatement, buf: make([]byte, 0, readAhead)}
+}
+
+// LimitStatements sets how many bytes a statement may have; 0 leaves it as it is. A
+// longer one is an error with its place. It must be called before Next.
+func (r *input) LimitStatements(bytes int) {
+	if bytes > 0 {
+		r.longest = bytes
+	}
 }
 
 // skipMark passes over a mark of the byte order at the very beginning.
@@ -46,8 +65,12 @@ func (r *input) ensure(n int) bool {
 		if r.err != nil {
 			return false
 		}
+		if len(r.buf) > r.longest {
+			r.err = errTooLong
+			return false
+		}
 		if cap(r.buf)-len(r.buf) < readAhead/2 {
-			grown := make([]byte, len(r.buf), 2*cap(r.buf)+readAhead)
+			grown := make([]byte, len(r.buf), min(2*cap(r.buf), max(r.longest, cap(r.buf)))+readAhead)
 			copy(grown, r.buf)
 			r.buf = grown
 		}
@@ -119,6 +142,16 @@ func (r *input) ended(opened int, what, closer string) error {
 }
 
 func (r *input) sourceError() error {
+	if errors.Is(r.err, context.Canceled) {
+		return fault.Stopped(r.err)
+	}
+	if errors.Is(r.err, errTooLong) {
+		return &fault.Error{
+			Class: fault.Invalid, Place: r.placeAt(0), Cause: r.err,
+			What: fmt.Sprintf("a statement or comment begins here that is longer than %d MiB", r.longest>>20),
+			Next: "is a quote missing? Else raise --longest-statement, or longest_statement in the estate file, as far as there is memory",
+		}
+	}
 	return &fault.Error{
 		Class: fault.Invalid, Place: r.placeAt(len(r.buf)), Cause: r.err,
 		What: "the script cannot be read to its end: " + r.err.Error(),

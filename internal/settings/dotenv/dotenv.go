@@ -62,7 +62,7 @@ func lineEnd(source []byte, pos int) int {
 }
 
 func value(source []byte, address string, start int) (syntax.Setting, error) {
-	s := syntax.Setting{Address: address, Kind: syntax.String, Start: start, Place: syntax.PlaceAt(source, start)}
+	s := syntax.Setting{Address: address, Kind: syntax.String, Start: start}
 	end := lineEnd(source, start)
 	if start == end || source[start] != '"' && source[start] != '\'' {
 		raw := source[start:end]
@@ -82,7 +82,7 @@ func value(source []byte, address string, start int) (syntax.Setting, error) {
 	quote := source[start]
 	length := syntax.ClosingQuote(source[start:], quote == '"')
 	if length < 0 {
-		return s, fault.At(fault.Invalid, s.Place, "close it", "a quote is opened here and never closed")
+		return s, fault.At(fault.Invalid, syntax.PlaceAt(source, start), "close it", "a quote is opened here and never closed")
 	}
 	s.End = start + length + 1
 	body := string(source[start+1 : s.End-1])

@@ -98,7 +98,7 @@ func address(section, key string) string {
 // value takes the value that begins at pos.
 func (p *parser) value(address string) error {
 	start, end := p.pos, p.lineEnd()
-	s := syntax.Setting{Address: address, Start: start, Place: syntax.PlaceAt(p.source, start)}
+	s := syntax.Setting{Address: address, Start: start}
 	quote := byte(0)
 	if start < end && (p.source[start] == '"' || p.source[start] == '\'') {
 		quote = p.source[start]
@@ -115,7 +115,7 @@ func (p *parser) value(address string) error {
 	}
 	closing := syntax.ClosingQuote(p.source[start:], quote == '"')
 	if closing < 0 {
-		return fault.At(fault.Invalid, s.Place, "close it on the same line", "a quote is opened here and never closed")
+		return fault.At(fault.Invalid, syntax.PlaceAt(p.source, start), "close it on the same line", "a quote is opened here and never closed")
 	}
 	s.End = start + closing + 1
 	p.pos = s.End

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/syntax"
 )
@@ -48,10 +49,6 @@ type parser struct {
 	err    error
 }
 
-// deepest is how deep values may be nested: deeper than any settings, shallow
-// enough for the stack.
-const deepest = 200
-
 func (p *parser) fail(what string) {
 	if p.err == nil {
 		p.err = fault.At(fault.Invalid, syntax.PlaceAt(p.source, min(p.pos, len(p.source))), "correct the file", "this is no JSON: %s", what)
@@ -84,7 +81,7 @@ func (p *parser) value(address string) {
 	defer func() { p.depth-- }()
 	switch {
 	case p.err != nil:
-	case p.depth > deepest:
+	case p.depth > bounds.Deepest:
 		p.fail("it is nested too deep")
 	case p.at('{'):
 		p.members(address, '}', true)
@@ -166,7 +163,7 @@ func (p *parser) scalar(address string) {
 		p.fail("a value is missing or not written as JSON wants it")
 		return
 	}
-	s := syntax.Setting{Address: address, Value: literal, Start: start, End: p.pos, Place: syntax.PlaceAt(p.source, start)}
+	s := syntax.Setting{Address: address, Value: literal, Start: start, End: p.pos}
 	switch literal[0] {
 	case '"':
 		s.Kind = syntax.String

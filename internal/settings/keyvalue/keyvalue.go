@@ -44,7 +44,7 @@ func Parse(source []byte) ([]syntax.Setting, error) {
 			value := strings.TrimRight(string(source[start:end]), " \t")
 			s := syntax.Setting{
 				Address: string(source[pos+m[2] : pos+m[3]]), Kind: syntax.String, Value: value,
-				Start: start, End: start + len(value), Place: syntax.PlaceAt(source, start),
+				Start: start, End: start + len(value),
 			}
 			if integer.MatchString(value) {
 				s.Kind = syntax.Integer

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/syntax"
 )
@@ -99,7 +100,9 @@ func (f *finder) balanced() error {
 		}
 		switch c := string(f.src[t.start:t.end]); c {
 		case "(", "[", "{":
-			open = append(open, t)
+			if open = append(open, t); len(open) > bounds.Deepest {
+				return parseError(f.src, t.start, "brackets are nested too deep here")
+			}
 		case ")", "]", "}":
 			if len(open) == 0 || closers[string(f.src[open[len(open)-1].start])] != c {
 				return parseError(f.src, t.start, "this "+c+" closes nothing")
@@ -544,7 +547,7 @@ func (f *finder) add(address, where string, tokens []token) {
 	}
 	s := syntax.Setting{
 		Address: address, Start: tokens[0].start, End: tokens[len(tokens)-1].end,
-		Place: syntax.PlaceAt(f.src, tokens[0].start), Kind: syntax.Expression,
+		Kind: syntax.Expression,
 	}
 	source := string(f.src[s.Start:s.End])
 	s.Value = source

@@ -30,10 +30,32 @@ type Syntax struct {
 }
 
 // PlaceAt is the line and column of a byte of a file.
-func PlaceAt(source []byte, at int) fault.Place {
-	before := source[:at]
-	line := 1 + bytes.Count(before, []byte{'\n'})
-	return fault.Place{Line: line, Column: 1 + utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:])}
+func PlaceAt(source []byte, at int) fault.Place { return NewPlaces(source).At(at) }
+
+// Places tells lines and columns of bytes of a file. Asked in the order of the bytes
+// it reads the file once, however often it is asked.
+type Places struct {
+	source           []byte
+	at, line, column int
+}
+
+// NewPlaces begins at the file's first byte.
+func NewPlaces(source []byte) *Places { return &Places{source: source, line: 1, column: 1} }
+
+// At is the line and column of a byte.
+func (p *Places) At(at int) fault.Place {
+	at = min(at, len(p.source))
+	if at < p.at {
+		p.at, p.line, p.column = 0, 1, 1
+	}
+	passed := p.source[p.at:at]
+	if lines := bytes.Count(passed, []byte{'\n'}); lines > 0 {
+		p.line, p.column = p.line+lines, 1
+		passed = passed[bytes.LastIndexByte(passed, '\n')+1:]
+	}
+	p.column += utf8.RuneCount(passed)
+	p.at = at
+	return fault.Place{Line: p.line, Column: p.column}
 }
 
 // ClosingQuote finds the quote that closes the one at the beginning of text, -1
@@ -75,7 +97,7 @@ type Setting struct {
 	// Start and End are the byte range of the value as it is written in the
 	// file, quotes included.
 	Start, End int
-	Place      fault.Place // of the value; File is filled in by whoever knows it
+	Place      fault.Place // of Start; filled in for all settings of a file at once
 	// Refusal says why the value must not be written, as the end of a
 	// sentence that begins with "it is"; empty when it may be.
 	Refusal string

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"strings"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/syntax"
 )
@@ -57,15 +58,17 @@ func Parse(source []byte) ([]syntax.Setting, error) {
 				address = open[len(open)-1].address + address
 			}
 			found = append(found, attributes(source, before, after, address, t.Attr)...)
-			open = append(open, element{address: address, start: after})
+			if open = append(open, element{address: address, start: after}); len(open) > bounds.Deepest {
+				return nil, malformed(source, before, outline("elements are nested too deep"))
+			}
 		case xml.EndElement:
 			if len(open) == 0 {
-				return nil, malformed(source, before, errors.New("this closes nothing"))
+				return nil, malformed(source, before, outline("this closes nothing"))
 			}
 			e := open[len(open)-1]
 			open = open[:len(open)-1]
 			if !strings.HasSuffix(e.address, "/"+full(t.Name)) {
-				return nil, malformed(source, before, errors.New("this does not close "+e.address))
+				return nil, malformed(source, before, outline("this does not close "+e.address))
 			}
 			if !e.children && before >= e.start && source[after-1] == '>' && bytes.HasPrefix(source[before:], []byte("</")) {
 				found = append(found, text(source, e, before))
@@ -81,7 +84,7 @@ func Parse(source []byte) ([]syntax.Setting, error) {
 		}
 	}
 	if len(open) > 0 {
-		return nil, malformed(source, open[len(open)-1].start, errors.New("this is never closed: "+open[len(open)-1].address))
+		return nil, malformed(source, open[len(open)-1].start, outline("this is never closed: "+open[len(open)-1].address))
 	}
 	return found, nil
 }
@@ -93,20 +96,24 @@ func full(n xml.Name) string {
 	return n.Local
 }
 
+// outline is what is wrong with a file's elements.
+type outline string
+
+func (o outline) Error() string { return string(o) }
+
 func malformed(source []byte, at int, err error) error {
-	what := "this is no well-formed XML"
-	if message := err.Error(); strings.HasSuffix(message, "unexpected EOF") {
-		what += ": an element is never closed"
-	} else if _, mismatch, is := strings.Cut(message, ": element <"); is {
-		what += ": element <" + mismatch
-	} // else the message may quote the file, where passwords stand
+	what := "this is no well-formed XML" // the library's own message may quote the file, where passwords stand
+	var ours outline
+	if errors.As(err, &ours) {
+		what = string(ours)
+	}
 	return fault.At(fault.Invalid, syntax.PlaceAt(source, min(at, len(source))), "correct the file", "%s", what)
 }
 
 var integer = regexp.MustCompile(`^-?[0-9]+$`)
 
 func setting(source []byte, address string, start, end int) syntax.Setting {
-	s := syntax.Setting{Address: address, Kind: syntax.String, Value: unescape(string(source[start:end])), Start: start, End: end, Place: syntax.PlaceAt(source, start)}
+	s := syntax.Setting{Address: address, Kind: syntax.String, Value: unescape(string(source[start:end])), Start: start, End: end}
 	if integer.MatchString(s.Value) {
 		s.Kind = syntax.Integer
 	}

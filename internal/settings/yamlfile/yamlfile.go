@@ -6,6 +6,7 @@
 package yamlfile
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"regexp"
@@ -18,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/jsonfile"
 	"yellowfield/internal/settings/syntax"
@@ -29,9 +31,16 @@ var Syntax = syntax.Syntax{
 	Addresses: "write the keys joined by dots: main.server, servers.0.name",
 }
 
+// mostPieces is less than that of other syntaxes: the library takes some kilobytes
+// of memory for each.
+const mostPieces = 40_000
+
 // Parse gives every value that is no map or list. A value that is written over
 // several lines, an alias or a tagged value comes with its Refusal.
 func Parse(source []byte) ([]syntax.Setting, error) {
+	if err := errors.Join(bounds.Check(source, mostPieces), bounds.CheckYAML(source)); err != nil {
+		return nil, fault.At(fault.Invalid, fault.Place{}, "is this the right file?", "the file %v", err)
+	}
 	tree, err := parser.ParseBytes(source, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		place := fault.Place{Line: 1}
@@ -65,7 +74,9 @@ func lineStarts(source []byte) []int {
 type finder struct {
 	source []byte
 	lines  []int
-	found  []syntax.Setting
+	// line, column and at are where offset was asked for last.
+	line, column, at int
+	found            []syntax.Setting
 }
 
 // walk takes a node; refusal is why nothing below it can be written.
@@ -118,21 +129,22 @@ func (f *finder) offset(p *token.Position) int {
 	if p.Line < 1 || p.Line > len(f.lines) {
 		return -1
 	}
-	at := f.lines[p.Line-1]
-	for range p.Column - 1 {
-		if at >= len(f.source) {
+	if p.Line != f.line || p.Column < f.column {
+		f.line, f.column, f.at = p.Line, 1, f.lines[p.Line-1]
+	}
+	for ; f.column < p.Column; f.column++ {
+		if f.at >= len(f.source) {
 			return -1
 		}
-		_, size := utf8.DecodeRune(f.source[at:])
-		at += size
+		_, size := utf8.DecodeRune(f.source[f.at:])
+		f.at += size
 	}
-	return at
+	return f.at
 }
 
 func (f *finder) add(address string, t *token.Token, kind syntax.Kind, value, refusal string) {
 	at := max(f.offset(t.Position), 0)
-	f.found = append(f.found, syntax.Setting{Address: address, Kind: kind, Value: value, Start: at, End: at,
-		Place: syntax.PlaceAt(f.source, at), Refusal: refusal})
+	f.found = append(f.found, syntax.Setting{Address: address, Kind: kind, Value: value, Start: at, End: at, Refusal: refusal})
 }
 
 // scalar takes a value on one line: quoted, or as the token has it. What the
@@ -144,32 +156,31 @@ func (f *finder) scalar(address string, t *token.Token, kind syntax.Kind, value,
 		f.add(address, t, syntax.Expression, value, "written in a way that is not understood")
 		return
 	}
-	rest := string(f.source[start:])
+	rest := f.source[start:]
 	length := -1
 	switch {
-	case strings.HasPrefix(rest, `"`):
+	case bytes.HasPrefix(rest, []byte(`"`)):
 		if i := syntax.ClosingQuote(f.source[start:], true); i > 0 {
 			length = i + 1
 		}
-	case strings.HasPrefix(rest, "'"):
+	case bytes.HasPrefix(rest, []byte("'")):
 		length = singleQuoted(rest)
-	case t.Value != "" && strings.HasPrefix(rest, t.Value):
+	case t.Value != "" && bytes.HasPrefix(rest, []byte(t.Value)):
 		length = len(t.Value)
 	}
-	if length < 0 || strings.ContainsAny(rest[:length], "\r\n") {
+	if length < 0 || bytes.ContainsAny(rest[:length], "\r\n") {
 		if refusal == "" {
 			refusal = "written over several lines, or empty"
 		}
 		f.add(address, t, syntax.Expression, value, refusal)
 		return
 	}
-	f.found = append(f.found, syntax.Setting{Address: address, Kind: kind, Value: value, Start: start, End: start + length,
-		Place: syntax.PlaceAt(f.source, start), Refusal: refusal})
+	f.found = append(f.found, syntax.Setting{Address: address, Kind: kind, Value: value, Start: start, End: start + length, Refusal: refusal})
 }
 
 // singleQuoted is the length of the text in single quotes at the beginning, -1
 // when it is not closed; a doubled quote stands for one.
-func singleQuoted(text string) int {
+func singleQuoted(text []byte) int {
 	for i := 1; i < len(text); i++ {
 		if text[i] != '\'' {
 			continue

@@ -1,0 +1,219 @@
+package main
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/throwaway"
+)
+
+// bombMemory is what the program may use for whatever a hostile file holds, in KiB.
+// What it maps, which is more, is limited to twice that, so that a failure does not
+// take the machine with it.
+const bombMemory = 256 << 10
+
+// many repeats a text up to nearly the longest settings file that is read, dense
+// up to nearly the most words and marks, of which text has pieces.
+func many(text string) string              { return strings.Repeat(text, (4<<20-1024)/len(text)) }
+func dense(pieces int, text string) string { return strings.Repeat(text, 99_000/pieces) }
+
+// settingsBombs are files that need little to be written, and much to be read.
+func settingsBombs() map[string]string {
+	deep := func(open string) string { return strings.Repeat(open, 30_000) }
+	yaml := func(pieces int, text string) string { return strings.Repeat(text, 39_000/pieces) } // which has fewer
+	return map[string]string{
+		"long.php":       "<?php\n$a = [" + many("1,") + "];\n",
+		"long.yaml":      "a: [" + many("1,") + "]\n",
+		"long.xml":       many("<a>"),
+		"long.ini":       "[a]\n" + many("b=1\n"),
+		"long.env":       "A=mysql://" + many("a:b@"),
+		"zeros.php":      "<?php" + many("\x00"),
+		"entity.xml":     `<!DOCTYPE a [<!ENTITY x "xxxxxxxxxx"><!ENTITY y "&x;&x;&x;&x;&x;&x;&x;&x;">]><a>` + many("&y;") + "</a>",
+		"deep.php":       "<?php\n$a = " + deep("["),
+		"deep2.php":      "<?php\n$a = " + deep("[") + deep("]") + ";\n",
+		"deep3.php":      "<?php\n" + deep("{") + deep("}"),
+		"deep4.php":      "<?php\n" + dense(4, "if(1) "),
+		"deep5.php":      "<?php\n$a = " + dense(3, "(1 ? "),
+		"deep6.php":      "<?php\n" + deep("namespace{") + deep("}"),
+		"deep7.php":      "<?php\n$a = " + strings.Repeat("['abcdefgh'=>", 95) + dense(2, "1,")[2000:] + strings.Repeat("]", 95) + ";",
+		"wide.php":       "<?php\n$a = [" + dense(2, "1,") + "];\n",
+		"wide2.php":      "<?php\n" + dense(5, "$a=1;"),
+		"wide3.php":      "<?php\n$a" + dense(3, "[1]") + "=1;",
+		"wide4.php":      "<?php\n" + dense(6, "//a=1\n"),
+		"wide5.php":      "<?php\n" + dense(9, "// $a = 'b';\n"),
+		"quotes.php":     "<?php\n" + dense(2, "'\\"),
+		"deep.yaml":      deep("["),
+		"deep2.yaml":     "a: " + deep("[") + deep("]"),
+		"deep3.yaml":     deep("{a: "),
+		"deep4.yaml":     deep("- "),
+		"deep5.yaml":     yaml(1, "? "),
+		"deep6.yaml":     strings.Repeat("[", 95) + yaml(2, "1,")[1000:] + strings.Repeat("]", 95),
+		"wide.yaml":      "a: [" + yaml(2, "1,") + "]\n",
+		"wide2.yaml":     yaml(3, "- 1\n"),
+		"wide3.yaml":     yaml(4, "a: 1\n"),
+		"wide4.yaml":     yaml(5, "#a: 1\n"),
+		"alias.yaml":     "a: &a [x,x]\n" + yaml(11, "b: &a [*a,*a]\n"),
+		"documents.yaml": yaml(4, "---\n"),
+		"deep.json":      `{"a": ` + deep("["),
+		"deep2.json":     `{"a": ` + deep("[") + deep("]") + "}",
+		"deep3.json":     deep(`{"":`),
+		"wide.json":      `{"a": [` + dense(2, "1,") + "1]}",
+		"deep.xml":       dense(3, "<a>"),
+		"deep2.xml":      strings.Repeat("<abcdefgh>", 15_000) + strings.Repeat("</abcdefgh>", 12_000),
+		"wide.xml":       "<a>" + dense(4, "<b/>") + "</a>",
+		"wide2.xml":      "<a " + dense(4, "b='' ") + "/>",
+		"wide.ini":       "[a]\n" + dense(4, "b=1\n"),
+		"wide2.ini":      dense(4, "[a]\n"),
+		"wide.env":       dense(4, "A=1\n"),
+		"wide2.env":      dense(5, "#A=1\n"),
+		"wide.conf":      dense(3, "a 1\n"),
+		"url.env":        "A=mysql://" + dense(4, "a:b@"),
+		"url2.env":       "A=mysql:" + dense(4, "a=b;"),
+	}
+}
+
+// runBounded runs the program where it may use no more memory, and returns what it
+// said.
+func runBounded(t *testing.T, folder string, arguments ...string) (out string, err error) {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	link := filepath.Join(t.TempDir(), "yellowfield") // it is what its name says
+	require.NoError(t, os.Symlink(self, link))
+	run := exec.CommandContext(ctx, "sh", append([]string{"-c", fmt.Sprintf("ulimit -d %d; exec \"$0\" \"$@\"", 2*bombMemory), link}, arguments...)...)
+	run.Dir, run.WaitDelay = folder, time.Second
+	run.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder, "COLUMNS=400")
+	began := time.Now()
+	var heard bytes.Buffer
+	run.Stdout, run.Stderr = &heard, &heard
+	require.NoError(t, run.Start())
+	ended := make(chan int)
+	go func() { ended <- mostResident(run.Process.Pid) }()
+	err = run.Wait()
+	said, most := heard.Bytes(), <-ended
+	assert.Less(t, most, bombMemory, "%q: KiB of memory", arguments)
+	require.NoError(t, ctx.Err(), "%q hangs", arguments)
+	out = string(said[:min(len(said), 4000)])
+	for _, dead := range []string{"panic:", "fatal error:", "goroutine "} {
+		assert.NotContains(t, out, dead, "%q", arguments)
+	}
+	t.Logf("%q: %d MiB, %.1f s, %d bytes said", arguments, most>>10, time.Since(began).Seconds(), len(said))
+	return out, err
+}
+
+// mostResident is the most memory that a process had, in KiB, watched until it ends.
+func mostResident(pid int) (most int) {
+	for {
+		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		_, peak, has := strings.Cut(string(status), "VmHWM:")
+		if err != nil || !has { // a process that has ended has none
+			return most
+		}
+		now := 0
+		_, _ = fmt.Sscan(peak, &now)
+		most = max(most, now)
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+func TestSettingsThatAreBombs(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("limits of memory are Linux's here")
+	}
+	t.Parallel()
+	folder := t.TempDir()
+	for name, content := range settingsBombs() {
+		t.Run(name, func(t *testing.T) {
+			require.Less(t, len(content), 4<<20)
+			path := filepath.Join(folder, name)
+			require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
+			_, _ = runBounded(t, folder, "settings", "show", path, "--quiet")
+			if !strings.HasPrefix(name, "wide") {
+				_, _ = runBounded(t, folder, "settings", "set", path, "nothing.like.it=1", "--dry-run")
+			}
+			if strings.HasSuffix(name, ".yaml") && strings.HasPrefix(name, "deep") {
+				_, err := runBounded(t, folder, "verify", "--estate", path)
+				assert.Error(t, err)
+			}
+		})
+	}
+	for name, content := range map[string]string{"longer.xml": strings.Repeat("<a>", 7<<20/3), "longer.yaml": strings.Repeat("[", 7<<20)} {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
+		out, err := runBounded(t, folder, "settings", "show", path)
+		require.Error(t, err)
+		assert.Contains(t, out, "longer than 4 MiB")
+	}
+}
+
+// TestScriptsThatAreBombs imports a few packed bytes that become hundreds of
+// megabytes: more than is ever read of them.
+func TestScriptsThatAreBombs(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("limits of memory are Linux's here")
+	}
+	t.Parallel()
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
+		if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
+			t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+		}
+		folder, err := os.MkdirTemp("", "yf-")
+		require.NoError(t, err)
+		defer os.RemoveAll(folder)
+		server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product, Folder: folder})
+		require.NoError(t, err)
+		defer server.Stop()
+		for name, bomb := range map[string]struct {
+			head string
+			body string
+			says string
+		}{
+			"one statement":  {"SELECT ", "1,", "longer than 64 MiB"},
+			"one string":     {"INSERT INTO t VALUES ('", "aaaaaaaa", "longer than 64 MiB"},
+			"many rows":      {"INSERT INTO t VALUES (1)", ",(1)", "longer than 64 MiB"},
+			"one comment":    {"/* ", "aaaaaaaa", "longer than 64 MiB"},
+			"one name":       {"CREATE TABLE `", "aaaaaaaa", "longer than 64 MiB"},
+			"nested":         {"SELECT ", "(", "longer than 64 MiB"},
+			"blanks":         {"", "        ", ""},
+			"one short line": {"-- ", "aaaaaaaa", "longer than 64 MiB"},
+		} {
+			t.Run(string(product)+" "+name, func(t *testing.T) {
+				folder := t.TempDir()
+				pack := func(text string) []byte {
+					var packed bytes.Buffer
+					w := gzip.NewWriter(&packed)
+					_, _ = io.WriteString(w, text)
+					require.NoError(t, w.Close())
+					return packed.Bytes()
+				}
+				const step, steps = 8 << 20, 40
+				packed := append(pack(bomb.head), bytes.Repeat(pack(strings.Repeat(bomb.body, step/len(bomb.body))), steps)...)
+				require.Less(t, len(packed), 1<<20)
+				require.NoError(t, os.WriteFile(filepath.Join(folder, "bomb.sql.gz"), packed, 0o600))
+				require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(fmt.Sprintf(
+					"servers: {barn: {dbms: %s, socket: %s, admin: {user: %s}}}\napps: {a: {server: barn, folder: ., database: {name: aa}, accounts: [{name: a_app}], import: [bomb.sql.gz]}}\n", product, server.Socket, server.Admin)), 0o600))
+				out, err := runBounded(t, folder, "provision")
+				if bomb.says != "" {
+					require.Error(t, err)
+					assert.Contains(t, out, bomb.says)
+					assert.Contains(t, out, "bomb.sql.gz:1")
+				}
+			})
+		}
+	}
+}
