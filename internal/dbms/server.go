@@ -21,6 +21,13 @@ type Login struct {
 	AsApplication bool
 }
 
+// Session is somebody's connection to the server.
+type Session struct {
+	Who         string // account, where from, number, since when: for a person
+	Administers bool   // the account may administer others', so that its locks count
+	End         Statement
+}
+
 // Facts is what a server says of itself. Those that a product does not have
 // are zero.
 type Facts struct {
@@ -56,9 +63,9 @@ type Server interface {
 	// Lock takes a named lock on the server without waiting; held is false when
 	// someone else has it.
 	Lock(ctx context.Context, name string) (release func(), held bool, err error)
-	// LockHolder says who has a named lock, and the statement that ends the session;
-	// both are empty when nobody has it, or it cannot be told.
-	LockHolder(ctx context.Context, name string) (who, end string)
+	// LockHolder gives the session that has a named lock, which any account may take;
+	// nil when nobody has it any more.
+	LockHolder(ctx context.Context, name string) (*Session, error)
 	// EndSessions ends the open connections of an account.
 	EndSessions(ctx context.Context, a Account) error
 

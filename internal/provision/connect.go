@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
@@ -278,20 +279,12 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 // within holds the app's locks while work is done: a file lock here, and a
 // lock on the server against other hosts.
 func (r *run) within(ctx context.Context, work func(context.Context) error) error {
-	busy := func(where, who, end string) error {
-		next := "wait until it is done, and run the command again"
-		if who != "" {
-			where += " (" + who + ")"
-			next += "; if nothing is at work there, end that session as the administrator: " + end
-		}
-		return fault.New(fault.Protected, next, "someone else is working on app %s %s", r.app.Name, where)
-	}
 	release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
 	if err != nil {
 		return err
 	}
 	if !held {
-		return busy("on this host", "", "")
+		return fault.New(fault.Protected, "wait until it is done, and run the command again", "someone else is working on app %s on this host", r.app.Name)
 	}
 	defer release()
 	c, err := r.connect(ctx, r.app.Server)
@@ -303,20 +296,17 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			return err
 		}
 		r.warnOfStrangers(c)
-		release, held, err := c.admin.Lock(ctx, "yellowfield:"+r.app.Database.Name)
+		release, holder, err := r.lock(ctx, c.admin, "yellowfield:"+r.app.Database.Name)
 		if err != nil {
 			return err
 		}
-		if !held {
-			who, end := c.admin.LockHolder(ctx, "yellowfield:"+r.app.Database.Name)
-			return busy("from another host or folder", who, end)
+		if holder != nil {
+			return fault.New(fault.Protected, "wait until it is done, and run the command again; if nothing is at work there, end that session as the administrator: "+holder.End.String(),
+				"someone else is working on app %s from another host or folder (%s)", r.app.Name, holder.Who)
 		}
 		defer release()
 		if err := r.restoreForgotten(ctx, c); err != nil {
 			return err
-		}
-		if r.waiting != "" {
-			r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: "settings of server " + c.entry.Name + " wait to be restored, and the lock for that is held by " + r.waiting})
 		}
 	}
 	if err := r.look(ctx); err != nil {
@@ -325,10 +315,50 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	if c.admin == nil {
 		defer r.view.server.Close()
 	}
-	if len(r.forgotten) > 0 {
-		r.tell(Row{Step: "server", Outcome: Mended, Facts: "what an interrupted import had changed is restored: " + strings.Join(r.forgotten, ", ")})
-	}
 	return work(ctx)
+}
+
+// lock takes a lock on the server, or gives the session that has it. A lock counts
+// only when somebody who administers holds it: any account may take one, and an
+// application's could keep everybody out for ever. Its session is ended; a command
+// that changes nothing says so and goes on without the lock.
+func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release func(), holder *dbms.Session, err error) {
+	const tries = 5
+	for range tries {
+		release, held, err := admin.Lock(ctx, name)
+		if err != nil || held {
+			return release, nil, err
+		}
+		if holder, err = admin.LockHolder(ctx, name); err != nil {
+			return nil, nil, err
+		}
+		if holder == nil {
+			continue // it was given back in the meantime
+		}
+		if holder.Administers {
+			return nil, holder, nil
+		}
+		row := Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("the lock %s is held by %s, which administers nothing", name, holder.Who)}
+		if r.options.DryRun {
+			row.Remedy = "end the session as the administrator, and ask what it is: " + holder.End.String()
+			r.tell(row)
+			return func() {}, nil, nil
+		}
+		if err := admin.Exec(ctx, holder.End); err != nil {
+			return nil, nil, err
+		}
+		row.Outcome, row.Severity, row.Facts = Mended, "", row.Facts+": its session was ended"
+		r.tell(row)
+		select {
+		case <-ctx.Done():
+			return nil, nil, fault.Stopped(ctx.Err())
+		case <-time.After(100 * time.Millisecond): // the server ends it in its own time
+		}
+	}
+	if holder == nil {
+		holder = &dbms.Session{Who: "a session that comes and goes"}
+	}
+	return nil, holder, nil
 }
 
 // accountsOf gives the server accounts of an estate account: one for each host

@@ -234,11 +234,6 @@ type run struct {
 	// freeServer gives back the lock on the server's settings, while this run
 	// has changed them.
 	freeServer func()
-	// forgotten are server settings that were restored after a run that was
-	// killed.
-	forgotten []string
-	// waiting says who keeps a server's settings from being restored; empty for nobody.
-	waiting string
 }
 
 // begin tells the header once.

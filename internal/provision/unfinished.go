@@ -1,9 +1,9 @@
 package provision
 
 import (
-	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -237,12 +237,12 @@ func (r *run) planRestoring() {
 // changeServer sets the variables under a lock of the whole server, so that no
 // other import takes the changed values for the server's own.
 func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
-	release, held, err := r.view.server.Lock(ctx, serverLock())
+	release, holder, err := r.lock(ctx, r.view.server, serverLock())
 	if err != nil {
 		return err
 	}
-	if !held {
-		return fault.New(fault.Protected, "wait until it is done, and run the command again", "another import has changed settings of server %s for its time", r.app.Server)
+	if holder != nil {
+		return fault.New(fault.Protected, "wait until it is done, and run the command again", "another import has changed settings of server %s for its time (%s)", r.app.Server, holder.Who)
 	}
 	r.freeServer = release
 	before, err := r.mysql().GlobalVariables(ctx, names...)
@@ -307,20 +307,26 @@ func (e *Engine) restore(ctx context.Context, c *connection) (restored []string,
 }
 
 // restoreForgotten restores what a run that was killed left changed; one that
-// is still at work holds the lock.
+// is still at work holds the lock. A command that changes nothing says so.
 func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 	var note serverSettings
 	found, err := r.State.Note(changedServers, c.entry.Address().String(), &note)
 	if err != nil || !found {
 		return err
 	}
-	release, held, err := c.admin.Lock(ctx, serverLock())
+	waits := Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("settings of server %s wait to be restored since an import of app %s: %s", c.entry.Name, note.App, strings.Join(slices.Sorted(maps.Keys(note.Before)), ", ")),
+		Remedy: "yellowfield provision " + r.app.Name}
+	if r.options.DryRun {
+		r.tell(waits)
+		return nil
+	}
+	release, holder, err := r.lock(ctx, c.admin, serverLock())
 	if err != nil {
 		return err
 	}
-	if !held {
-		who, end := c.admin.LockHolder(ctx, serverLock())
-		r.waiting = cmp.Or(who, "a session that is gone by now") + "; an import that is at work restores them itself, else: " + cmp.Or(end, "run the command again")
+	if holder != nil {
+		waits.Remedy = "an import that is at work restores them itself; if none is, end the session of " + holder.Who + ": " + holder.End.String()
+		r.tell(waits)
 		return nil
 	}
 	defer release()
@@ -328,6 +334,6 @@ func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 	if err != nil {
 		return err
 	}
-	r.forgotten = restored
+	r.tell(Row{Step: "server", Outcome: Mended, Facts: "what an interrupted import had changed is restored: " + strings.Join(restored, ", ")})
 	return nil
 }

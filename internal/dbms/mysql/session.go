@@ -48,14 +48,28 @@ func lockName(name string) string {
 	return name[:min(len(name), 64)]
 }
 
-// LockHolder says who has a named lock: any account may take one.
-func (s *Server) LockHolder(ctx context.Context, name string) (who, end string) {
-	var id, seconds int64
-	var user, host string
-	if s.row(ctx, "SELECT ID, USER, HOST, TIME FROM information_schema.PROCESSLIST WHERE ID = IS_USED_LOCK(?)", []any{lockName(name)}, &id, &user, &host, &seconds) != nil {
-		return "", ""
+// LockHolder gives the session that has a named lock. An account counts as one that
+// administers when its name is ours, it has a right over other accounts, or it was
+// granted any role, whose rights are not looked into.
+func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Session, error) {
+	roles := "mysql.role_edges WHERE TO_USER"
+	if s.facts.Product == dbms.MariaDB {
+		roles = "mysql.roles_mapping WHERE User"
 	}
-	return fmt.Sprintf("%s from %s, connection %d, for %d s", user, host, id, seconds), fmt.Sprintf("KILL %d", id)
+	var holder *dbms.Session
+	err := s.each(ctx, `SELECT p.ID, p.USER, p.HOST, p.TIME, p.USER = ? OR EXISTS (SELECT 1 FROM `+roles+` = p.USER)
+			OR EXISTS (SELECT 1 FROM mysql.user u WHERE u.User = p.USER AND 'Y' IN (u.Create_user_priv, u.Super_priv, u.Grant_priv))
+		FROM information_schema.PROCESSLIST p WHERE p.ID = IS_USED_LOCK(?)`, []any{dbms.ParseAccount(s.currentUser).User, lockName(name)},
+		func(scan func(...any) error) error {
+			var id, seconds int64
+			var user, host string
+			holder = &dbms.Session{}
+			err := scan(&id, &user, &host, &seconds, &holder.Administers)
+			holder.Who = fmt.Sprintf("%s from %s, connection %d, whose last statement began %d s ago", user, host, id, seconds)
+			holder.End = plain("KILL %d", id)
+			return err
+		})
+	return holder, err
 }
 
 // EndSessions ends the open connections of an account, which would keep rights

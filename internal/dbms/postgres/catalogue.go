@@ -217,21 +217,23 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 	}, true, nil
 }
 
-// LockHolder says who has an advisory lock: any role may take one.
-func (s *Server) LockHolder(ctx context.Context, name string) (who, end string) {
-	err := s.each(ctx, standard, `SELECT a.pid, COALESCE(a.usename, ''), COALESCE(host(a.client_addr), 'the socket'), extract(epoch FROM now() - a.backend_start)::int
+// LockHolder gives the session that has an advisory lock. A role administers when it
+// is, or may become, one that is a superuser or may make roles.
+func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Session, error) {
+	var holder *dbms.Session
+	err := s.each(ctx, standard, `SELECT a.pid, COALESCE(a.usename, ''), COALESCE(host(a.client_addr), 'the socket'), extract(epoch FROM now() - a.backend_start)::int,
+			a.usename = session_user OR EXISTS (SELECT 1 FROM pg_catalog.pg_roles r WHERE (r.rolsuper OR r.rolcreaterole) AND pg_has_role(a.usesysid, r.oid, 'MEMBER'))
 		FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_stat_activity a ON a.pid = l.pid JOIN pg_catalog.pg_database d ON d.oid = l.database
 		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND d.datname = current_database() AND ((l.classid::int8 << 32) | l.objid::int8) = hashtextextended($1, 0)`, []any{name}, func(rows pgx.Rows) error {
 		var pid, seconds int
 		var user, from string
-		err := rows.Scan(&pid, &user, &from, &seconds)
-		who, end = fmt.Sprintf("%s from %s, process %d, connected for %d s", user, from, pid, seconds), fmt.Sprintf("SELECT pg_terminate_backend(%d)", pid)
+		holder = &dbms.Session{}
+		err := rows.Scan(&pid, &user, &from, &seconds, &holder.Administers)
+		holder.Who = fmt.Sprintf("%s from %s, process %d, connected for %d s", user, from, pid, seconds)
+		holder.End = dbms.Statement{Text: fmt.Sprintf("SELECT pg_terminate_backend(%d)", pid)}
 		return err
 	})
-	if err != nil {
-		return "", ""
-	}
-	return who, end
+	return holder, err
 }
 
 // EndSessions ends the open connections of a role.

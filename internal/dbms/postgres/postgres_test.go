@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -125,10 +126,28 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	release, locked, err := admin.Lock(ctx, "yellowfield:hives")
 	require.NoError(t, err)
 	assert.True(t, locked)
-	who, end := admin.LockHolder(ctx, "yellowfield:hives")
-	assert.Regexp(t, `from the socket, process \d+`, who)
-	assert.Regexp(t, `^SELECT pg_terminate_backend\(\d+\)$`, end)
+	holder, err := admin.LockHolder(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	assert.Regexp(t, `from the socket, process \d+`, holder.Who)
+	assert.True(t, holder.Administers)
 	release()
+	login.Database = "postgres" // where any role may take the lock
+	drone, err := postgres.Connect(ctx, login)
+	require.NoError(t, err)
+	_, locked, err = drone.Lock(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	assert.True(t, locked)
+	holder, err = admin.LockHolder(ctx, "yellowfield:hives")
+	require.NoError(t, err)
+	assert.False(t, holder.Administers)
+	assert.Contains(t, holder.Who, "comb_app")
+	require.NoError(t, admin.Exec(ctx, holder.End))
+	assert.Eventually(t, func() bool {
+		holder, err := admin.LockHolder(ctx, "yellowfield:hives")
+		return err == nil && holder == nil
+	}, 5*time.Second, 50*time.Millisecond)
+	drone.Close()
+	login.Database = "hives"
 	assert.ErrorContains(t, admin.Exec(ctx, dbms.Statement{Text: "SELECT 1; SELECT 2"}), "multiple commands", "a name that breaks out of its quotes comes to nothing")
 	for _, text := range []string{"SET ROLE hives_owner", "CREATE TABLE public.later (id serial)", "RESET ROLE"} {
 		exec(dbms.Statement{Text: text, Database: "hives"})
