@@ -235,6 +235,8 @@ type Table struct {
 // Object is a routine, trigger or event; Kind is its keyword.
 type Object struct{ Kind, Name string }
 
+func (o Object) String() string { return o.Kind + " " + o.Name }
+
 // Empty reports whether the database holds nothing at all.
 func (c Contents) Empty() bool {
 	return len(c.Tables)+len(c.Routines)+len(c.Triggers)+len(c.Events) == 0
@@ -255,6 +257,15 @@ func (c Contents) Objects() map[Object]bool {
 		for _, o := range list {
 			objects[o] = true
 		}
+	}
+	return objects
+}
+
+// Everything is Objects with the triggers.
+func (c Contents) Everything() map[Object]bool {
+	objects := c.Objects()
+	for _, o := range c.Triggers {
+		objects[o] = true
 	}
 	return objects
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/estate"
@@ -224,6 +225,43 @@ func (r *run) undo(ctx context.Context, done []*step) {
 		_ = r.journal.Record(entry)
 		what := strings.TrimPrefix(strings.TrimPrefix(s.object, s.Step+" of "), s.Step+" ")
 		r.tell(Row{Step: s.Step, Outcome: Undone, Facts: what})
+	}
+	if len(done) > 0 {
+		r.tellWhatStayed(ctx)
+	}
+}
+
+// tellWhatStayed looks whether the app's databases hold again what they held before,
+// and names what does not fit: "undone" is more than that no step has failed.
+func (r *run) tellWhatStayed(ctx context.Context) {
+	ctx = context.WithoutCancel(ctx)
+	now, err := r.view.server.Contents(ctx, r.databaseNames()...)
+	if err != nil {
+		r.tellFault(stepDatabase, err)
+		return
+	}
+	for _, d := range r.app.All() {
+		var stays, gone []string
+		had, has := r.plan.contents[d.Name].Everything(), now[d.Name].Everything()
+		for object := range has {
+			if !had[object] {
+				stays = append(stays, object.String())
+			}
+		}
+		for object := range r.plan.contents[d.Name].Objects() { // triggers go with their tables
+			if !has[object] {
+				gone = append(gone, object.String())
+			}
+		}
+		slices.Sort(stays)
+		slices.Sort(gone)
+		tell := func(what string, objects []string, remedy string) {
+			if len(objects) > 0 {
+				r.tell(Row{Step: stepDatabase, Outcome: Refused, Facts: d.Name + ": " + what + some(objects), Remedy: remedy})
+			}
+		}
+		tell("what was not there before stays: ", stays, "if the application has not made it meanwhile, it is the script's: look at it, and drop it")
+		tell("what was there before is gone: ", gone, "restore it from a backup: a script of this run, or somebody else, has dropped it")
 	}
 }
 
