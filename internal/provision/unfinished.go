@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -284,6 +285,9 @@ func (r *run) restoreServer(ctx context.Context) error {
 	return err
 }
 
+// plainValue is what a variable that an import may set can have been.
+var plainValue = regexp.MustCompile(`^[A-Za-z0-9_.]{0,32}$`)
+
 // restore gives a server its own values back, if a note says that it has
 // others.
 func (e *Engine) restore(ctx context.Context, c *connection) (restored []string, err error) {
@@ -294,8 +298,8 @@ func (e *Engine) restore(ctx context.Context, c *connection) (restored []string,
 		return nil, err
 	}
 	for name, value := range note.Before {
-		if !estate.MaySetDuringImport(name) {
-			return restored, fault.New(fault.Protected, "look at the note in the state folder", "a note says that the variable %s of server %s waits to be restored, which no import may have set", name, c.entry.Name)
+		if !estate.MaySetDuringImport(name) || !plainValue.MatchString(value) {
+			return restored, fault.New(fault.Protected, "look at the note in the state folder", "a note says that the variable %s of server %s waits to be restored to %q, which no import can have left", name, c.entry.Name, value)
 		}
 		if err := c.admin.Exec(ctx, mysql.SetGlobal(name, value)); err != nil {
 			return restored, err
