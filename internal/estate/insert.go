@@ -161,11 +161,18 @@ func placeFor(path, text, key, name string) (line, indent, section int, err erro
 
 // PlainKey writes a key of a map so that YAML reads it as it is.
 func PlainKey(key string) string {
-	if key == "" || strings.ContainsFunc(key, func(c rune) bool { return c < ' ' || c >= 0x7f && c < 0xa0 || c == 0x2028 || c == 0x2029 }) || strings.ContainsAny(key[:1], "[]{}*&!|>%@`\"'#?-,: ") || strings.Contains(key, ": ") || strings.Contains(key, " #") || strings.HasSuffix(key, ":") {
+	if !plainKey.MatchString(key) || strings.Contains(key, ": ") || strings.Contains(key, " #") || strings.HasSuffix(key, ":") || strings.TrimSpace(key) != key || noText.MatchString(key) {
 		return Quoted(key)
 	}
 	return key
 }
+
+var (
+	// plainKey are characters of addresses that mean nothing to YAML.
+	plainKey = regexp.MustCompile(`^[A-Za-z_$/][A-Za-z0-9_$/@.#\[\]'>: -]*$`)
+	// noText is what YAML or one of its older versions takes for something else.
+	noText = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null)$`)
+)
 
 // Quoted writes a text in double quotes as YAML reads it.
 func Quoted(text string) string {

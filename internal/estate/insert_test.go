@@ -4,7 +4,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
+	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -59,4 +61,24 @@ func TestKeysAreWrittenAsYAMLReadsThem(t *testing.T) {
 	} {
 		assert.Equal(t, want, PlainKey(key))
 	}
+}
+
+// FuzzQuoted has YAML read texts and keys back.
+func FuzzQuoted(f *testing.F) {
+	for _, text := range []string{"", "a", "a: b", "\n- x", "\x00", "\x1f", "\x85", "\u2028", "\ufeff", `"`, `\`, "#", "{", "é", "🐝", "\x7f", "\u00a0", "\ufffe"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if !utf8.ValidString(text) {
+			return
+		}
+		var back map[string]string
+		if err := yaml.Unmarshal([]byte("k: "+Quoted(text)+"\n"), &back); assert.NoError(t, err, "%q", text) {
+			assert.Equal(t, map[string]string{"k": text}, back)
+		}
+		back = nil
+		if err := yaml.Unmarshal([]byte(PlainKey(text)+": v\n"), &back); assert.NoError(t, err, "%q", text) {
+			assert.Equal(t, map[string]string{text: "v"}, back)
+		}
+	})
 }

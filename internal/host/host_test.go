@@ -179,3 +179,48 @@ func TestARaceIsLost(t *testing.T) {
 	}
 	assert.False(t, errors.Is(err, fs.ErrNotExist))
 }
+
+// FuzzPath opens, by paths that are made to lead out, what lies in a folder and
+// outside of it: nothing that is read comes from outside.
+func FuzzPath(f *testing.F) {
+	for _, path := range []string{"a", "../outside/a", "link/a", "conf/../../outside/a", "up/outside/a", "up", "abs", "abs/a", "conf/back/../outside/a", "./conf/./a", "loop/a", "//a", "conf/\x00a", "link/../outside/a"} {
+		f.Add(path, "conf/a")
+		f.Add("new", path)
+	}
+	top := f.TempDir()
+	folder, outside := filepath.Join(top, "site"), filepath.Join(top, "outside")
+	for _, path := range []string{filepath.Join(folder, "conf"), outside} {
+		require.NoError(f, os.MkdirAll(path, 0o755))
+	}
+	for path, content := range map[string]string{"site/a": "inside", "site/conf/a": "inside", "outside/a": "outside", "a": "outside"} {
+		require.NoError(f, os.WriteFile(filepath.Join(top, path), []byte(content), 0o644))
+	}
+	for name, target := range map[string]string{"link": "conf", "up": "..", "abs": outside, "conf/back": "..", "loop": "loop"} {
+		require.NoError(f, os.Symlink(target, filepath.Join(folder, name)))
+	}
+	f.Fuzz(func(t *testing.T, path, target string) {
+		link := filepath.Join(folder, "new")
+		_ = os.Remove(link)
+		_ = os.Symlink(target, link)
+		opened, err := Open(folder, Options{})
+		require.NoError(t, err)
+		defer opened.Close()
+		asked := folder + string(filepath.Separator) + path
+		if !below(folder, filepath.Clean(asked)) {
+			return // the administrator may name a file anywhere
+		}
+		content, err := opened.Read(filepath.Clean(asked))
+		if err == nil {
+			assert.Equal(t, "inside", string(content), "%q, new -> %q", path, target)
+		}
+		_ = opened.Write(filepath.Clean(asked), []byte("inside"), atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644})
+		for _, theirs := range []string{filepath.Join(outside, "a"), filepath.Join(top, "a")} {
+			content, err := os.ReadFile(theirs)
+			require.NoError(t, err)
+			assert.Equal(t, "outside", string(content), "%q, new -> %q", path, target)
+		}
+		entries, err := os.ReadDir(outside)
+		require.NoError(t, err)
+		assert.Len(t, entries, 1)
+	})
+}

@@ -2,6 +2,7 @@ package render
 
 import (
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -21,4 +22,26 @@ func TestATerminalObeysNothingButOurStyles(t *testing.T) {
 	} {
 		assert.Equal(t, want, shown(text))
 	}
+}
+
+// FuzzShown lets a text say what it will: nothing of it reaches a terminal but what
+// it can show, and what is shown is shown again as it is.
+func FuzzShown(f *testing.F) {
+	for _, text := range []string{"a", "\x1b[31m", "\x1b[31;5m", "\x1b[1;\x1b[1m", "\u009b1m", "\xc2", "\x1b[38;5;1m", "\x1b]8;;http://x\x07", "\r\n", "\u202e"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		out := shown(text)
+		assert.True(t, utf8.ValidString(out))
+		assert.Equal(t, out, shown(out))
+		for rest := out; rest != ""; {
+			if style := ours.FindString(rest); style != "" {
+				rest = rest[len(style):]
+				continue
+			}
+			c, size := utf8.DecodeRuneInString(rest)
+			assert.False(t, hidden(c), "%q of %q", c, out)
+			rest = rest[size:]
+		}
+	})
 }
