@@ -6,6 +6,7 @@ import (
 	"go/token"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -56,6 +57,7 @@ func TestWhoMayKnowWhom(t *testing.T) {
 				assert.False(t, strings.HasPrefix(imported, ban), "%s must not import %s", path, imported)
 			}
 		}
+		opens(t, filepath.ToSlash(path), file)
 		// The core prints nothing.
 		ast.Inspect(file, func(node ast.Node) bool {
 			if selector, ok := node.(*ast.SelectorExpr); ok {
@@ -71,4 +73,45 @@ func TestWhoMayKnowWhom(t *testing.T) {
 		return nil
 	}))
 	assert.Greater(t, checked, 25)
+}
+
+// connects are the files that may open a connection to a server: each makes it from
+// the one configuration of its package.
+var connects = []string{"dbms/mysql/server.go", "dbms/mysql/session.go", "dbms/postgres/server.go", "dbms/postgres/import.go"}
+
+// opensFiles are rooms and files that reach files by their paths, and whose files those
+// are. An application's files are reached by host alone.
+var opensFiles = map[string]string{
+	"host": "the application's", "atomicfile": "what is published for host, and our own", "state/state.go": "our own", "estate/load.go": "the estate file",
+	"propose/propose.go": "the estate file", "propose/servers.go": "sockets of servers", "discover/tree.go": "an unpacked tree, opened as a root",
+	"secret/source.go": "the administrator's passwords", "dbms/mysql/optionfile.go": "the administrator's", "dbms/tls.go": "the administrator's",
+	"phpini/phpini.go": "the system's", "load/source.go": "a temporary one of our own", "throwaway": "private servers", "demo": "the demo's", "oracle": "tests'",
+}
+
+var fileFunctions = map[string]bool{
+	"Open": true, "OpenFile": true, "OpenRoot": true, "ReadFile": true, "WriteFile": true, "Create": true, "CreateTemp": true, "Remove": true, "RemoveAll": true, "Rename": true,
+	"Chmod": true, "Chown": true, "Lchown": true, "Mkdir": true, "MkdirAll": true, "Symlink": true, "Link": true, "Stat": true, "Lstat": true, "ReadDir": true, "Truncate": true,
+}
+
+// opens holds who opens connections and files.
+func opens(t *testing.T, path string, file *ast.File) {
+	room, _, _ := strings.Cut(path, "/")
+	ast.Inspect(file, func(node ast.Node) bool {
+		selector, ok := node.(*ast.SelectorExpr)
+		if !ok {
+			return true
+		}
+		of, ok := selector.X.(*ast.Ident)
+		if !ok {
+			return true
+		}
+		name := of.Name + "." + selector.Sel.Name
+		switch {
+		case strings.HasPrefix(name, "pgx.Connect"), strings.HasPrefix(name, "pgconn.Connect"), strings.HasPrefix(name, "sql.Open"), name == "driver.NewConnector":
+			assert.True(t, slices.Contains(connects, path) || room == "oracle", "%s connects by %s", path, name)
+		case of.Name == "os" && fileFunctions[selector.Sel.Name]:
+			assert.True(t, opensFiles[room] != "" || opensFiles[path] != "", "%s reaches a file by %s", path, name)
+		}
+		return true
+	})
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
 )
 
 // ImportSession is one connection that a script is sent through, statement by
@@ -23,6 +24,9 @@ type ImportSession struct {
 // of each warning that the server gives while something is sent.
 func (s *Server) OpenImport(ctx context.Context, warned func(message string)) (*ImportSession, error) {
 	i := &ImportSession{server: s.Server, warned: warned}
+	if !s.AsApplication {
+		return nil, fault.New(fault.Protected, "please report this", "a script is never sent with the login of an administrator")
+	}
 	config, err := configure(s.Login, s.Database)
 	if err != nil {
 		return nil, err
