@@ -20,6 +20,7 @@ import (
 var forbidden = map[string][]string{
 	"fault":      {"yellowfield/"},
 	"sqltext":    {"yellowfield/internal/dbms", "yellowfield/internal/settings", "database/sql"},
+	"phpclient":  {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/dbms/"},
 	"settings":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/sqltext", "database/sql"},
 	"secret":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings"},
 	"dbms":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/sqltext", "yellowfield/internal/load"},
@@ -58,6 +59,7 @@ func TestWhoMayKnowWhom(t *testing.T) {
 			}
 		}
 		opens(t, filepath.ToSlash(path), file)
+		asksForProduct(t, filepath.ToSlash(path), file)
 		// The core prints nothing.
 		ast.Inspect(file, func(node ast.Node) bool {
 			if selector, ok := node.(*ast.SelectorExpr); ok {
@@ -111,6 +113,38 @@ func opens(t *testing.T, path string, file *ast.File) {
 			assert.True(t, slices.Contains(connects, path) || room == "oracle", "%s connects by %s", path, name)
 		case of.Name == "os" && fileFunctions[selector.Sel.Name]:
 			assert.True(t, opensFiles[room] != "" || opensFiles[path] != "", "%s reaches a file by %s", path, name)
+		}
+		return true
+	})
+}
+
+// productRooms may ask for a product by its name: what is particular to one stands
+// there, or they are there for tests.
+var productRooms = []string{"dbms", "load", "sqltext", "throwaway", "demo", "oracle"}
+
+// asksByName are the files elsewhere that must, and why.
+var asksByName = map[string]string{
+	"provision/product.go":   "the one place that picks",
+	"provision/hostrules.go": "host-based rules are PostgreSQL's alone",
+	"propose/servers.go":     "it looks for servers of each product in its own way",
+}
+
+// asksForProduct finds conditions on a product: elsewhere a trait is asked for, or a
+// method of the server.
+func asksForProduct(t *testing.T, path string, file *ast.File) {
+	room, _, _ := strings.Cut(path, "/")
+	if slices.Contains(productRooms, room) || asksByName[path] != "" {
+		return
+	}
+	ast.Inspect(file, func(node ast.Node) bool {
+		selector, ok := node.(*ast.SelectorExpr)
+		if !ok {
+			return true
+		}
+		if of, ok := selector.X.(*ast.Ident); ok {
+			name := of.Name + "." + selector.Sel.Name
+			byName := name == "dbms.MariaDB" || name == "dbms.MySQL" || name == "dbms.PostgreSQL" || name == "mysql.Server" || name == "postgres.Server"
+			assert.False(t, byName, "%s asks for a product: %s", path, name)
 		}
 		return true
 	})

@@ -13,11 +13,12 @@ func newDemoCommand(p *program) *cobra.Command {
 	var prepare bool
 	command := &cobra.Command{
 		Use:     "demo",
-		Short:   "The whole scenario on a private throwaway server",
+		Short:   "The whole scenario on private throwaway servers",
 		GroupID: groupTooling,
-		Long: `Starts a private MariaDB server in a temporary folder, unpacks the applications
-of the Meadowgate Beekeepers' Co-operative beside it, and runs the real commands
-on them. It touches no other server and removes everything at the end.`,
+		Long: `Starts a private MariaDB server in a temporary folder, and a PostgreSQL server where
+one is installed, unpacks the applications of the Meadowgate Beekeepers' Co-operative
+beside them, and runs the real commands on them. It touches no other server and
+removes everything at the end.`,
 		Example: `  yellowfield demo
   yellowfield demo --keep /tmp/meadowgate
   yellowfield demo --keep /tmp/meadowgate --prepare`,

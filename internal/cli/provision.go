@@ -19,8 +19,9 @@ func newProvisionCommand(p *program) *cobra.Command {
 		Short:   "Make the apps so: database, accounts, rights, SQL, settings, ownership, login",
 		GroupID: groupMake,
 		Long: `Makes each app as the estate file says, in the order of the steps. What is
-there already is kept, what differs is named and left alone, and when a step
-fails everything this run made is undone. Without names: all apps.`,
+there already is kept, what differs is named and left alone. When a step fails, what
+this run made is undone; once the settings are written it stands. Without names: all
+apps.`,
 		Example: `  yellowfield provision --dry-run
   yellowfield provision combledger
   yellowfield provision combledger --mend password`,

@@ -15,41 +15,6 @@ import (
 	"strings"
 )
 
-// Product is the kind of a server, spelled as in the estate file.
-type Product string
-
-// The products that Yellowfield can provision.
-const (
-	MariaDB    Product = "mariadb"
-	MySQL      Product = "mysql"
-	PostgreSQL Product = "postgresql"
-)
-
-// Products lists them for validation and help.
-var Products = []string{string(MariaDB), string(MySQL), string(PostgreSQL)}
-
-// DefaultPort is the TCP port that servers of the product listen on unless told
-// otherwise.
-func (p Product) DefaultPort() int {
-	if p == PostgreSQL {
-		return 5432
-	}
-	return 3306
-}
-
-// Title is the product's name as its makers write it.
-func (p Product) Title() string {
-	switch p {
-	case MariaDB:
-		return "MariaDB"
-	case MySQL:
-		return "MySQL"
-	case PostgreSQL:
-		return "PostgreSQL"
-	}
-	return string(p)
-}
-
 // Address is how a server is reached: by socket, else by host and port.
 type Address struct {
 	Socket string

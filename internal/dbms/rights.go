@@ -1,10 +1,5 @@
 package dbms
 
-import (
-	"slices"
-	"strings"
-)
-
 // Levels of rights. Each is a set of the server's own privileges, always
 // granted on one database.
 const (
@@ -26,9 +21,3 @@ var structure = NewPrivileges(
 
 // PrivilegeNames lists what may be granted beside the levels.
 func PrivilegeNames() []string { return structure }
-
-// IsRight reports whether word is a level or a privilege that can be granted
-// on one database.
-func IsRight(word string) bool {
-	return slices.Contains(Levels, word) || structure.Has(strings.ToUpper(word))
-}

@@ -83,6 +83,12 @@ type Server interface {
 	SessionFacts(ctx context.Context) (SessionFacts, error)
 	// Deviations lists tables whose character set is not their database's.
 	Deviations(ctx context.Context, database string) ([]Deviation, error)
+	// ScriptFacts reads what a script meets that is to run in a database, which may
+	// not be there yet.
+	ScriptFacts(ctx context.Context, database string) (ScriptFacts, error)
+	// LacksPasswordKey reports whether logins over TCP without TLS work only as long
+	// as the server remembers an earlier one.
+	LacksPasswordKey(ctx context.Context) (bool, error)
 	// StoredVerifier gives what the server keeps of an account's password; nil
 	// when this login may not read it.
 	StoredVerifier(ctx context.Context, a Account) (plugin string, verifier []byte, err error)
@@ -107,6 +113,8 @@ type Server interface {
 	Pattern(database string) string
 	Grant(p Privileges, pattern string, a Account) []Statement
 	Revoke(p Privileges, pattern string, a Account) []Statement
+	// RevokeGlobal takes a right on the whole server.
+	RevokeGlobal(right string, a Account) Statement
 
 	// Verifier makes a fresh one of an account's password, for a method or, where
 	// none is named, the one that suits PHP's clients.
@@ -126,6 +134,32 @@ type Server interface {
 	// LockAccount and UnlockAccount stop and allow new logins.
 	LockAccount(a Account) Statement
 	UnlockAccount(a Account) Statement
+}
+
+// HasVariables are servers with global variables that an import may need
+// (Traits.Variables).
+type HasVariables interface {
+	// Variables reads global variables; one that the product does not have is left
+	// out.
+	Variables(ctx context.Context, names ...string) (map[string]string, error)
+	// SetVariable is the statement that sets one.
+	SetVariable(name, value string) Statement
+}
+
+// ScriptFacts is what a server means for a script that is to run on it. Those that a
+// product does not have are zero.
+type ScriptFacts struct {
+	MariaDB, PostgreSQL bool   // whose SQL it reads; neither: MySQL's
+	Version             int    // as conditional comments count it: 101106 for 10.11.6
+	SQLMode             string // that a new session begins with
+	MaxPacket           int    // bytes of the longest statement
+	DefaultEngine       string
+	Collations          map[string]string // to their character set
+	Engines             map[string]bool   // that it can use, in small letters
+	Settings            map[string]bool   // that a session may have
+	// Extensions maps each that can be had in the database to whether an ordinary
+	// owner of the database may make it, or has it already.
+	Extensions map[string]bool
 }
 
 // Statement is one SQL statement. Print it with String, which masks secrets.
@@ -232,6 +266,7 @@ const (
 	PolicyRefuses       // the password policy, or an option, refuses a verifier
 	NoSuchGrant         // there is nothing to revoke
 	SessionEnded        // the server has closed the connection
+	TooMany             // there are as many connections as there may be
 )
 
 // CauseOf is why a server refused something; OtherCause too when none spoke.

@@ -42,7 +42,7 @@ var selectors = wordSet("default active use current selected group connection dr
 // Words of paths.
 var (
 	settingsNames = wordSet("config configuration settings setting conf cfg database db local parameters params connect connection env options site")
-	awayFolders   = wordSet("doc docs documentation example examples demo demos contrib docker ansible deploy puppet github gitlab ci build tools dev " +
+	awayFolders   = wordSet("doc docs documentation example examples demo demos contrib docker deploy github gitlab ci build tools dev " +
 		"plugin plugins module modules extension extensions addon addons theme themes skin skins lang language languages locale locales i18n translations")
 	installerWords = wordSet("install installer installation setup wizard")
 )

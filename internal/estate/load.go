@@ -297,28 +297,11 @@ func (e *Estate) complete(d Defaults) {
 func (d *Database) complete(defaults Defaults, server *Server) {
 	d.Charset = or(d.Charset, defaults.Database.Charset)
 	d.Collation = or(d.Collation, defaults.Database.Collation)
-	if server != nil && server.DBMS == dbms.PostgreSQL {
-		d.completeForPostgres()
+	var product dbms.Product
+	if server != nil {
+		product = server.DBMS
 	}
-	if d.Charset == "" && (d.Collation == "" || strings.HasPrefix(d.Collation, "utf8mb4_")) {
-		d.Charset = "utf8mb4"
-	}
-	if d.Charset == "utf8mb4" && d.Collation == "" {
-		d.Collation = "utf8mb4_unicode_ci"
-	}
-}
-
-// completeForPostgres puts in what the names of other servers come to there, so
-// that one estate file serves both: UTF8 for utf8mb4, and the order of code
-// points for a collation that only they have.
-func (d *Database) completeForPostgres() {
-	switch strings.ToLower(d.Charset) {
-	case "", "utf8", "utf-8", "utf8mb4":
-		d.Charset = "UTF8"
-	}
-	if d.Collation == "" || strings.HasPrefix(d.Collation, "utf8mb4_") || strings.HasPrefix(d.Collation, "utf8_") {
-		d.Collation = "C.UTF-8"
-	}
+	d.Charset, d.Collation = product.CompleteDatabase(d.Charset, d.Collation)
 }
 
 func (e *Estate) completePassword(p *PasswordSource) {
@@ -379,7 +362,7 @@ func (s *Server) HostForApps() string {
 	switch {
 	case s.SeenByApps != nil && s.SeenByApps.Host != "":
 		return s.SeenByApps.Host
-	case s.Socket != "" && s.DBMS == dbms.PostgreSQL: // a folder as host is the socket there
+	case s.Socket != "" && !s.DBMS.Traits().LocalhostIsSocket: // a folder as host is the socket there
 		folder, _ := s.Address().PostgresSocket()
 		return folder
 	case s.Socket != "":
@@ -395,7 +378,7 @@ func (s *Server) PortForApps() int {
 	switch {
 	case s.SeenByApps != nil && s.SeenByApps.Port != 0:
 		return s.SeenByApps.Port
-	case s.Socket != "" && s.DBMS == dbms.PostgreSQL:
+	case s.Socket != "" && !s.DBMS.Traits().LocalhostIsSocket:
 		_, port := s.Address().PostgresSocket()
 		return port
 	case s.Port != 0:

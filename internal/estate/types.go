@@ -59,12 +59,12 @@ type Server struct {
 	SeenByApps  *SeenByApps `yaml:"seen_by_apps" jsonschema_description:"How the applications reach the server, where that differs from how we do."`
 }
 
-// Admin is the administrator's login. Without a password source the client
-// option file is read, and then the socket login tried.
+// Admin is the administrator's login. Without a password source the file is read that
+// the product's clients read, and then the socket login tried.
 type Admin struct {
-	User     string          `yaml:"user" jsonschema_description:"The administrator's account; else that of the option file, else root."`
+	User     string          `yaml:"user" jsonschema_description:"The administrator's account; else that of the option file, else root, or postgres on PostgreSQL."`
 	Password *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; never the password itself."`
-	Options  string          `yaml:"options" jsonschema_description:"Path of the client option file, ~/.my.cnf if nothing is said."`
+	Options  string          `yaml:"options" jsonschema_description:"Path of the clients' option file, ~/.my.cnf if nothing is said, or on PostgreSQL of the password file."`
 }
 
 // SeenByApps is the server's address as the applications see it.

@@ -9,7 +9,6 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/secret"
 )
 
 var (
@@ -17,7 +16,6 @@ var (
 	portable   = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 	givenName  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_$-]*$`)
 	clientHost = regexp.MustCompile(`^[A-Za-z0-9.:%_/-]+$`)
-	charsetish = regexp.MustCompile(`^[a-z0-9_]+$`)
 	prefixish  = regexp.MustCompile(`^[A-Za-z0-9_]*$`)
 )
 
@@ -28,14 +26,6 @@ var reservedDatabases = []string{"mysql", "information_schema", "performance_sch
 // reservedUsers are the servers' own accounts, and words that stand for others.
 var reservedUsers = []string{"root", "mysql", "mariadb_sys", "debian_sys_maint", "postgres", "public", "none",
 	"current_user", "session_user", "all", "user", "pg_signal_backend"}
-
-// Longest names in characters (MariaDB, "Identifier Names"; MySQL Reference
-// Manual, "Identifier Length Limits"; PostgreSQL, "Identifiers and Key Words",
-// where longer ones are cut in silence).
-var (
-	longestDatabase = map[dbms.Product]int{dbms.MariaDB: 64, dbms.MySQL: 64, dbms.PostgreSQL: 63}
-	longestUser     = map[dbms.Product]int{dbms.MariaDB: 80, dbms.MySQL: 32, dbms.PostgreSQL: 63}
-)
 
 func (e *Estate) validate(d Defaults) {
 	for _, name := range Names(e.Servers) {
@@ -72,7 +62,7 @@ func (e *Estate) validateServer(s *Server, path string) {
 	if s.Socket != "" && !filepath.IsAbs(s.Socket) {
 		e.fault(path+".socket", "write it from the root", "the path of a socket must be absolute")
 	}
-	if s.Socket != "" && (s.Port != 0 && s.DBMS != dbms.PostgreSQL || s.TLS != "" || s.CA != "" || s.Certificate != "") {
+	if s.Socket != "" && (s.Port != 0 && s.DBMS.Traits().LocalhostIsSocket || s.TLS != "" || s.CA != "" || s.Certificate != "") {
 		e.fault(path, "remove port, tls, ca and certificate, or give a host", "server %s has a socket, where port, tls, ca and certificate mean nothing", s.Name)
 	}
 	e.validatePort(path+".port", s.Port)
@@ -175,8 +165,8 @@ func (e *Estate) validateApp(a *App, path string) {
 			e.fault(fmt.Sprintf("%s.after_settings_change[%d]", path, i), "write for instance [systemctl, reload, php-fpm]", "a command without a program")
 		}
 	}
-	if len(a.ServerDuringImport) > 0 && server.DBMS == dbms.PostgreSQL {
-		e.fault(path+".server_during_import", "remove it", "PostgreSQL needs no server settings for an import")
+	if len(a.ServerDuringImport) > 0 && !server.DBMS.Traits().Variables {
+		e.fault(path+".server_during_import", "remove it", "%s needs no server settings for an import", server.DBMS.Title())
 	}
 	for name := range a.ServerDuringImport {
 		if !slices.Contains(importVariables, name) {
@@ -210,28 +200,15 @@ func (e *Estate) validateDatabase(a *App, d Database, server *Server, path strin
 		e.fault(path, "write database: {name: NAME}", "app %s names no database", a.Name)
 		return
 	}
-	e.validateName(path+".name", "database", d.Name, d.Existing, longestDatabase[server.DBMS], reservedDatabases)
-	if server.DBMS == dbms.PostgreSQL {
-		e.validatePostgresDatabase(d, path)
-	} else if !charsetish.MatchString(d.Charset) {
-		e.fault(path, "write for instance charset: utf8mb4", "app %s needs a character set for its database", a.Name)
-	} else if !charsetish.MatchString(d.Collation) {
-		e.fault(path, "write for instance collation: utf8mb4_unicode_ci", "app %s needs a collation for its database", a.Name)
+	e.validateName(path+".name", "database", d.Name, d.Existing, server.DBMS.Traits().LongestDatabase, reservedDatabases)
+	if what, next := server.DBMS.CheckCharset(d.Charset); what != "" {
+		e.fault(path+".charset", next, "app %s: %s", a.Name, what)
+	} else if what, next := server.DBMS.CheckCollation(d.Collation); what != "" {
+		e.fault(path+".collation", next, "app %s: %s", a.Name, what)
 	}
 	if !d.Existing && server.Admin == nil {
 		e.fault(path, "give the server an admin, or write existing: true",
 			"database %s cannot be made: server %s has no administrator", d.Name, server.Name)
-	}
-}
-
-var localeish = regexp.MustCompile(`^(icu:)?[A-Za-z0-9_.@-]+$`)
-
-func (e *Estate) validatePostgresDatabase(d Database, path string) {
-	if d.Charset != "UTF8" {
-		e.fault(path+".charset", "leave it out: a database there is UTF8", "on PostgreSQL the character set %q is not made", d.Charset)
-	}
-	if !localeish.MatchString(d.Collation) {
-		e.fault(path+".collation", "a locale of the server, such as C.UTF-8, de_DE.UTF-8 or icu:de-DE", "%q cannot be a locale", d.Collation)
 	}
 }
 
@@ -250,14 +227,6 @@ func (e *Estate) validateName(path, kind, name string, existing bool, longest in
 	}
 }
 
-// authMethods are the ways to log in that PHP's clients and a stored verifier
-// can have, the usual one first.
-var authMethods = map[dbms.Product][]string{
-	dbms.MariaDB:    {secret.MethodNative},
-	dbms.MySQL:      {secret.MethodCachingSHA2, secret.MethodNative},
-	dbms.PostgreSQL: {secret.MethodSCRAM, secret.MethodMD5},
-}
-
 func article(noun string) string {
 	if strings.ContainsRune("aeiou", rune(noun[0])) {
 		return "an"
@@ -270,7 +239,7 @@ func (e *Estate) validateAccount(a *Account, server *Server, path string) {
 		e.fault(path, "write name: NAME", "an account has no name")
 		return
 	}
-	e.validateName(path+".name", "account", a.Name, a.Existing, longestUser[server.DBMS], reservedUsers)
+	e.validateName(path+".name", "account", a.Name, a.Existing, server.DBMS.Traits().LongestUser, reservedUsers)
 	for i, host := range a.ClientHosts {
 		if !clientHost.MatchString(host) {
 			e.fault(fmt.Sprintf("%s.client_hosts[%d]", path, i), "a name, an address, or a pattern with % and _", "%q cannot be a client host", host)
@@ -281,20 +250,20 @@ func (e *Estate) validateAccount(a *Account, server *Server, path string) {
 	}
 	for _, list := range [][]string{a.Rights.Installing, a.Rights.Running} {
 		for _, word := range list {
-			if server.DBMS == dbms.PostgreSQL && !slices.Contains(dbms.Levels, word) {
-				e.fault(path+".rights", "levels: "+strings.Join(dbms.Levels, ", "), "on PostgreSQL rights are given by level, and %q is none", word)
-			} else if !dbms.IsRight(word) {
+			if !server.DBMS.Traits().Privileges && !slices.Contains(dbms.Levels, word) {
+				e.fault(path+".rights", "levels: "+strings.Join(dbms.Levels, ", "), "on %s rights are given by level, and %q is none", server.DBMS.Title(), word)
+			} else if !server.DBMS.IsRight(word) {
 				known := append(slices.Clone(dbms.Levels), dbms.PrivilegeNames()...)
 				e.fault(path+".rights", fault.DidYouMean(word, known, "levels: "+strings.Join(dbms.Levels, ", ")+"; else a privilege of the server that can be given on one database"),
 					"unknown right %q", word)
 			}
 		}
 	}
-	if known := authMethods[server.DBMS]; a.Auth != "" && !slices.Contains(known, a.Auth) {
+	if known := server.DBMS.Traits().LoginMethods; a.Auth != "" && !slices.Contains(known, a.Auth) {
 		e.fault(path+".auth", "on "+server.DBMS.Title()+": "+strings.Join(known, " or "), "%q is no way to log in for an account here", a.Auth)
 	}
-	if a.RequireTLS && server.DBMS == dbms.PostgreSQL {
-		e.fault(path+".require_tls", "write hostssl for it in the server's pg_hba.conf, and remove the key", "on PostgreSQL the host-based rules say who must use TLS")
+	if a.RequireTLS && !server.DBMS.Traits().HostsInAccounts {
+		e.fault(path+".require_tls", "write hostssl for it in the server's pg_hba.conf, and remove the key", "on %s the host-based rules say who must use TLS", server.DBMS.Title())
 	}
 	if a.Limits.Connections < 0 {
 		e.fault(path+".limits.connections", "0 for no limit", "a limit cannot be negative")
@@ -327,7 +296,7 @@ func (e *Estate) validateSettings(a *App, path string) {
 			e.fault(at+".account", fault.DidYouMean(s.Account, names, "known: "+strings.Join(names, ", ")), "app %s has no account %q", a.Name, s.Account)
 		}
 		for _, value := range s.Values {
-			if server := e.Servers[a.Server]; value.Text.Uses("sslmode") && server != nil && server.DBMS != dbms.PostgreSQL {
+			if server := e.Servers[a.Server]; value.Text.Uses("sslmode") && server != nil && server.DBMS.Traits().LocalhostIsSocket {
 				e.fault(at+".values."+value.Address, "leave it out", "{sslmode} is for PostgreSQL: PHP has no such word for %s", server.DBMS.Title())
 			}
 			for _, key := range value.Text.Databases() {

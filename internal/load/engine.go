@@ -128,14 +128,13 @@ func (e *engine) start(ctx context.Context) error {
 	if e.main, err = e.target.Open(ctx); err != nil {
 		return err
 	}
-	if len(e.target.Holds) > 0 {
-		found, err := e.main.Query(ctx, "SELECT DISTINCT EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE()")
-		if err != nil {
-			return err
-		}
-		for _, row := range found {
-			e.triggered[row[0]] = true
-		}
+	// Also of tables that the script makes where they do not exist: they may.
+	found, err := e.main.Query(ctx, "SELECT DISTINCT EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE()")
+	if err != nil {
+		return err
+	}
+	for _, row := range found {
+		e.triggered[row[0]] = true
 	}
 	known, err := e.main.Query(ctx, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+strings.Join(rowVariables, "', '")+"')")
 	if err != nil {
@@ -169,22 +168,12 @@ func (e *engine) start(ctx context.Context) error {
 	switch {
 	case err == nil:
 		e.lanes = []*lane{first}
-	case hasTooMany(err):
+	case dbms.CauseOf(err) == dbms.TooMany:
 		e.solo = true // the account may have one connection only
 	default:
 		return err
 	}
 	return nil
-}
-
-// hasTooMany reports whether a login was refused because there are as many
-// connections as there may be.
-func hasTooMany(err error) bool {
-	switch mysql.Code(err) {
-	case 1040, 1203, 1226:
-		return true
-	}
-	return false
 }
 
 func (e *engine) readSettings(ctx context.Context) (*settings, error) {
@@ -220,7 +209,7 @@ func (e *engine) read(ctx context.Context) {
 		err = e.batch.flush()
 	}
 	if err == nil {
-		e.settle(ctx)
+		e.settle()
 		err = e.commit(ctx)
 	}
 	if err != nil {
@@ -280,9 +269,9 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		case v.kind == setting:
 			e.settings = nil
 		case v.kind == definition || v.kind == keySwitch:
-			e.settle(ctx, v.tables...)
+			e.settle(v.tables...)
 		default:
-			e.settle(ctx)
+			e.settle()
 		}
 		var err error
 		switch v.kind {
@@ -436,7 +425,7 @@ func (e *engine) refresh(ctx context.Context) error {
 		if err := e.batch.flush(); err != nil {
 			return err
 		}
-		e.settle(ctx)
+		e.settle()
 	}
 	e.settings, e.last = now, now
 	if !now.checks {

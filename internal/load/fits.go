@@ -59,9 +59,18 @@ func (c *checker) fits(v verdict, t *sqltext.Table) {
 func columnCharsets(t *sqltext.Table) []string {
 	var list []string
 	for _, column := range t.Columns {
-		list = append(list, column.Charset)
+		list = append(list, columnCharset(column))
 	}
 	return list
+}
+
+// columnCharset is what a column says of its character set, be it by its collation;
+// empty for that of the table.
+func columnCharset(c sqltext.Column) string {
+	if c.Charset == "" && c.Collation != "" {
+		return charsetOf(c.Collation)
+	}
+	return c.Charset
 }
 
 // keyLengths notes keys that are longer than the row format allows (MySQL
@@ -93,7 +102,7 @@ func (c *checker) keyLengths(v verdict, t *sqltext.Table, charset string) {
 			if part.Length > 0 && (part.Length < length || length == 0) {
 				length = part.Length
 			}
-			own := column.Charset
+			own := columnCharset(*column)
 			if own == "" {
 				own = charset
 			}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
 )
@@ -112,7 +113,8 @@ func (p *postgresPool) close(err error) error {
 }
 
 // lane chooses the lane for a table: its own, a new one while there may be more,
-// else the one that was given least.
+// else the one that was given least; nil where the account may have one connection
+// only.
 func (p *postgresPool) lane(ctx context.Context, table string) (*postgresLane, error) {
 	if l := p.tables[table]; l != nil {
 		return l, nil
@@ -120,17 +122,24 @@ func (p *postgresPool) lane(ctx context.Context, table string) (*postgresLane, e
 	if len(p.lanes) < p.most {
 		l := &postgresLane{pool: p, work: make(chan func(), backlog)}
 		session, err := p.e.target.OpenPostgres(ctx, func(message string) { p.e.remark(0, message, l.sending) })
-		if err != nil {
+		switch {
+		case err == nil:
+			l.session = session
+			p.lanes = append(p.lanes, l)
+			go func() {
+				for do := range l.work {
+					do()
+					l.waiting.Done()
+				}
+			}()
+		case dbms.CauseOf(err) != dbms.TooMany:
 			return nil, err
+		default: // there may be no more, or not even one beside the main session
+			p.most = len(p.lanes)
 		}
-		l.session = session
-		p.lanes = append(p.lanes, l)
-		go func() {
-			for do := range l.work {
-				do()
-				l.waiting.Done()
-			}
-		}()
+	}
+	if len(p.lanes) == 0 {
+		return nil, nil
 	}
 	least := slices.MinFunc(p.lanes, func(a, b *postgresLane) int { return int(a.bytes - b.bytes) })
 	p.tables[table] = least
@@ -177,6 +186,10 @@ func (p *postgresPool) key(ctx context.Context, v postgresVerdict, table string)
 		return err
 	}
 	text := string(v.text)
+	if l == nil {
+		p.e.countStatements(1, int64(v.Size))
+		return p.e.send(ctx, text)
+	}
 	l.give(ctx, p.e.bytesIn(table), v.Statement, func() error {
 		if err := l.session.Send(ctx, text, func(int64) {}); err != nil {
 			return err
@@ -211,7 +224,7 @@ func (e *postgresEngine) giveRun(ctx context.Context, s sqltext.Statement) (take
 	}
 	table := e.judge.name(r.table)
 	l, err := e.pool.lane(ctx, table)
-	if err != nil {
+	if err != nil || l == nil {
 		return false, err
 	}
 	judge := *e.judge

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/sqltext"
 )
@@ -37,7 +38,6 @@ type PostgresSession interface {
 
 // Server is what an import has to know of the server beforehand.
 type Server struct {
-	Name    string // in messages
 	Dialect sqltext.Dialect
 	SQLMode string // that a session begins with
 	// MaxPacket is the longest statement it takes, in bytes.
@@ -54,9 +54,14 @@ type Server struct {
 	// Cluster says that what is written is replicated to other nodes, which
 	// takes InnoDB, and primary keys.
 	Cluster bool
-	// OnlyAdminDefines says that the binary log keeps an ordinary account
-	// from defining triggers and functions.
-	OnlyAdminDefines bool
+}
+
+// NewServer is a server as it says of itself.
+func NewServer(f dbms.ScriptFacts) Server {
+	return Server{
+		Dialect: sqltext.Dialect{MariaDB: f.MariaDB, PostgreSQL: f.PostgreSQL, Version: f.Version}, SQLMode: f.SQLMode, MaxPacket: f.MaxPacket,
+		DefaultEngine: f.DefaultEngine, Collations: f.Collations, Engines: f.Engines, Settings: f.Settings, Extensions: f.Extensions,
+	}
 }
 
 // hasCharset reports whether one of the collations is for the character set.

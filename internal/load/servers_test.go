@@ -15,7 +15,6 @@ import (
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/oracle"
 	"yellowfield/internal/secret"
-	"yellowfield/internal/sqltext"
 	"yellowfield/internal/throwaway"
 )
 
@@ -87,7 +86,7 @@ func (h *testServer) fresh(t *testing.T, names ...string) {
 // target is our database on the server.
 func (h *testServer) target(t *testing.T, database string) Target {
 	t.Helper()
-	facts, err := h.admin.ScriptFacts(t.Context())
+	facts, err := h.admin.ScriptFacts(t.Context(), database)
 	require.NoError(t, err)
 	login := h.Login()
 	login.User, login.Password, login.Database = appUser, secret.NewPassword(appPassword), database
@@ -96,10 +95,7 @@ func (h *testServer) target(t *testing.T, database string) Target {
 	t.Cleanup(app.Close)
 	return Target{
 		Database: database, Charset: "utf8mb4",
-		Server: Server{
-			Dialect: sqltext.Dialect{MariaDB: h.product == dbms.MariaDB, Version: h.admin.VersionNumber()}, SQLMode: facts.SQLMode,
-			MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine, Collations: facts.Collations, Engines: facts.Engines,
-		},
+		Server: NewServer(facts),
 		Open: func(ctx context.Context) (Session, error) {
 			s, err := app.OpenImport(ctx)
 			if err != nil {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/sqltext"
 )
 
@@ -67,7 +68,7 @@ func (e *engine) idlest(ctx context.Context) (*lane, error) {
 		case err == nil:
 			e.lanes = append(e.lanes, opened)
 			least = opened
-		case hasTooMany(err):
+		case dbms.CauseOf(err) == dbms.TooMany:
 			e.most = len(e.lanes)
 		default:
 			return nil, err
@@ -78,7 +79,7 @@ func (e *engine) idlest(ctx context.Context) (*lane, error) {
 
 // settle waits until the lanes have done and committed all that concerns the
 // given tables, or everything when none is given.
-func (e *engine) settle(_ context.Context, tables ...string) {
+func (e *engine) settle(tables ...string) {
 	if len(tables) == 0 {
 		for _, l := range e.lanes {
 			l.drain()

@@ -18,7 +18,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/atomicfile"
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -119,21 +118,13 @@ func (p *Proposal) preferSettings(name string) error {
 	return fault.At(fault.Invalid, fault.Place{File: filepath.Join(p.options.Folder, name)}, next, "no login was found in %s", name)
 }
 
-// familyOf is the family of servers of a product, as discover names it.
-func familyOf(product dbms.Product) string {
-	if product == dbms.MariaDB {
-		return string(dbms.MySQL)
-	}
-	return string(product)
-}
-
 // knownServers are those of the estate file, else those found on this host.
 func (p *Proposal) knownServers(ctx context.Context) ([]server, error) {
 	var known []server
 	if e := p.options.Estate; e != nil {
 		for _, name := range estate.Names(e.Servers) {
 			s := e.Servers[name]
-			known = append(known, server{name: name, family: familyOf(s.DBMS), about: s.DBMS.Title()})
+			known = append(known, server{name: name, family: s.DBMS.Traits().Family, about: s.DBMS.Title()})
 		}
 	}
 	if p.options.Server != "" && !slices.ContainsFunc(known, func(s server) bool { return s.name == p.options.Server }) {

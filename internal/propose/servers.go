@@ -40,7 +40,7 @@ func findServers(ctx context.Context) []server {
 			name += "2"
 		}
 		found = append(found, server{
-			name: name, family: familyOf(product), about: product.Title() + " " + version + " at " + socket,
+			name: name, family: product.Traits().Family, about: product.Title() + " " + version + " at " + socket,
 			entry: "dbms: " + string(product) + "\nsocket: " + scalar(socket) + "\nadmin: {user: root}   # logs in through the socket without a password; else add password: {file: PATH}\n",
 		})
 	}

@@ -283,7 +283,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 		trouble = "logs in by " + cmp.Or(state.Plugin, "no password") + ", not by " + r.accountNamed(a.User).Auth
 	case state.Locked:
 		r.stuck(first, a.String()+" is locked")
-		r.plan.differs(stepAccount, estate.MustFix, "ALTER USER ... ACCOUNT UNLOCK, if it was not locked on purpose", a.String()+" is locked")
+		r.plan.differs(stepAccount, estate.MustFix, r.view.server.UnlockAccount(a).String()+", if it was not locked on purpose", a.String()+" is locked")
 		return
 	case state.Expired:
 		trouble = "has an expired password"

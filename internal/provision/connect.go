@@ -3,14 +3,9 @@ package provision
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
-	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -42,37 +37,22 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 	return c, c.err
 }
 
-// loginAsAdmin finds the administrator's name and password in the order of
-// the design: the password's own source, the client option file, the socket.
+// loginAsAdmin finds the administrator's name and password in the order of the
+// design: the password's own source, the file that the product's clients read, the
+// socket.
 func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
 	login := dbms.Login{Server: entry.Name, Address: administratorsWay(entry.Address()), User: entry.Admin.User}
-	if entry.DBMS == dbms.PostgreSQL {
-		return e.loginAsSuperuser(ctx, entry, login)
-	}
-	path := entry.Admin.Options
-	if home, err := os.UserHomeDir(); path == "" && err == nil {
-		path = filepath.Join(home, ".my.cnf")
-	}
+	var err error
 	if entry.Admin.Password != nil {
-		var err error
-		if login.Password, err = entry.Admin.Password.Obtain(ctx, "the administrator of "+entry.Name, e.Ask); err != nil {
-			return nil, err
-		}
-	} else if path != "" {
-		options, err := mysql.ReadOptionFile(path)
-		if err != nil {
-			return nil, err
-		}
-		if login.User == "" {
-			login.User = options.User
-		}
-		// A file that names another user holds that user's password.
-		if options.User == "" || login.User == options.User {
-			login.Password = options.Password
-		}
+		login.Password, err = entry.Admin.Password.Obtain(ctx, "the administrator of "+entry.Name, e.Ask)
+	} else {
+		err = fromClientFile(entry, &login)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if login.User == "" {
-		login.User = "root"
+		login.User = usualAdministrator(entry.DBMS)
 	}
 	server, err := open(ctx, entry.DBMS, login)
 	if err != nil {
@@ -100,7 +80,7 @@ func administratorsWay(a dbms.Address) dbms.Address {
 // take the administrator's login over, as the estate file has allowed.
 func (r *run) warnOfStrangers(c *connection) {
 	way := administratorsWay(c.entry.Address())
-	bound := c.entry.DBMS == dbms.PostgreSQL && way.TLS == dbms.TLSRequire // to the channel: nobody is between
+	bound := c.entry.DBMS.Traits().BindsChannel && way.TLS == dbms.TLSRequire // to the channel: nobody is between
 	if c.told || !way.OverNetwork() || way.TLS == dbms.TLSVerify || bound {
 		return
 	}
@@ -110,48 +90,11 @@ func (r *run) warnOfStrangers(c *connection) {
 		Remedy: "write tls: verify with ca or certificate under servers." + c.entry.Name})
 }
 
-// loginAsSuperuser is loginAsAdmin for PostgreSQL: the password's own source, the
-// password file, else the login of the operating system's user.
-func (e *Engine) loginAsSuperuser(ctx context.Context, entry *estate.Server, login dbms.Login) (dbms.Server, error) {
-	if login.User == "" {
-		login.User = "postgres"
-	}
-	var err error
-	if entry.Admin.Password != nil {
-		login.Password, err = entry.Admin.Password.Obtain(ctx, "the administrator of "+entry.Name, e.Ask)
-	} else {
-		login.Password, err = postgres.PasswordFromFile(entry.Admin.Options, login)
-	}
-	if err != nil {
-		return nil, err
-	}
-	server, err := postgres.Connect(ctx, login)
-	if err != nil {
-		return nil, err
-	}
-	server.Tell(func(s dbms.Statement) { e.trace(entry.Name, s) })
-	return server, nil
-}
-
-// open logs in to a server of a product.
-func open(ctx context.Context, product dbms.Product, login dbms.Login) (dbms.Server, error) {
-	switch product {
-	case dbms.MariaDB, dbms.MySQL:
-		return mysql.Connect(ctx, login)
-	case dbms.PostgreSQL:
-		return postgres.Connect(ctx, login)
-	}
-	return nil, fault.New(fault.Invalid, "known: "+strings.Join(dbms.Products, ", "), "server %s: there is no product %s", login.Server, product)
-}
-
 // open logs in to the app's server as one of its accounts.
 func (r *run) open(ctx context.Context, login dbms.Login) (dbms.Server, error) {
 	login.AsApplication = true
 	return open(ctx, r.Estate.Servers[r.app.Server].DBMS, login)
 }
-
-// mysql is the app's server as a MariaDB or MySQL, for what only these have.
-func (r *run) mysql() *mysql.Server { return r.view.server.(*mysql.Server) }
 
 func (e *Engine) trace(server string, s dbms.Statement) {
 	if e.Listener.Trace != nil {
@@ -364,12 +307,5 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 // accountsOf gives the server accounts of an estate account: one for each host
 // it may come from.
 func (r *run) accountsOf(a *estate.Account) []dbms.Account {
-	if r.Estate.Servers[r.app.Server].DBMS == dbms.PostgreSQL { // where its rules, not its roles, know hosts
-		return []dbms.Account{{User: a.Name}}
-	}
-	accounts := make([]dbms.Account, len(a.ClientHosts))
-	for i, host := range a.ClientHosts {
-		accounts[i] = dbms.Account{User: a.Name, Host: host}
-	}
-	return accounts
+	return r.Estate.Servers[r.app.Server].DBMS.Accounts(a.Name, a.ClientHosts)
 }

@@ -62,14 +62,14 @@ func (r *run) meets(ctx context.Context, account *estate.Account, database strin
 		return nil, nil
 	}
 	m := &meeting{guest: postgres.Guest{Database: database, User: account.Name}}
-	address := r.postgresAddress(r.facts(account, secret.Password{}))
+	address := r.addressFrom(r.facts(account, secret.Password{}))
 	if address.Socket == "" {
 		from, err := netip.ParseAddr(address.Host)
 		if err != nil || !from.IsLoopback() { // the application's own host may be any
 			return nil, nil
 		}
 		m.guest.From = from
-		m.guest.TLS = address.TLS == dbms.TLSRequire || address.TLS == dbms.TLSVerify
+		m.guest.TLS = address.Encrypted()
 	}
 	rules, err := server.HostRules(ctx)
 	if err != nil || len(rules) == 0 {
@@ -240,7 +240,7 @@ func (r *run) proveRule(ctx context.Context, account *estate.Account, database s
 	var err error
 	for range tries {
 		var login dbms.Server
-		login, err = r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.postgresAddress(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: database})
+		login, err = r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: database})
 		if err == nil {
 			login.Close()
 			return nil

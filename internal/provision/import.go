@@ -12,12 +12,9 @@ import (
 	"time"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
-	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
-	"yellowfield/internal/sqltext"
 )
 
 // ImportOptions are what `import` is told beside the estate file.
@@ -212,23 +209,15 @@ func (r *run) importTarget(ctx context.Context, d *estate.Database) (load.Target
 			target.Holds[object.Name] = true
 		}
 	}
-	if server, is := r.view.server.(*postgres.Server); is {
-		facts, err := server.ScriptFacts(ctx, d.Name)
-		target.Server = load.Server{Name: r.app.Server, Dialect: sqltext.Dialect{PostgreSQL: true}, Settings: facts.Settings, Extensions: facts.Extensions}
-		return target, err
-	}
-	facts, err := r.mysql().ScriptFacts(ctx)
+	facts, err := r.view.server.ScriptFacts(ctx, d.Name)
 	if err != nil {
 		return target, err
 	}
 	if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
 		facts.MaxPacket = wanted
 	}
-	target.Server = load.Server{
-		Name: r.app.Server, Dialect: sqltext.Dialect{MariaDB: r.view.server.Facts().Product == dbms.MariaDB, Version: r.mysql().VersionNumber()},
-		SQLMode: facts.SQLMode, MaxPacket: facts.MaxPacket, DefaultEngine: facts.DefaultEngine,
-		Collations: facts.Collations, Engines: facts.Engines, Cluster: r.view.server.Facts().Cluster != "",
-	}
+	target.Server = load.NewServer(facts)
+	target.Server.Cluster = r.view.server.Facts().Cluster != ""
 	return target, nil
 }
 
@@ -302,7 +291,7 @@ func (r *run) mayDefineRoutines(scripts []*script) error {
 
 // canLogInFromHere makes sure that the account may come from where we are.
 func (r *run) canLogInFromHere() error {
-	if r.view.entry.Socket == "" || r.view.entry.DBMS == dbms.PostgreSQL {
+	if r.view.entry.Socket == "" || !r.view.entry.DBMS.Traits().HostsInAccounts {
 		return nil // how the server sees this host over TCP shows at the login
 	}
 	hosts := r.app.Accounts[0].ClientHosts
@@ -351,12 +340,16 @@ func (r *run) planScript(source *script, target load.Target) {
 	var report load.Report
 	s.act = func(ctx context.Context) (string, error) {
 		began := time.Now()
+		login, err := r.ownLogin(ctx, source.into)
+		if err != nil {
+			return "", err
+		}
+		defer login.Close()
 		if err := r.noteUnfinished(source.into); err != nil {
 			return "", err
 		}
 		s.touched = true // what came before a statement that fails is there
-		var err error
-		report, err = r.importScript(ctx, source, target)
+		report, err = r.importScript(ctx, login, source, target)
 		s.Seconds = time.Since(began).Seconds()
 		if err != nil {
 			return "", err
@@ -412,9 +405,6 @@ type ImportReport struct {
 // deviating names the script's tables that are not as the database is: another
 // character set, or an engine that does not roll back.
 func (r *run) deviating(ctx context.Context, d *estate.Database, survey *load.Survey) ([]Row, error) {
-	if r.view.server.Facts().Product == dbms.PostgreSQL { // whose tables are all of one kind, in the database's encoding
-		return nil, nil
-	}
 	contents, err := r.view.server.Contents(ctx, d.Name)
 	if err != nil {
 		return nil, err
@@ -427,7 +417,7 @@ func (r *run) deviating(ctx context.Context, d *estate.Database, survey *load.Su
 	for _, t := range contents[d.Name].Tables {
 		charset, _, _ := strings.Cut(t.Collation, "_")
 		otherEngine := !strings.EqualFold(t.Engine, "InnoDB")
-		if t.View || !made[t.Name] || !otherEngine && charset == d.Charset {
+		if t.View || t.Engine == "" || !made[t.Name] || !otherEngine && charset == d.Charset { // some products have one kind of tables only
 			continue
 		}
 		found = append(found, t.Name+" ("+t.Engine+", "+t.Collation+")")
@@ -489,36 +479,8 @@ func warning(w load.Warning) string {
 
 // importScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
-func (r *run) importScript(ctx context.Context, source *script, target load.Target) (load.Report, error) {
-	login, err := r.ownLogin(ctx, source.into)
-	if err != nil {
-		return load.Report{}, err
-	}
-	defer login.Close()
-	switch login := login.(type) {
-	case *postgres.Server:
-		target.OpenPostgres = func(ctx context.Context, warned func(string)) (load.PostgresSession, error) {
-			session, err := login.OpenImport(ctx, warned)
-			if err != nil {
-				return nil, err // and no session that only looks like one
-			}
-			return session, nil
-		}
-	case *mysql.Server:
-		target.Definer = mysql.Definer(dbms.ParseAccount(login.CurrentUser()))
-		target.Open = func(ctx context.Context) (load.Session, error) {
-			session, err := login.OpenImport(ctx)
-			if err != nil {
-				return nil, err
-			}
-			return session, nil
-		}
-		if r.view.asAdmin() {
-			target.Replay = func(ctx context.Context, like load.Session, build func(sqlMode, charset string) (mysql.Definition, error)) error {
-				return r.mysql().DefineFor(ctx, like.(*mysql.ImportSession), dbms.ParseAccount(login.CurrentUser()), source.into.Name, build)
-			}
-		}
-	}
+func (r *run) importScript(ctx context.Context, login dbms.Server, source *script, target load.Target) (load.Report, error) {
+	r.openSessions(login, source.into.Name, &target)
 	return load.Import(ctx, source.Source, source.survey, target, source.options, func(p load.Progress) {
 		if r.Listener.Progress != nil {
 			r.Listener.Progress(r.result.Header, p)
@@ -535,7 +497,7 @@ func (r *run) ownLogin(ctx context.Context, d *estate.Database) (dbms.Server, er
 		Password: r.plan.credentials[account].password, Database: d.Name,
 	}
 	server, err := r.open(ctx, login)
-	if theirs := r.addressFrom(r.facts(account, login.Password)); dbms.CauseOf(err) == dbms.WrongLogin && r.view.entry.DBMS == dbms.PostgreSQL && theirs != login.Address {
+	if theirs := r.addressFrom(r.facts(account, login.Password)); dbms.CauseOf(err) == dbms.WrongLogin && !r.view.entry.DBMS.Traits().HostsInAccounts && theirs != login.Address {
 		login.Address = theirs
 		if server, second := r.open(ctx, login); second == nil {
 			return server, nil

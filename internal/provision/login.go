@@ -9,76 +9,27 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/phpclient"
 	"yellowfield/internal/phpini"
 	"yellowfield/internal/secret"
 )
 
-// addressFrom is where PHP would connect to with the facts of a settings file:
-// localhost, or no host, is the socket, whatever port is written beside it
-// (PHP manual, "mysqli::__construct"; PDO_MYSQL behaves alike).
+// addressFrom is where PHP would connect to with the facts of a settings file.
 func (r *run) addressFrom(facts map[string]string) dbms.Address {
 	entry := r.Estate.Servers[r.app.Server]
-	if entry.DBMS == dbms.PostgreSQL {
-		return r.postgresAddress(facts)
-	}
-	host, port := facts["host"], facts["port"]
-	if h, p, err := net.SplitHostPort(host); err == nil && p != "" {
-		host, port = h, p // mysqli takes "host:port" in one
-		if strings.EqualFold(host, "localhost") {
-			host = "127.0.0.1" // with a port in it, it is TCP
-		}
-	}
-	if host == "" || strings.EqualFold(host, "localhost") {
-		return dbms.Address{Socket: r.phpSocket(facts["socket"])}
-	}
-	number, err := strconv.Atoi(port)
-	if err != nil {
-		number = 3306
-	}
-	address := dbms.Address{Host: host, Port: number, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate}
-	if address.TLS == dbms.TLSPrefer || address.TLS == "" {
-		address.TLS = dbms.TLSNone // PHP encrypts when it is told to, and not because it can
-	}
-	return address
+	return phpclient.Address(phpclient.Settings{Host: facts["host"], Port: facts["port"], Socket: facts["socket"], SSLMode: facts["sslmode"]},
+		phpclient.Server{Product: entry.DBMS, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate, Localhost: r.phpSocket()})
 }
 
-// postgresAddress is where PHP would connect to with libpq's rules: a host that
-// begins with a slash is the folder of the socket, none is the usual folder
-// (PostgreSQL, "Parameter Key Words").
-func (r *run) postgresAddress(facts map[string]string) dbms.Address {
+// phpSocket is the socket that localhost means to the application's PHP where its
+// settings do not say: as the estate file says, as php.ini says, else the server's.
+func (r *run) phpSocket() string {
 	entry := r.Estate.Servers[r.app.Server]
-	port, err := strconv.Atoi(facts["port"])
-	if err != nil {
-		port = dbms.PostgreSQL.DefaultPort()
-	}
-	switch host := facts["host"]; {
-	case host == "":
-		return dbms.Address{Socket: "/var/run/postgresql", Port: port}
-	case strings.HasPrefix(host, "/"):
-		return dbms.Address{Socket: host, Port: port}
-	default:
-		address := dbms.Address{Host: host, Port: port, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate}
-		if mode, said := tlsMode(facts["sslmode"]); said {
-			address.TLS = mode
-		}
-		return address
-	}
-}
-
-// phpSocket is the socket that localhost means to the application's PHP: as
-// its settings say, as the estate file says, as php.ini says, else the server's.
-func (r *run) phpSocket(fromSettings string) string {
-	entry := r.Estate.Servers[r.app.Server]
-	if fromSettings != "" {
-		return fromSettings
-	}
 	if entry.SeenByApps != nil && entry.SeenByApps.Socket != "" {
 		return entry.SeenByApps.Socket
 	}
@@ -184,7 +135,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		return
 	}
 	if err != nil {
-		r.tellRefusedLogin(s, path, login, err)
+		r.tellRefusedLogin(ctx, s, path, login, err)
 		return
 	}
 	defer server.Close()
@@ -208,7 +159,7 @@ func (r *run) tellOtherHost(ctx context.Context, s *estate.Settings, login dbms.
 		return false
 	case errors.As(err, &network) && entry.SeenByApps != nil && entry.SeenByApps.Host == login.Address.Host:
 		why = fmt.Sprintf("%s cannot be reached from this host", login.Address)
-	case dbms.CauseOf(err) == dbms.WrongLogin && entry.DBMS != dbms.PostgreSQL:
+	case dbms.CauseOf(err) == dbms.WrongLogin && entry.DBMS.Traits().HostsInAccounts:
 		found := refusedHost.FindStringSubmatch(err.Error())
 		if found == nil {
 			return false
@@ -253,7 +204,7 @@ func (r *run) databaseOf(s *estate.Settings, has map[string]string) *estate.Data
 }
 
 // tellRefusedLogin explains a refused login from both sides.
-func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login, err error) {
+func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path string, login dbms.Login, err error) {
 	f := fault.As(err)
 	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: r.placeOfFact(path, s.Values, "user")}
 	var spoken *dbms.ServerError
@@ -261,7 +212,7 @@ func (r *run) tellRefusedLogin(s *estate.Settings, path string, login dbms.Login
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
 	}
 	account := r.app.AccountOf(s)
-	if met, wrong := r.meets(context.Background(), account, login.Database); wrong == nil && met != nil && !met.rule.AsksForPassword() {
+	if met, wrong := r.meets(ctx, account, login.Database); wrong == nil && met != nil && !met.rule.AsksForPassword() {
 		row.Facts, row.Place, row.Remedy = row.Facts+"; "+met.why(), met.place(), met.remedy(r.app.Name)
 		r.tell(row)
 		r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
@@ -331,7 +282,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tellFault(stepLogin, err)
 		return
 	}
-	if login.Address.Socket != "" && r.view.entry.DBMS != dbms.PostgreSQL {
+	if login.Address.Socket != "" && r.view.entry.DBMS.Traits().LocalhostIsSocket {
 		r.lookAtSocket()
 	}
 	if err := r.lookAtKeys(ctx, login); err != nil {
@@ -366,7 +317,7 @@ func (r *run) lookAtOthers(ctx context.Context, s *estate.Settings, path string,
 		login.Database = d.Name
 		server, err := r.open(ctx, login)
 		if err != nil {
-			r.tellRefusedLogin(s, path, login, err)
+			r.tellRefusedLogin(ctx, s, path, login, err)
 			return false
 		}
 		server.Close()
@@ -424,11 +375,10 @@ func (r *run) lookAtSocket() {
 // lookAtKeys names a MySQL server whose logins over plain TCP work only for a
 // while.
 func (r *run) lookAtKeys(ctx context.Context, login dbms.Login) error {
-	server, is := r.view.server.(*mysql.Server)
-	if !is || login.Address.Socket != "" || login.Address.TLS == dbms.TLSRequire || login.Address.TLS == dbms.TLSVerify || server.Facts().Product != dbms.MySQL {
+	if login.Address.Encrypted() {
 		return nil
 	}
-	lacks, err := server.LacksPasswordKey(ctx)
+	lacks, err := r.view.server.LacksPasswordKey(ctx)
 	if lacks {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
 			Facts:  fmt.Sprintf("the server has no RSA key: logins of %s over TCP end with 2006, MySQL server has gone away, after its next start", login.User),

@@ -187,21 +187,13 @@ func (r *run) checkCollation(want dbms.Database, path string) error {
 		return r.Estate.Fault(fault.Invalid, path+".charset", "write utf8mb4, or one that SHOW CHARACTER SET lists",
 			"%s has no character set %s", product, want.Charset)
 	case !known:
-		return r.Estate.Fault(fault.Invalid, path+".collation", fault.DidYouMean(want.Collation, names, r.whereCollationsAre()),
+		return r.Estate.Fault(fault.Invalid, path+".collation", fault.DidYouMean(want.Collation, names, r.view.entry.DBMS.Traits().WhereCollations),
 			"%s has no collation %s", product, want.Collation)
 	case charset != want.Charset:
 		return r.Estate.Fault(fault.Invalid, path+".collation", "name one that begins with "+want.Charset+"_",
 			"the collation %s belongs to %s, not to %s", want.Collation, charset, want.Charset)
 	}
 	return nil
-}
-
-// whereCollationsAre says how the server lists its collations.
-func (r *run) whereCollationsAre() string {
-	if r.view.server.Facts().Product == dbms.PostgreSQL {
-		return "SELECT collcollate FROM pg_collation lists the system's; icu:de-DE names one of the ICU library"
-	}
-	return "SHOW COLLATION lists those there are"
 }
 
 // dropOwnDatabase undoes the making of a database: only while it holds

@@ -18,9 +18,10 @@ func (r *run) planRights(context.Context) error {
 	r.plan.open = true
 	for _, account := range r.app.Accounts {
 		split = split || account.Rights.Split()
-		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents[r.app.Database.Name])
+		on := r.app.DatabasesOf(account)[0].Name
+		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents[on])
 		for _, a := range r.accountsOf(account) {
-			held, _ := r.view.server.HeldOn(r.app.DatabasesOf(account)[0].Name, r.view.catalogue.Grants(a))
+			held, _ := r.view.server.HeldOn(on, r.view.catalogue.Grants(a))
 			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
 				r.plan.open = false
 			}
@@ -79,7 +80,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 	_, exists := r.view.catalogue.Accounts[a]
 	for _, g := range grants.Global {
 		if r.view.asAdmin() && name == r.app.Database.Name {
-			r.plan.differs(stepRights, estate.MustFix, fmt.Sprintf("REVOKE %s ON *.* FROM '%s'@'%s', if it is not meant", g, a.User, a.Host),
+			r.plan.differs(stepRights, estate.MustFix, r.view.server.RevokeGlobal(g, a).String()+", if it is not meant",
 				fmt.Sprintf("%s has %s on the whole server", a, g))
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/phpclient"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/state"
@@ -28,35 +29,12 @@ func (r *run) facts(account *estate.Account, password secret.Password) map[strin
 	facts := map[string]string{
 		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
 		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
-		"prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
-	}
-	if server.DBMS == dbms.PostgreSQL {
-		facts["sslmode"] = sslModes[server.TLS]
+		"sslmode": phpclient.SSLMode(server.TLS), "prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
 	}
 	for _, d := range r.app.Databases {
 		facts["database:"+d.Key] = d.Name
 	}
 	return facts
-}
-
-// sslModes are libpq's words for how a connection is encrypted (PostgreSQL, "SSL
-// Support").
-var sslModes = map[dbms.TLSMode]string{"": "prefer", dbms.TLSNone: "disable", dbms.TLSPrefer: "prefer", dbms.TLSRequire: "require", dbms.TLSVerify: "verify-full"}
-
-// tlsMode is the mode of a word of libpq's.
-func tlsMode(sslmode string) (dbms.TLSMode, bool) {
-	switch sslmode {
-	case "allow":
-		return dbms.TLSPrefer, true
-	case "verify-ca":
-		return dbms.TLSVerify, true
-	}
-	for mode, word := range sslModes {
-		if word == sslmode && mode != "" {
-			return mode, true
-		}
-	}
-	return "", false
 }
 
 // publication is the writing of all settings files of an app: all are
@@ -225,7 +203,7 @@ func sameFacts(text estate.Text, value string, wanted map[string]string) bool {
 	case "host":
 		return value == wanted["host"]+":"+wanted["port"] && wanted["host"] != "localhost"
 	case "port":
-		return value == "" && (wanted["port"] == "3306" || wanted["host"] == "localhost")
+		return value == "" && (wanted["port"] == strconv.Itoa(dbms.Product(wanted["dbms"]).DefaultPort()) || wanted["host"] == "localhost")
 	case "socket":
 		return value == "" && wanted["host"] != "localhost"
 	}

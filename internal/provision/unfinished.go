@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 )
@@ -183,6 +182,10 @@ func isOn(v estate.Variable) bool {
 	return strings.EqualFold(string(v), "ON") || v == "1" || strings.EqualFold(string(v), "true")
 }
 
+// variables is the app's server as one that has some: the estate file asks for them
+// of no other.
+func (r *run) variables() dbms.HasVariables { return r.view.server.(dbms.HasVariables) }
+
 // planServerSettings sets what server_during_import asks for; planRestoring
 // takes it back behind the scripts.
 func (r *run) planServerSettings() error {
@@ -206,7 +209,7 @@ func (r *run) planServerSettings() error {
 	var sql []string
 	for _, name := range names {
 		facts = append(facts, name+" = "+string(wanted[name]))
-		sql = append(sql, mysql.SetGlobal(name, string(wanted[name])).String())
+		sql = append(sql, r.variables().SetVariable(name, string(wanted[name])).String())
 	}
 	s := &step{Row: Row{Step: stepSQL, Outcome: Made, SQL: sql, Facts: "server " + r.app.Server + ", for the import only: " + strings.Join(facts, ", ")},
 		object: "settings of server " + r.app.Server}
@@ -246,7 +249,7 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 		return fault.New(fault.Protected, "wait until it is done, and run the command again", "another import has changed settings of server %s for its time (%s)", r.app.Server, holder.Who)
 	}
 	r.freeServer = release
-	before, err := r.mysql().GlobalVariables(ctx, names...)
+	before, err := r.variables().Variables(ctx, names...)
 	if err == nil {
 		for _, name := range names {
 			if _, has := before[name]; !has && err == nil {
@@ -263,7 +266,7 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 	}
 	s.touched = true
 	for _, name := range names {
-		if err := r.view.server.Exec(ctx, mysql.SetGlobal(name, string(r.app.ServerDuringImport[name]))); err != nil {
+		if err := r.view.server.Exec(ctx, r.variables().SetVariable(name, string(r.app.ServerDuringImport[name]))); err != nil {
 			return err
 		}
 	}
@@ -301,7 +304,7 @@ func (e *Engine) restore(ctx context.Context, c *connection) (restored []string,
 		if !estate.MaySetDuringImport(name) || !plainValue.MatchString(value) {
 			return restored, fault.New(fault.Protected, "look at the note in the state folder", "a note says that the variable %s of server %s waits to be restored to %q, which no import can have left", name, c.entry.Name, value)
 		}
-		if err := c.admin.Exec(ctx, mysql.SetGlobal(name, value)); err != nil {
+		if err := c.admin.Exec(ctx, c.admin.(dbms.HasVariables).SetVariable(name, value)); err != nil {
 			return restored, err
 		}
 		restored = append(restored, name+" = "+value)

@@ -1,6 +1,6 @@
-// Package sqltext reads SQL scripts in the dialect of MariaDB and MySQL: as a
-// stream of statements with their places (Reader), and each statement as a
-// row of tokens (Scanner) from which its head can be told (ParseHead).
+// Package sqltext reads SQL scripts: as a stream of statements with their places, of
+// MariaDB and MySQL (Reader) or of PostgreSQL (PostgresReader), and each statement as
+// a row of tokens (Scanner) from which its head can be told (ParseHead).
 //
 // It splits a script where the servers' stock client splits it. It must never
 // know of servers, connections or settings files: what a statement would do is

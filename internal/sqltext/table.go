@@ -1,7 +1,6 @@
 package sqltext
 
 import (
-	"slices"
 	"strings"
 )
 
@@ -18,24 +17,20 @@ type Table struct {
 
 // Options of a table; empty where nothing was said.
 type Options struct {
-	Engine, Charset, Collation, RowFormat, Connection string
-	// Outside is the name of an option that reaches files or servers outside
-	// the database.
-	Outside string
+	Engine, Charset, Collation, RowFormat string
 }
 
 // Column is one column.
 type Column struct {
-	Name       string
-	Type       string // the first word in capitals: VARCHAR, INT ...
-	Length     int    // of the type's first bracket, 0 for none
-	NotNull    bool
-	Auto       bool // AUTO_INCREMENT
-	Generated  bool
-	Invisible  bool
-	Charset    string
-	Collation  string
-	HasDefault bool
+	Name      string
+	Type      string // the first word in capitals: VARCHAR, INT ...
+	Length    int    // of the type's first bracket, 0 for none
+	NotNull   bool
+	Auto      bool // AUTO_INCREMENT
+	Generated bool
+	Invisible bool
+	Charset   string
+	Collation string
 }
 
 // Key is a key other than a foreign one.
@@ -55,10 +50,9 @@ type KeyColumn struct {
 
 // ForeignKey refers to another table.
 type ForeignKey struct {
-	Name              string
-	Columns           []string
-	References        ObjectName
-	ReferencedColumns []string
+	Name       string
+	Columns    []string
+	References ObjectName
 }
 
 // Column finds a column by name.
@@ -226,12 +220,6 @@ func foreignKey(name string, tokens []Token) ForeignKey {
 					f.References = ObjectName{Schema: s[0].Plain(), Name: s[2].Plain()}
 				}
 			}
-			for j := range s {
-				if s[j].IsPunct('(') {
-					f.ReferencedColumns = names(s[j:])
-					return f
-				}
-			}
 			return f
 		}
 	}
@@ -277,8 +265,6 @@ func (t *Table) column(tokens []Token) {
 			c.Generated = c.Generated || next(1).Is("ALWAYS") || next(1).IsPunct('(')
 		case "INVISIBLE":
 			c.Invisible = true
-		case "DEFAULT":
-			c.HasDefault = true
 		case "CHARACTER":
 			if next(1).Is("SET") {
 				c.Charset = strings.ToLower(next(2).Plain())
@@ -329,14 +315,8 @@ func (t *Table) readOptions(tokens []Token) {
 			t.Options.Collation = strings.ToLower(value())
 		case "ROW_FORMAT":
 			t.Options.RowFormat = strings.ToUpper(value())
-		case "CONNECTION":
-			t.Options.Connection = value()
 		case "SELECT":
 			t.Derived = true
-		case "UNION":
-			t.Options.Outside = "UNION"
-		case "DIRECTORY":
-			t.Options.Outside = "DIRECTORY"
 		}
 	}
 }
@@ -367,10 +347,4 @@ func (t *Table) NotNull(columns []string) (set uint64, auto int, wide bool) {
 		}
 	}
 	return set, auto, wide
-}
-
-// RefersTo reports whether one of the table's foreign keys leads to another
-// table of that name.
-func (t *Table) RefersTo(name string) bool {
-	return slices.ContainsFunc(t.Foreign, func(f ForeignKey) bool { return f.References.Name == name })
 }

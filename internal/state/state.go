@@ -144,7 +144,7 @@ func (f *Folder) DropPending(a Account) error {
 	return nil
 }
 
-// Note keeps what has to be known by whoever comes next if this program dies: an
+// SetNote keeps what has to be known by whoever comes next if this program dies: an
 // import that is under way, a server's settings as they were. kind and name
 // say whose it is; it is on the disk when SetNote returns.
 func (f *Folder) SetNote(kind, name string, note any) error {

@@ -114,7 +114,7 @@ const (
 
 func (s *Screen) printf(format string, args ...any) { _, _ = fmt.Fprintf(s.Out, format, args...) }
 
-// line writes text of several lines with every line indented.
+// block writes text of several lines with every line indented.
 func (s *Screen) block(indent int, style lipgloss.Style, text string) {
 	pad := strings.Repeat(" ", indent)
 	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {

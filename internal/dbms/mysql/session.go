@@ -232,20 +232,11 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 	return all, nil
 }
 
-// ScriptFacts is what a server means for a script that is to run on it.
-type ScriptFacts struct {
-	SQLMode       string // that a new session begins with
-	MaxPacket     int    // bytes of the longest statement
-	DefaultEngine string
-	Collations    map[string]string // to their character set
-	Engines       map[string]bool   // that it can use, in small letters
-}
-
 // ScriptFacts asks the server. MariaDB lists its collations in full only in
 // COLLATION_CHARACTER_SET_APPLICABILITY (MariaDB, "Information Schema
 // COLLATION_CHARACTER_SET_APPLICABILITY Table").
-func (s *Server) ScriptFacts(ctx context.Context) (ScriptFacts, error) {
-	f := ScriptFacts{Collations: map[string]string{}, Engines: map[string]bool{}}
+func (s *Server) ScriptFacts(ctx context.Context, _ string) (dbms.ScriptFacts, error) {
+	f := dbms.ScriptFacts{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.VersionNumber(), Collations: map[string]string{}, Engines: map[string]bool{}}
 	err := s.row(ctx, "SELECT @@GLOBAL.sql_mode, @@GLOBAL.max_allowed_packet, @@GLOBAL.default_storage_engine", nil, &f.SQLMode, &f.MaxPacket, &f.DefaultEngine)
 	if err != nil {
 		return f, err
@@ -284,9 +275,9 @@ func (s *Server) VersionNumber() int {
 	return number
 }
 
-// GlobalVariables reads server-wide variables; one that the product does not
-// have is left out.
-func (s *Server) GlobalVariables(ctx context.Context, names ...string) (map[string]string, error) {
+// Variables reads server-wide variables; one that the product does not have is left
+// out.
+func (s *Server) Variables(ctx context.Context, names ...string) (map[string]string, error) {
 	values := map[string]string{}
 	quoted := make([]string, len(names))
 	for i, name := range names {
@@ -301,8 +292,8 @@ func (s *Server) GlobalVariables(ctx context.Context, names ...string) (map[stri
 	return values, err
 }
 
-// SetGlobal is the statement that sets a server-wide variable.
-func SetGlobal(name, value string) dbms.Statement {
+// SetVariable is the statement that sets a server-wide variable.
+func (s *Server) SetVariable(name, value string) dbms.Statement {
 	if value == "" || strings.Trim(value, "0123456789.") != "" {
 		value = quoteText(value)
 	}

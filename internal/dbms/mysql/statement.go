@@ -147,5 +147,10 @@ func (s *Server) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbm
 	return []dbms.Statement{plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))}
 }
 
+// RevokeGlobal takes a right on the whole server.
+func (s *Server) RevokeGlobal(right string, a dbms.Account) dbms.Statement {
+	return plain("REVOKE %s ON *.* FROM %s", right, quoteAccount(a))
+}
+
 // Definer is the clause that makes an account the definer of an object.
 func Definer(a dbms.Account) string { return "DEFINER=" + quoteAccount(a) }

@@ -7,7 +7,7 @@ import (
 	"yellowfield/internal/dbms"
 )
 
-// What rights on a database are called here. The first five are the server's
+// What rights on a database are called here. The first three are the server's
 // own; the others stand for several statements.
 const (
 	connect   = "CONNECT"
@@ -95,6 +95,11 @@ func (s *Server) Grant(p dbms.Privileges, database string, a dbms.Account) []dbm
 // Revoke takes them.
 func (s *Server) Revoke(p dbms.Privileges, database string, a dbms.Account) []dbms.Statement {
 	return s.change(p, database, a, "REVOKE", "FROM")
+}
+
+// RevokeGlobal takes an attribute of a role.
+func (s *Server) RevokeGlobal(attribute string, a dbms.Account) dbms.Statement {
+	return plain("ALTER ROLE %s NO%s", quoteName(a.User), attribute)
 }
 
 // change gives or takes rights. Those on tables and sequences are also those on
