@@ -72,7 +72,7 @@ func TestNothingShowsAPassword(t *testing.T) {
 	// With the settings broken, errors must not show what stood there.
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "www/combledger/private/ledger.php"), []byte(strings.Replace(string(settings), "'comb_app'", "'someone'", 1)), 0o600))
 	show("verify", "--verbose")
-	show("provision", "--verbose", "--mend", "settings,password")
+	show("provision", "--verbose", "--fix", "settings,password")
 	show("verify", "combledger", "--json")
 
 	for _, password := range passwords {
@@ -113,7 +113,7 @@ func TestDemo(t *testing.T) {
 	require.NoError(t, err, string(out))
 	for _, want := range []string{
 		"would make    database   combledger", "imported      sql        seasons.sql.gz: 24,496 rows", "2 tables made, config/shop.php written",
-		"Rape field: 20 hives", "Гречишный мёд", "has another password on the", "mended        account    comb_app@localhost",
+		"Rape field: 20 hives", "Гречишный мёд", "has another password on the", "fixed         account    comb_app@localhost",
 	} {
 		assert.Contains(t, string(out), want)
 	}

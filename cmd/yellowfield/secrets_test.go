@@ -127,7 +127,7 @@ func TestSecretsInFilesAreShownNowhere(t *testing.T) {
 				save("yellowfield.yaml", fmt.Sprintf(strings.Replace(estate, place.file, "made-"+place.file, 1), ", template: "+place.file, ""))
 				run(false, "", "provision", "--dry-run", json)
 				save("yellowfield.yaml", fmt.Sprintf(strings.Replace(estate, place.file, "made-"+place.file, 1), "", "made-"+place.file))
-				run(true, place.content, "settings", "adopt", fmt.Sprintf("a%d", i), "--text", "-", json)
+				run(true, place.content, "settings", "accept", fmt.Sprintf("a%d", i), "--text", "-", json)
 			}
 		})
 	}

@@ -74,7 +74,7 @@ func (w *workshop) provision() error {
 	if err := w.execute("DROP DATABASE IF EXISTS ours"); err != nil {
 		return err
 	}
-	if out, err := exec.Command(w.program, w.arguments("provision", "ours", "--adopt", "--quiet")...).CombinedOutput(); err != nil {
+	if out, err := exec.Command(w.program, w.arguments("provision", "ours", "--take-account", "--quiet")...).CombinedOutput(); err != nil {
 		return fmt.Errorf("provisioning: %w\n%s", err, out)
 	}
 	return nil

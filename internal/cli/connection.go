@@ -16,14 +16,15 @@ type connectionDocument struct {
 
 func newConnectionCommand(p *program) *cobra.Command {
 	var reveal bool
+	var confirmed string
 	var account string
 	command := &cobra.Command{
 		Use:     "connection APP",
 		Short:   "The facts to type into a web installer; the password only with --reveal",
 		GroupID: groupConfirm,
 		Long: `Shows what an application's installer asks for. The password is shown with
---reveal only. That of an account which no settings file gets is forgotten once
-you say that you have it.`,
+--reveal only. That of an account which no settings file gets is deleted here once
+you type the app's name to say that you have it, or give it as --confirm.`,
 		Example: `  yellowfield connection honeystall
   yellowfield connection honeystall --reveal
   yellowfield connection combledger --account comb_report --reveal`,
@@ -41,7 +42,7 @@ you say that you have it.`,
 				}
 				p.screen.Connection(c, reveal)
 				if reveal && c.Pending && !provision.InSettings(app, c.User) &&
-					p.confirm("Do you have it? Then it is forgotten here.") {
+					p.confirmName("Do you have it? Then the only copy of it here is deleted.", app.Name, confirmed) {
 					return engine.Acknowledge(app, c.User)
 				}
 				return nil
@@ -49,6 +50,7 @@ you say that you have it.`,
 		},
 	}
 	command.Flags().BoolVar(&reveal, "reveal", false, "show the password")
+	command.Flags().StringVar(&confirmed, "confirm", "", "with --reveal: the password is saved elsewhere, and may be deleted here; the `app` again")
 	command.Flags().StringVar(&account, "account", "", "`name` of another of the app's accounts")
 	return command
 }

@@ -24,13 +24,13 @@ this run made is undone; once the settings are written it stands. Without names:
 apps.`,
 		Example: `  yellowfield provision --dry-run
   yellowfield provision combledger
-  yellowfield provision combledger --mend password`,
+  yellowfield provision combledger --fix server-password`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
 			if err := known("--only", options.Only, provision.Steps); err != nil {
 				return err
 			}
-			if err := known("--mend", options.Mend, provision.Mendable); err != nil {
+			if err := known("--fix", options.Fix, provision.Fixable); err != nil {
 				return err
 			}
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
@@ -46,8 +46,8 @@ apps.`,
 	flags := command.Flags()
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show steps, SQL and file differences, and touch nothing")
 	flags.StringSliceVar(&options.Only, "only", nil, "do only these `steps`: "+strings.Join(provision.Steps, ", "))
-	flags.StringSliceVar(&options.Mend, "mend", nil, "mend these `differences`: "+strings.Join(provision.Mendable, ", "))
-	flags.BoolVar(&options.Adopt, "adopt", false, "take existing accounts that have rights elsewhere")
+	flags.StringSliceVar(&options.Fix, "fix", nil, "fix these `differences`: "+strings.Join(provision.Fixable, ", "))
+	flags.BoolVar(&options.TakeAccount, "take-account", false, "take existing accounts that have rights elsewhere")
 	flags.BoolVar(&options.WriteHostRule, "write-host-rule", false, "write a host-based rule for logins that PostgreSQL would refuse, prove it by a login, take it back if it fails")
 	flags.StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
 	p.limitStatements(command)

@@ -118,7 +118,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVar(&p.asJSON, "json", false, "one JSON document on standard output")
 	flags.BoolVarP(&p.quiet, "quiet", "q", false, "only what failed or differs")
 	flags.BoolVarP(&p.verbose, "verbose", "v", false, "show every statement sent, secrets masked")
-	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked")
+	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked, where that can be taken back")
 	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
@@ -221,6 +221,18 @@ func (p *program) asker() secret.Asker {
 		}
 		return secret.NewPassword(string(typed)), err
 	}
+}
+
+// confirmName asks for an app's name to be typed before something is done that cannot
+// be taken back. --confirm gives it; without that and a terminal the answer is no.
+func (p *program) confirmName(question, name, confirmed string) bool {
+	if confirmed != "" || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return confirmed == name
+	}
+	_, _ = fmt.Fprintf(os.Stderr, "%s Type %s: ", question, name)
+	var answer string
+	_, _ = fmt.Fscanln(os.Stdin, &answer)
+	return answer == name
 }
 
 // confirm asks a yes-or-no question on the terminal. Without one the answer is

@@ -27,7 +27,7 @@ YAML, JSON, XML, dotenv, lines of key and value) without changing any other
 byte. A part of a data source name is addressed by #: DATABASE_URL#password. No estate file is
 needed.`,
 	}
-	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p), newSettingsAdoptCommand(p))
+	command.AddCommand(newSettingsShowCommand(p), newSettingsSetCommand(p), newSettingsAcceptCommand(p))
 	return command
 }
 

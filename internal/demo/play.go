@@ -200,8 +200,7 @@ func (p *play) scenes(ctx context.Context) error {
 	}
 	if p.byre != nil {
 		scenes = append(scenes, []scene{
-			{"On byre an old host-based rule takes bloomchart's logins for users of the operating system. That is said before anything is touched ...", yellowfield(3, "provision", "bloomchart", "--dry-run")},
-			{"... and whoever goes on all the same is left with nothing half-made.", yellowfield(1, "provision", "bloomchart")},
+			{"On byre an old host-based rule takes bloomchart's logins for users of the operating system. That is said, and nothing is touched.", yellowfield(1, "provision", "bloomchart")},
 			{"With the rule before it, in a copy that is put back if the login fails, it goes through.", yellowfield(0, "provision", "bloomchart", "--write-host-rule")},
 		}...)
 	}
@@ -224,7 +223,7 @@ func (p *play) scenes(ctx context.Context) error {
 		{"", page("smokerloan")},
 		{"Someone changes a password on the server by hand ...", func() error { return p.breakPassword(ctx) }},
 		{"... and verify names it.", yellowfield(1, "verify", "combledger")},
-		{"", yellowfield(0, "provision", "combledger", "--mend", "password")},
+		{"", yellowfield(0, "provision", "combledger", "--fix", "server-password")},
 		{"", page("combledger")},
 	}...)
 	for _, s := range scenes {

@@ -137,7 +137,7 @@ func groupKeys(keys []key) []*group {
 	}
 	groups = merged(groups)
 	for _, g := range groups {
-		g.adopt(keys)
+		g.accept(keys)
 	}
 	return groups
 }
@@ -273,9 +273,9 @@ func (g *group) about() string {
 	return ""
 }
 
-// adopt takes keys that stand outside of the group but can only mean it: a
+// accept takes keys that stand outside of the group but can only mean it: a
 // table prefix, a character set.
-func (g *group) adopt(keys []key) {
+func (g *group) accept(keys []key) {
 	if g.count() < 2 && g.keys[settings.DSN].Address == "" {
 		return
 	}

@@ -12,6 +12,7 @@ import (
 )
 
 var (
+	appName    = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
 	ownName    = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 	portable   = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 	givenName  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_$-]*$`)
@@ -101,8 +102,8 @@ func (e *Estate) validatePort(path string, port int) {
 }
 
 func (e *Estate) validateApp(a *App, path string) {
-	if !ownName.MatchString(a.Name) {
-		e.fault(path, "small letters, digits and hyphens, a letter first", "%q cannot be an app's name", a.Name)
+	if !appName.MatchString(a.Name) {
+		e.fault(path, "small letters, digits, hyphens and underscores, a letter first", "%q cannot be an app's name", a.Name)
 	}
 	server := e.Servers[a.Server]
 	switch {

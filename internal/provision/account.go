@@ -74,7 +74,7 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 		return &credential{password: pending, source: "pending password", pending: true}, nil
 	case !fromFile.IsZero() && named:
 		return &credential{password: fromFile, source: "password from " + file}, nil
-	case exists && !r.options.mends(mendPassword):
+	case exists: // a new password for one that is at work is made by no side effect
 		return &credential{}, nil
 	}
 	return &credential{password: secret.Generate(), source: fmt.Sprintf("new password of %d characters", secret.GeneratedLength), made: true}, nil
@@ -163,10 +163,10 @@ func (r *run) planAccount(ctx context.Context, account *estate.Account, a dbms.A
 func (r *run) mayTake(a dbms.Account) error {
 	grants := r.view.catalogue.Grants(a)
 	held, elsewhere := r.ours(grants)
-	if len(elsewhere) == 0 || len(held) > 0 || r.options.Adopt {
+	if len(elsewhere) == 0 || len(held) > 0 || r.options.TakeAccount {
 		return nil
 	}
-	return r.Estate.Fault(fault.Differs, r.path("accounts"), "choose another name, or take it with --adopt",
+	return r.Estate.Fault(fault.Differs, r.path("accounts"), "choose another name, or take it with --take-account",
 		"the account %s exists and has rights elsewhere: %s", a, strings.Join(elsewhere, ", "))
 }
 
@@ -188,7 +188,7 @@ func (r *run) ours(grants dbms.Grants) (held dbms.Privileges, elsewhere []string
 func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credential, options dbms.AccountOptions, first bool) {
 	if !c.knows() { // the account exists for another host only, with a password we do not have
 		r.stuck(first, "the password of "+a.User+" is not known here")
-		r.plan.differs(stepAccount, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend password",
+		r.plan.differs(stepAccount, estate.MustFix, sayPassword,
 			a.String()+" cannot be made: the password that "+a.User+" has for other hosts is not known here")
 		return
 	}
@@ -283,6 +283,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 		trouble = "logs in by " + cmp.Or(state.Plugin, "no password") + ", not by " + r.accountNamed(a.User).Auth
 	case state.Locked:
 		r.stuck(first, a.String()+" is locked")
+		r.plan.unmet = r.plan.unmet || first
 		r.plan.differs(stepAccount, estate.MustFix, r.view.server.UnlockAccount(a).String()+", if it was not locked on purpose", a.String()+" is locked")
 		return
 	case state.Expired:
@@ -293,26 +294,26 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 		trouble = "exists, and its password is not known here"
 	case c.knows() && known && !matches:
 		trouble = "has another password on the server: not the " + c.source
-		if c.made { // with --mend password: there is none to compare with
-			trouble = "has a password that is not known here"
-		}
 	}
 	if trouble != "" {
-		if !r.options.mends(mendPassword) || !c.knows() {
+		if !r.options.fixes(fixPassword) || !c.knows() {
+			remedy := provision + " --fix server-password"
+			if c.knows() && known && !matches {
+				remedy += " puts the " + c.source + " on the server, and undoes a change that somebody may have made there on purpose"
+			}
 			if state.SecondMethod && matches {
-				r.plan.differs(stepAccount, estate.ShouldLook, provision+" --mend password", a.String()+" "+trouble)
+				r.plan.differs(stepAccount, estate.ShouldLook, remedy, a.String()+" "+trouble)
 				return
 			}
 			r.stuck(first, a.String()+" "+trouble)
-			remedy := provision + " --mend password"
-			if account := r.accountNamed(a.User); account.Existing && account.Password == nil {
-				remedy = "write password: {file: PATH} or another source for it into the estate file"
+			if !c.knows() {
+				remedy = sayPassword
 			}
 			d := r.plan.differs(stepAccount, estate.MustFix, remedy, a.String()+" "+trouble)
 			d.Place = r.placeOfPassword(c)
 			return
 		}
-		r.planNewPassword(a, state, c, first)
+		r.planServerPassword(a, state, c)
 		return
 	}
 	facts := a.String() + ", " + c.source
@@ -336,39 +337,30 @@ func (r *run) placeOfPassword(c *credential) *fault.Place {
 	return nil
 }
 
-func (r *run) planNewPassword(a dbms.Account, state dbms.AccountState, c *credential, first bool) {
+// sayPassword is what to do about an account whose password is not known.
+const sayPassword = "write password: {file: PATH} or another source for it into the estate file; a new password will be made by rotate, which is still to come"
+
+// planServerPassword puts the password that is known here on the server.
+func (r *run) planServerPassword(a dbms.Account, state dbms.AccountState, c *credential) {
 	account := r.accountNamed(a.User)
-	r.plan.fresh = r.plan.fresh || first && c.made
 	var statements []string
 	for _, s := range r.view.server.SetVerifier(a, secret.NoVerifier(account.Auth)) {
 		statements = append(statements, s.String())
 	}
 	s := r.plan.add(&step{
-		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: a.String() + ", " + c.source, SQL: statements},
+		Row:    Row{Step: stepAccount, Outcome: Fixed, Facts: a.String() + ", " + c.source, SQL: statements},
 		object: "password of " + a.String(),
 		undo: func(ctx context.Context) error {
 			if !slices.Contains(restorable, state.Plugin) || len(state.Verifier) == 0 {
 				return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Plugin, a)
 			}
-			if err := r.view.server.Exec(ctx, r.view.server.SetVerifier(a, secret.StoredVerifier(state.Plugin, state.Verifier))...); err != nil {
-				return err
-			}
-			return r.forgetPending(a, c)
+			return r.view.server.Exec(ctx, r.view.server.SetVerifier(a, secret.StoredVerifier(state.Plugin, state.Verifier))...)
 		},
 	})
 	s.act = func(ctx context.Context) (string, error) {
-		if c.made {
-			if err := r.keepPending(account, c); err != nil {
-				return "", err
-			}
-		}
 		verifier := r.view.server.Verifier(a, c.password, account.Auth)
 		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
-		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
-		if err != nil && !s.touched {
-			return "", errors.Join(err, r.forgetPending(a, c))
-		}
-		return facts, err
+		return r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
 	}
 }
 
@@ -390,13 +382,13 @@ func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options dbms.
 	}
 	has := dbms.AccountOptions{RequireTLS: state.RequiresTLS, MaxConnections: state.MaxConnections}
 	facts := fmt.Sprintf("%s may have %s, not %s", a, describe(has), describe(options))
-	if !r.options.mends(mendRights) {
-		r.plan.differs(stepAccount, estate.ShouldLook, "yellowfield provision "+r.app.Name+" --mend rights", facts)
+	if !r.options.fixes(fixRights) {
+		r.plan.differs(stepAccount, estate.ShouldLook, "yellowfield provision "+r.app.Name+" --fix rights", facts)
 		return
 	}
 	statement := r.view.server.SetOptions(a, options)
 	s := r.plan.add(&step{
-		Row:    Row{Step: stepAccount, Outcome: Mended, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}},
+		Row:    Row{Step: stepAccount, Outcome: Fixed, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}},
 		object: "limits of " + a.String(),
 		undo:   func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.SetOptions(a, has)) },
 	})

@@ -85,7 +85,7 @@ func (r *run) warnOfStrangers(c *connection) {
 		return
 	}
 	c.told = true
-	r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.GoodToKnow,
+	r.tell(Row{Step: "server", Outcome: Note,
 		Facts:  fmt.Sprintf("server %s does not prove who it is (tls: %s): a stranger on the way can read the administrator's password or take its login over", c.entry.Name, way.TLS),
 		Remedy: "write tls: verify with ca or certificate under servers." + c.entry.Name})
 }
@@ -290,7 +290,7 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 		if err := admin.Exec(ctx, holder.End); err != nil {
 			return nil, nil, err
 		}
-		row.Outcome, row.Severity, row.Facts = Mended, "", row.Facts+": its session was ended"
+		row.Outcome, row.Severity, row.Facts = Fixed, "", row.Facts+": its session was ended"
 		r.tell(row)
 		select {
 		case <-ctx.Done():

@@ -35,6 +35,7 @@ func (r *run) planHostRules(ctx context.Context) error {
 			if !r.app.HostRule && !r.options.WriteHostRule {
 				row := r.plan.differs(stepRights, estate.MustFix, met.remedy(r.app.Name), met.why())
 				row.Place = met.place()
+				r.plan.unmet = true
 				continue
 			}
 			if err := r.planHostRule(ctx, account, met); err != nil {

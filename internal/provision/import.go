@@ -331,11 +331,11 @@ func (r *run) planScript(source *script, target load.Target) {
 		s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
 	}
 	if server := r.view.server.Facts(); survey.Routines() > 0 && server.BinaryLog && !server.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
-		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
+		s.also = append(s.also, Row{Step: stepSQL, Outcome: Note,
 			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser() + " will, in the account's name"})
 	}
 	if source.survey.OneByOne != "" && !source.options.OneByOne {
-		s.also = append(s.also, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow, Facts: "sent one by one: " + survey.OneByOne})
+		s.also = append(s.also, Row{Step: stepSQL, Outcome: Note, Facts: "sent one by one: " + survey.OneByOne})
 	}
 	var report load.Report
 	s.act = func(ctx context.Context) (string, error) {
@@ -425,7 +425,7 @@ func (r *run) deviating(ctx context.Context, d *estate.Database, survey *load.Su
 	if len(found) == 0 {
 		return nil, nil
 	}
-	return []Row{{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
+	return []Row{{Step: stepSQL, Outcome: Note,
 		Facts: "not InnoDB with " + d.Charset + " as the database: " + some(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
 }
 
@@ -443,7 +443,7 @@ func remark(place fault.Place, count int, what, next string) Row {
 	if count > 1 {
 		what += fmt.Sprintf(" (%s times, first here)", load.Thousands(int64(count)))
 	}
-	row := Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow, Facts: what, Remedy: next}
+	row := Row{Step: stepSQL, Outcome: Note, Facts: what, Remedy: next}
 	if place.File != "" {
 		row.Place = &place
 	}
@@ -456,7 +456,7 @@ func (r *run) remarks(report load.Report) []Row {
 	const most = 5 // kinds of warnings that are shown
 	for i, w := range report.Warnings {
 		if i == most {
-			rows = append(rows, Row{Step: stepSQL, Outcome: Differs, Severity: estate.GoodToKnow,
+			rows = append(rows, Row{Step: stepSQL, Outcome: Note,
 				Facts: counted(len(report.Warnings)-most, "more kind of warning", "more kinds of warnings")})
 			break
 		}

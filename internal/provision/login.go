@@ -127,7 +127,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		Password: secret.NewPassword(has["password"]), Database: has["database"], Charset: has["charset"]}
 	if r.view.asAdmin() && has["user"] == dbms.ParseAccount(r.view.admin.CurrentUser()).User {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, "user"),
-			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
+			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
 		return
 	}
 	server, err := r.open(ctx, login)
@@ -221,10 +221,10 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 	switch dbms.CauseOf(err) {
 	case dbms.WrongLogin:
 		row.Place = r.placeOfFact(path, s.Values, "password")
-		row.Remedy = "yellowfield provision " + r.app.Name + " --mend password"
+		row.Remedy = "yellowfield provision " + r.app.Name + " --fix server-password"
 		if login.User != account.Name {
 			row.Place = r.placeOfFact(path, s.Values, "user")
-			row.Remedy = "yellowfield provision " + r.app.Name + " --mend settings"
+			row.Remedy = "yellowfield provision " + r.app.Name + " --fix settings"
 		}
 	case dbms.NoRightThere, dbms.NoDatabase:
 		row.Place = r.placeOfFact(path, s.Values, "database")
@@ -251,7 +251,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: severity, Place: place, Facts: facts, Remedy: remedy})
 	}
 	if session.Database != wanted.Name {
-		differs(estate.MustFix, r.placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --mend settings",
+		differs(estate.MustFix, r.placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --fix settings",
 			fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, wanted.Name))
 		return
 	}
@@ -260,7 +260,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		return
 	}
 	if want := wanted.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
-		differs(estate.ShouldLook, r.placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --mend settings",
+		differs(estate.ShouldLook, r.placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --fix settings",
 			fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want))
 	}
 	contents, err := server.Contents(ctx, session.Database)
@@ -311,7 +311,7 @@ func (r *run) lookAtOthers(ctx context.Context, s *estate.Settings, path string,
 		}
 		if has[fact] != d.Name {
 			r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, fact),
-				Facts: fmt.Sprintf("%s names the database %s, not %s", s.File, has[fact], d.Name), Remedy: "yellowfield provision " + r.app.Name + " --mend settings"})
+				Facts: fmt.Sprintf("%s names the database %s, not %s", s.File, has[fact], d.Name), Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
 			return false
 		}
 		login.Database = d.Name

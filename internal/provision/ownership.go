@@ -106,7 +106,7 @@ func (r *run) planOwnership(context.Context) error {
 		return nil
 	}
 	if r.app.Ownership != nil && !atomicfile.OwnersMeanSomething {
-		r.plan.differs(stepOwnership, estate.GoodToKnow, "set the rights on the files by the means of this system", "owners and modes mean nothing on this system")
+		r.plan.note(stepOwnership, "set the rights on the files by the means of this system", "owners and modes mean nothing on this system")
 		return nil
 	}
 	var fine []string
@@ -160,16 +160,16 @@ func (r *run) planFileOwnership(s *estate.Settings) (string, error) {
 		facts = fmt.Sprintf("%s is %s: everyone on this host can write it", s.File, describeAttributes(has))
 		severity = estate.MustFix
 	}
-	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.mends(mendOwnership))
+	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.fixes(fixOwnership))
 	return "", nil
 }
 
 func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attributes, severity estate.Severity, facts string, change bool) {
 	if !change {
-		r.plan.differs(stepOwnership, severity, "yellowfield provision "+r.app.Name+" --mend ownership", facts)
+		r.plan.differs(stepOwnership, severity, "yellowfield provision "+r.app.Name+" --fix ownership", facts)
 		return
 	}
-	outcome := Mended
+	outcome := Fixed
 	if r.plan.fresh {
 		outcome = Made
 	}
@@ -234,7 +234,7 @@ func (r *run) planWritable() (fine []string, err error) {
 		default:
 			r.changeAttributes(path, name, has, asked, estate.ShouldLook,
 				fmt.Sprintf("%s is %s, so the application may not be able to write there", name, describeAttributes(has)),
-				r.plan.fresh || r.options.mends(mendOwnership))
+				r.plan.fresh || r.options.fixes(fixOwnership))
 		}
 	}
 	return fine, nil

@@ -24,7 +24,7 @@ func (r *run) planPHP(context.Context) error {
 		return r.Estate.Fault(fault.Invalid, r.path("php.configuration"), f.Next, "%s", f.What).With(err)
 	}
 	if php == nil {
-		r.plan.differs(stepPHP, estate.GoodToKnow, "check it where the application runs", "no PHP on this host, so its limits and extensions are not checked")
+		r.plan.note(stepPHP, "check it where the application runs", "no PHP on this host, so its limits and extensions are not checked")
 		return nil
 	}
 	var fine, missing []string
@@ -63,14 +63,6 @@ func (r *run) planPHP(context.Context) error {
 	if len(fine) > 0 {
 		r.plan.keep(stepPHP, strings.Join(fine, ", "))
 	}
-	if blocked {
-		return &unmetError{}
-	}
+	r.plan.unmet = r.plan.unmet || blocked
 	return nil
 }
-
-// unmetError says that requirements are not met; the rows that say which are
-// in the plan.
-type unmetError struct{}
-
-func (*unmetError) Error() string { return "what must be fixed is named above" }

@@ -25,6 +25,9 @@ type plan struct {
 	// stuck says why the app's own login cannot be used, so that what needs
 	// it is not reached; empty when it can.
 	stuck string
+	// unmet says that something must be fixed without which the application could not
+	// work or log in: then nothing is begun.
+	unmet bool
 	// absent tells that the app's folder is not there yet.
 	absent   bool
 	settings *publication
@@ -74,8 +77,21 @@ func (p *plan) keep(name, facts string) {
 
 // differs notes a difference that is left alone.
 func (p *plan) differs(name string, severity estate.Severity, remedy, facts string) *step {
+	if severity == estate.GoodToKnow {
+		return p.note(name, remedy, facts)
+	}
 	return p.add(&step{Row: Row{Step: name, Outcome: Differs, Severity: severity, Facts: facts, Remedy: remedy}})
 }
+
+func (p *plan) note(name, remedy, facts string) *step {
+	return p.add(&step{Row: Row{Step: name, Outcome: Note, Facts: facts, Remedy: remedy}})
+}
+
+// unmetError says that something must be fixed first; the rows that say what are in
+// the plan.
+type unmetError struct{}
+
+func (*unmetError) Error() string { return "what must be fixed is named above" }
 
 // makePlan looks at everything and decides. The error holds every fault
 // found, each with its step; the plan then has the steps that could be told.
@@ -105,6 +121,9 @@ func (r *run) makePlan(ctx context.Context) error {
 		if err := part.plan(ctx); err != nil {
 			errs = append(errs, &stepError{part.step, err})
 		}
+	}
+	if r.plan.unmet {
+		errs = append(errs, &unmetError{})
 	}
 	return errors.Join(errs...)
 }

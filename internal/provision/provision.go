@@ -30,12 +30,13 @@ type Outcome string
 const (
 	Made       Outcome = "made"
 	Kept       Outcome = "kept"
-	Mended     Outcome = "mended"
+	Fixed      Outcome = "fixed"
 	Imported   Outcome = "imported"
 	Written    Outcome = "written"
 	Verified   Outcome = "verified"
 	Waiting    Outcome = "waiting" // for the application's installer
 	Differs    Outcome = "differs"
+	Note       Outcome = "note" // worth knowing, and nothing needs to be done
 	Refused    Outcome = "refused"
 	Failed     Outcome = "failed"
 	Undone     Outcome = "undone"
@@ -44,7 +45,7 @@ const (
 
 // planned gives the outcome's form for something not done yet.
 var planned = map[Outcome]Outcome{
-	Made: "would make", Mended: "would mend", Imported: "would import", Written: "would write",
+	Made: "would make", Fixed: "would fix", Imported: "would import", Written: "would write",
 }
 
 // Steps in their order. They are the words in the output and those that
@@ -62,14 +63,14 @@ const (
 	stepLogin     = "login"
 )
 
-// Mendable is what Options.Mend takes.
-var Mendable = []string{mendPassword, mendRights, mendSettings, mendOwnership}
+// Fixable is what Options.Fix takes.
+var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership}
 
 const (
-	mendPassword  = "password"
-	mendRights    = "rights"
-	mendSettings  = "settings"
-	mendOwnership = "ownership"
+	fixPassword  = "server-password"
+	fixRights    = "rights"
+	fixSettings  = "settings"
+	fixOwnership = "ownership"
 )
 
 // Row is one line of a run: a step, what became of it, and the fact that
@@ -125,11 +126,11 @@ type Listener struct {
 
 // Options of a run.
 type Options struct {
-	Command string   // for the journal
-	DryRun  bool     // plan and tell, change nothing
-	Only    []string // steps to do; empty for all
-	Mend    []string // differences to mend
-	Adopt   bool     // take existing accounts that have rights elsewhere
+	Command     string   // for the journal
+	DryRun      bool     // plan and tell, change nothing
+	Only        []string // steps to do; empty for all
+	Fix         []string // differences to fix
+	TakeAccount bool     // take existing accounts that have rights elsewhere
 	// WriteHostRule writes a rule for logins that a PostgreSQL server's
 	// host-based rules would refuse.
 	WriteHostRule bool
@@ -137,7 +138,7 @@ type Options struct {
 	Import *ImportOptions
 }
 
-func (o Options) mends(what string) bool { return slices.Contains(o.Mend, what) }
+func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }
 func (o Options) does(step string) bool {
 	return len(o.Only) == 0 || slices.Contains(o.Only, step)
 }
@@ -250,12 +251,10 @@ func (r *run) tell(row Row) {
 	r.result.Rows = append(r.result.Rows, row)
 	switch row.Outcome {
 	case Differs:
-		if row.Severity != estate.GoodToKnow {
-			r.result.Exit = graver(r.result.Exit, fault.Differs.ExitCode())
-		}
+		r.result.Exit = graver(r.result.Exit, fault.Differs.ExitCode())
 	case Waiting:
 		r.result.Waits = true
-	case Made, Mended, Imported, Written, "would make", "would mend", "would import", "would write":
+	case Made, Fixed, Imported, Written, "would make", "would fix", "would import", "would write":
 		r.result.Changed = true
 	}
 	if r.Listener.Row != nil {

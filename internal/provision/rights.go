@@ -53,7 +53,7 @@ func (r *run) planRights(context.Context) error {
 }
 
 // namePresets names what the application, or somebody, has set for all sessions of
-// its databases and accounts: nothing to mend, but it surprises whoever does not
+// its databases and accounts: nothing to fix, but it surprises whoever does not
 // know of it.
 func (r *run) namePresets() {
 	for _, p := range r.view.catalogue.Presets {
@@ -62,7 +62,7 @@ func (r *run) namePresets() {
 			ours = ours || p.User == account.Name && p.Database == ""
 		}
 		if ours {
-			r.plan.differs(stepRights, estate.GoodToKnow, "", p.String()+" for later sessions")
+			r.plan.note(stepRights, "", p.String()+" for later sessions")
 		}
 	}
 }
@@ -99,7 +99,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 		r.plan.keep(stepRights, describe())
 		return nil
 	}
-	remedy := "yellowfield provision " + r.app.Name + " --mend rights"
+	remedy := "yellowfield provision " + r.app.Name + " --fix rights"
 	var facts string
 	switch tooMuch, tooLittle := held.Minus(want), want.Minus(held); {
 	case len(leaking) > 0:
@@ -123,11 +123,11 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 		return nil // the account itself is not made
 	}
 	untouched := len(held) == 0 && len(leaking) == 0 && !account.Existing
-	if !untouched && !r.options.mends(mendRights) {
+	if !untouched && !r.options.fixes(fixRights) {
 		r.plan.differs(stepRights, estate.MustFix, remedy, facts)
 		return nil
 	}
-	outcome := Mended
+	outcome := Fixed
 	if untouched {
 		outcome = Made
 	}

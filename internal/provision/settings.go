@@ -120,8 +120,8 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 		if err != nil || !mayWrite {
 			return err
 		}
-		if r.options.mends(mendSettings) && !r.plan.fresh {
-			outcome = Mended
+		if r.options.fixes(fixSettings) && !r.plan.fresh {
+			outcome = Fixed
 		}
 	}
 	return r.planWriting(s, path, file, absent, outcome, wanted)
@@ -218,14 +218,14 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 	if err := r.refuseForeign(ctx, s, path, has); err != nil {
 		return false, err
 	}
-	if r.plan.stuck == "" && (r.plan.fresh || r.options.mends(mendSettings) || r.isSample(s, path)) {
+	if r.plan.stuck == "" && (r.plan.fresh || r.options.fixes(fixSettings) || r.isSample(s, path)) {
 		return true, nil
 	}
 	for _, d := range differing {
 		if r.plan.stuck != "" && d.value.Text.Uses("password") {
 			continue // the account's row has said it
 		}
-		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --mend settings", s.File+": "+d.describe(r.app.AccountOf(s).Name)+r.whereRight(s, d))
+		row := r.plan.differs(stepSettings, estate.MustFix, "yellowfield provision "+r.app.Name+" --fix settings", s.File+": "+d.describe(r.app.AccountOf(s).Name)+r.whereRight(s, d))
 		row.Place = &d.place
 	}
 	return false, nil

@@ -78,7 +78,7 @@ func (r *run) planCleaning(d *estate.Database) error {
 		return r.importIsOver(d)
 	}
 	what := fmt.Sprintf("%s that an interrupted import of %s left", counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
-	s := &step{Row: Row{Step: stepSQL, Outcome: Mended, Facts: "removed " + what}, object: "the end of an interrupted import: " + what}
+	s := &step{Row: Row{Step: stepSQL, Outcome: Fixed, Facts: "removed " + what}, object: "the end of an interrupted import: " + what}
 	s.act = func(ctx context.Context) (string, error) {
 		if err := r.view.server.RemoveObjects(ctx, d.Name, left, nil); err != nil {
 			return "", err
@@ -144,7 +144,7 @@ func (r *run) importOnly(ctx context.Context) error {
 		}
 	}
 	if c := r.plan.credentials[r.app.Accounts[0]]; err == nil && (c == nil || !c.knows()) {
-		err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), "write password: {file: PATH} or another source, or run yellowfield provision "+r.app.Name+" --mend password",
+		err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), sayPassword,
 			"the import runs as %s, whose password is not known", r.app.Accounts[0].Name)}
 	}
 	if err == nil && len(r.plan.scripts) == 0 {
@@ -341,6 +341,6 @@ func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 	if err != nil {
 		return err
 	}
-	r.tell(Row{Step: "server", Outcome: Mended, Facts: "what an interrupted import had changed is restored: " + strings.Join(restored, ", ")})
+	r.tell(Row{Step: "server", Outcome: Fixed, Facts: "what an interrupted import had changed is restored: " + strings.Join(restored, ", ")})
 	return nil
 }

@@ -33,7 +33,7 @@ func (s *Screen) Connection(c *provision.Connection, reveal bool) {
 	fact("user", c.User, "")
 	switch {
 	case c.Password.IsZero() && c.PasswordIn == "nowhere":
-		fact("password", "not known here", "yellowfield provision "+c.App+" --mend password makes a new one")
+		fact("password", "not known here", "its application knows it; a new one will be made by rotate, which is still to come")
 	case reveal:
 		fact("password", strong.Render(c.Password.Reveal()), whereIs(c))
 	default:

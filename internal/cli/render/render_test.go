@@ -39,7 +39,7 @@ func TestRowsLineUpAndWrapUnderTheirFacts(t *testing.T) {
 	s.Row(provision.Row{Step: "sql", Outcome: provision.Imported, Facts: "seasons.sql.gz: 12,480 rows into 6 tables", Seconds: 0.94})
 	s.Row(provision.Row{Step: "sql", Outcome: "would import", Facts: "a name of a file that is long, and then some more: 12 tables", Seconds: 0.01})
 	s.Row(provision.Row{Step: "account", Outcome: provision.Differs, Severity: estate.MustFix, Facts: "comb_app@localhost exists, and its password is not known here",
-		Place: &fault.Place{File: "s.php", Line: 3}, Excerpt: "3 | $p = 1;", Remedy: "yellowfield provision combledger --mend password"})
+		Place: &fault.Place{File: "s.php", Line: 3}, Excerpt: "3 | $p = 1;", Remedy: "yellowfield provision combledger --fix server-password"})
 	s.Row(provision.Row{Step: "settings", Outcome: provision.NotReached})
 	assert.Equal(t, `combledger                                        barn, MariaDB 10.11.19, socket
   kept          php        mysqli
@@ -50,7 +50,7 @@ func TestRowsLineUpAndWrapUnderTheirFacts(t *testing.T) {
                            known here (must-fix)
                 s.php:3
                 3 | $p = 1;
-                next  yellowfield provision combledger --mend password
+                next  yellowfield provision combledger --fix server-password
   not reached   settings
 `, plain(out.String()))
 }
@@ -64,7 +64,7 @@ func TestADryRunShowsStatementsAndDifferences(t *testing.T) {
 }
 
 func TestWrapBreaksAtBlanksOnly(t *testing.T) {
-	assert.Equal(t, []string{"provision", "--mend rights"}, wrap("provision --mend rights", 13))
+	assert.Equal(t, []string{"provision", "--fix rights"}, wrap("provision --fix rights", 13))
 	assert.Equal(t, []string{"a", strings.Repeat("x", 10), "xx b"}, wrap("a "+strings.Repeat("x", 12)+" b", 10), "only what fits no line is cut")
 	assert.Equal(t, []string{"пчела", "蜂蜂蜂", "🐝"}, wrap("пчела 蜂蜂蜂 🐝", 7), "widths are those on the screen")
 	assert.Equal(t, []string{""}, wrap("", 10))

@@ -117,7 +117,7 @@ func leftBehind(r provision.Result) string {
 			undone++
 		case row.Outcome == provision.Refused && undone > 0:
 			stuck++
-		case row.Outcome == provision.Made || row.Outcome == provision.Mended || row.Outcome == provision.Imported || row.Outcome == provision.Written:
+		case row.Outcome == provision.Made || row.Outcome == provision.Fixed || row.Outcome == provision.Imported || row.Outcome == provision.Written:
 			made++
 		}
 	}

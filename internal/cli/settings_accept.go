@@ -11,19 +11,19 @@ import (
 	"yellowfield/internal/provision"
 )
 
-func newSettingsAdoptCommand(p *program) *cobra.Command {
-	var adoption provision.Adoption
+func newSettingsAcceptCommand(p *program) *cobra.Command {
+	var acceptance provision.Acceptance
 	var text string
 	command := &cobra.Command{
-		Use:   "adopt APP",
+		Use:   "accept APP",
 		Short: "Take over settings that an application's installer made or printed",
 		Long: `Reads the settings file that the application's installer wrote, or the text it
 printed for pasting, compares its facts with the estate file and logs in with
 them. The settings in a text are shown, secrets masked, and it is written after a yes, with the
 owner and mode that the estate file asks for.`,
-		Example: `  yellowfield settings adopt honeystall
-  yellowfield settings adopt honeystall --text printed.txt
-  yellowfield settings adopt honeystall --text - --yes`,
+		Example: `  yellowfield settings accept honeystall
+  yellowfield settings accept honeystall --text printed.txt
+  yellowfield settings accept honeystall --text - --yes`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
@@ -31,28 +31,28 @@ owner and mode that the estate file asks for.`,
 			switch text {
 			case "":
 			case "-":
-				adoption.Text, err = io.ReadAll(os.Stdin)
+				acceptance.Text, err = io.ReadAll(os.Stdin)
 			default:
-				adoption.Text, err = os.ReadFile(text)
+				acceptance.Text, err = os.ReadFile(text)
 			}
 			if err != nil {
 				return fault.New(fault.Invalid, "check the path and its permissions", "the text cannot be read: %v", err).With(err)
 			}
-			adoption.Confirm = func(path, listing string) bool {
+			acceptance.Confirm = func(path, listing string) bool {
 				p.screen.Say("%s", listing)
 				return p.confirm("Write this to " + path + "?")
 			}
 			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
-				result, err := engine.Adopt(command.Context(), apps[0], adoption)
+				result, err := engine.Accept(command.Context(), apps[0], acceptance)
 				if err != nil {
 					return err
 				}
-				return p.conclude(engine, "settings adopt", false, []provision.Result{result})
+				return p.conclude(engine, "settings accept", false, []provision.Result{result})
 			})
 		},
 	}
-	command.Flags().StringVar(&adoption.File, "file", "", "the settings `file`, as the estate file names it, if the installer makes several")
+	command.Flags().StringVar(&acceptance.File, "file", "", "the settings `file`, as the estate file names it, if the installer makes several")
 	command.Flags().StringVar(&text, "text", "", "the text that the installer printed: a `path`, or - for standard input")
 	return command
 }

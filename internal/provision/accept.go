@@ -12,8 +12,8 @@ import (
 	"yellowfield/internal/state"
 )
 
-// Adoption says what to adopt.
-type Adoption struct {
+// Acceptance says what to accept.
+type Acceptance struct {
 	// File is the settings file as the estate file names it; empty for the
 	// only one that the installer makes.
 	File string
@@ -25,12 +25,12 @@ type Adoption struct {
 	Confirm func(path, listing string) bool
 }
 
-// Adopt takes over a settings file that an application's installer made, or
+// Accept takes over a settings file that an application's installer made, or
 // writes the text that it printed: its facts are compared with the estate
 // file, a login is made with them, and the pending password is forgotten.
-func (e *Engine) Adopt(ctx context.Context, app *estate.App, adoption Adoption) (Result, error) {
-	results, err := e.each(ctx, []*estate.App{app}, Options{Command: "settings adopt", DryRun: true}, func(r *run, ctx context.Context) error {
-		return r.adopt(ctx, adoption)
+func (e *Engine) Accept(ctx context.Context, app *estate.App, acceptance Acceptance) (Result, error) {
+	results, err := e.each(ctx, []*estate.App{app}, Options{Command: "settings accept", DryRun: true}, func(r *run, ctx context.Context) error {
+		return r.accept(ctx, acceptance)
 	})
 	if err != nil {
 		return Result{}, err
@@ -38,8 +38,8 @@ func (e *Engine) Adopt(ctx context.Context, app *estate.App, adoption Adoption) 
 	return results[0], nil
 }
 
-func (r *run) adopt(ctx context.Context, adoption Adoption) error {
-	s, err := r.settingsToAdopt(adoption.File)
+func (r *run) accept(ctx context.Context, acceptance Acceptance) error {
+	s, err := r.settingsToAccept(acceptance.File)
 	if err != nil {
 		return &stepError{stepSettings, err}
 	}
@@ -47,18 +47,18 @@ func (r *run) adopt(ctx context.Context, adoption Adoption) error {
 		return r.tellPlanFaults(err)
 	}
 	path := r.app.InFolder(s.File)
-	text := adoption.Text
+	text := acceptance.Text
 	if text == nil {
 		if text, err = r.read(path); err != nil {
 			return &stepError{stepSettings, fault.At(fault.Invalid, fault.Place{File: path}, "finish the installer, or give the text it printed with --text -",
 				"the installer has not written its settings yet").With(err)}
 		}
 	}
-	if err := r.checkAdopted(s, path, text); err != nil {
+	if err := r.checkAccepted(s, path, text); err != nil {
 		return &stepError{stepSettings, err}
 	}
-	if adoption.Text != nil {
-		if err := r.writeAdopted(s, path, adoption); err != nil {
+	if acceptance.Text != nil {
+		if err := r.writeAccepted(s, path, acceptance); err != nil {
 			return &stepError{stepSettings, err}
 		}
 	} else {
@@ -68,8 +68,8 @@ func (r *run) adopt(ctx context.Context, adoption Adoption) error {
 	return nil
 }
 
-// settingsToAdopt finds the entry of the estate file that is meant.
-func (r *run) settingsToAdopt(file string) (*estate.Settings, error) {
+// settingsToAccept finds the entry of the estate file that is meant.
+func (r *run) settingsToAccept(file string) (*estate.Settings, error) {
 	made := r.app.Installer.Settings
 	if file == "" && len(made) == 1 {
 		file = made[0]
@@ -85,8 +85,8 @@ func (r *run) settingsToAdopt(file string) (*estate.Settings, error) {
 		"%s is no settings file that the installer of app %s writes", file, r.app.Name)
 }
 
-// checkAdopted compares the facts of a text with those of the estate file.
-func (r *run) checkAdopted(s *estate.Settings, path string, text []byte) error {
+// checkAccepted compares the facts of a text with those of the estate file.
+func (r *run) checkAccepted(s *estate.Settings, path string, text []byte) error {
 	file, err := settings.Parse(path, text)
 	if err != nil {
 		return err
@@ -104,24 +104,24 @@ func (r *run) checkAdopted(s *estate.Settings, path string, text []byte) error {
 	return errors.Join(errs...)
 }
 
-// writeAdopted shows a text, asks, and writes it with the right owner and mode.
-func (r *run) writeAdopted(s *estate.Settings, path string, adoption Adoption) error {
+// writeAccepted shows a text, asks, and writes it with the right owner and mode.
+func (r *run) writeAccepted(s *estate.Settings, path string, acceptance Acceptance) error {
 	files, err := r.files()
 	if err != nil {
 		return err
 	}
 	if files.Exists(path) {
-		return fault.At(fault.Protected, fault.Place{File: path}, "remove the file, or adopt it as it is, without --text", "the settings file is there already")
+		return fault.At(fault.Protected, fault.Place{File: path}, "remove the file, or accept it as it is, without --text", "the settings file is there already")
 	}
 	attributes, err := r.attributesFor(path, true)
 	if err != nil {
 		return err
 	}
-	file, err := settings.Parse(path, adoption.Text)
+	file, err := settings.Parse(path, acceptance.Text)
 	if err != nil {
 		return err
 	}
-	if adoption.Confirm == nil || !adoption.Confirm(path, file.Listing()) {
+	if acceptance.Confirm == nil || !acceptance.Confirm(path, file.Listing()) {
 		return fault.At(fault.Protected, fault.Place{File: path}, "answer yes, or add --yes", "the text was not written")
 	}
 	journal, err := r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server})
@@ -132,7 +132,7 @@ func (r *run) writeAdopted(s *estate.Settings, path string, adoption Adoption) e
 	if err := journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: path}); err != nil {
 		return err
 	}
-	if err := files.Write(path, adoption.Text, attributes); err != nil {
+	if err := files.Write(path, acceptance.Text, attributes); err != nil {
 		return err
 	}
 	r.tell(Row{Step: stepSettings, Outcome: Written, Facts: s.File + ", " + describeAttributes(attributes)})
