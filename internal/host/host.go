@@ -486,3 +486,55 @@ func (f *Folder) CheckWritable(path string) error {
 	defer folder.Close()
 	return atomicfile.CheckWritable(folder.Name())
 }
+
+// KeepsOut gives the first folder on the way to a file, or the file, that keeps a user
+// of some groups from reading it; empty when none does.
+func (f *Folder) KeepsOut(path string, uid int, groups []int) (where string, err error) {
+	if uid == 0 || !atomicfile.OwnersMeanSomething {
+		return "", nil
+	}
+	p, err := f.place(path)
+	if err != nil {
+		return "", err
+	}
+	file := filepath.Join(p.base, p.name)
+	info, err := p.root.Stat(p.name)
+	if err != nil {
+		return "", at(path, err)
+	}
+	var way []string
+	for folder := filepath.Dir(file); ; folder = filepath.Dir(folder) {
+		way = append(way, folder)
+		if filepath.Dir(folder) == folder {
+			break
+		}
+	}
+	slices.Reverse(way)
+	const search, read = 0o1, 0o4
+	for _, folder := range way {
+		info, err := os.Stat(folder)
+		if err != nil {
+			return "", err
+		}
+		if !allows(info, uid, groups, search) {
+			return folder, nil
+		}
+	}
+	if !allows(info, uid, groups, read) {
+		return file, nil
+	}
+	return "", nil
+}
+
+// allows reports whether mode bits let a user in; the owner's count for the owner
+// alone, and the group's for the group (POSIX.1, "File Access Permissions").
+func allows(info fs.FileInfo, uid int, groups []int, bit fs.FileMode) bool {
+	a := atomicfile.AttributesFrom(info)
+	switch {
+	case a.UID == uid:
+		bit <<= 6
+	case slices.Contains(groups, a.GID):
+		bit <<= 3
+	}
+	return info.Mode()&bit != 0
+}

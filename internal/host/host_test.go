@@ -224,3 +224,31 @@ func FuzzPath(f *testing.F) {
 		assert.Len(t, entries, 1)
 	})
 }
+
+func TestWhatKeepsAUserOut(t *testing.T) {
+	top, err := os.MkdirTemp("", "yf-")
+	require.NoError(t, err)
+	defer os.RemoveAll(top)
+	folder := filepath.Join(top, "site", "conf")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	require.NoError(t, os.Chmod(top, 0o755))
+	file := filepath.Join(folder, "a.php")
+	require.NoError(t, os.WriteFile(file, nil, 0o640))
+	f, err := Open(filepath.Join(top, "site"), Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	us, ours := os.Geteuid(), os.Getegid()
+	out := func(uid int, groups ...int) string {
+		where, err := f.KeepsOut(file, uid, groups)
+		require.NoError(t, err)
+		return where
+	}
+	assert.Equal(t, file, out(nobody, nobody))
+	assert.Empty(t, out(nobody, ours))
+	assert.Empty(t, out(us))
+	require.NoError(t, os.Chmod(folder, 0o710))
+	assert.Equal(t, folder, out(nobody, nobody))
+	assert.Empty(t, out(nobody, ours))
+	require.NoError(t, os.Chmod(file, 0o604))
+	assert.Equal(t, file, out(nobody, ours), "the group's bits count for the group, though others may read")
+}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -109,15 +110,23 @@ func (r *run) planOwnership(context.Context) error {
 		r.plan.note(stepOwnership, "set the rights on the files by the means of this system", "owners and modes mean nothing on this system")
 		return nil
 	}
-	var fine []string
+	var made, fine []string
 	for _, s := range r.app.Settings {
-		summary, err := r.planFileOwnership(s)
+		summary, isNew, err := r.planFileOwnership(s)
 		if err != nil {
 			return err
 		}
-		if summary != "" && (len(fine) == 0 || fine[len(fine)-1] != summary) {
-			fine = append(fine, summary)
+		list := &fine
+		if isNew {
+			list = &made
 		}
+		if summary != "" && !slices.Contains(*list, summary) {
+			*list = append(*list, summary)
+		}
+	}
+	if len(made) > 0 { // the files are written with it
+		r.plan.add(&step{Row: Row{Step: stepOwnership, Outcome: Made, Facts: strings.Join(made, ", ")}, object: "owner and mode of the settings",
+			act: func(context.Context) (string, error) { return "", nil }})
 	}
 	writable, err := r.planWritable()
 	if err != nil {
@@ -129,30 +138,34 @@ func (r *run) planOwnership(context.Context) error {
 	return nil
 }
 
-// planFileOwnership returns the attributes in words when they are right.
-func (r *run) planFileOwnership(s *estate.Settings) (string, error) {
+// planFileOwnership returns the attributes in words when they are right; isNew says
+// that this run makes the file.
+func (r *run) planFileOwnership(s *estate.Settings) (right string, isNew bool, err error) {
 	path := r.app.InFolder(s.File)
 	for _, published := range r.plan.settings.files {
-		if published.path == path {
-			return describeAttributes(published.attributes), nil // it is written with the right ones
+		if published.path == path { // it is written with the right ones
+			return describeAttributes(published.attributes), published.read == nil, nil
 		}
 	}
 	has, err := r.attributes(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil
+		return "", false, nil
 	}
 	if err != nil {
-		return "", err
+		return "", false, err
+	}
+	if err := r.phpReads(s, path); err != nil {
+		return "", false, err
 	}
 	want, err := r.attributesFor(path, false)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	if want.UID == -1 {
 		want.UID, want.GID = has.UID, has.GID
 	}
 	if has == want {
-		return describeAttributes(has), nil
+		return describeAttributes(has), false, nil
 	}
 	facts := fmt.Sprintf("%s is %s, not %s", s.File, describeAttributes(has), describeAttributes(want))
 	severity := estate.ShouldLook
@@ -161,7 +174,37 @@ func (r *run) planFileOwnership(s *estate.Settings) (string, error) {
 		severity = estate.MustFix
 	}
 	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.fixes(fixOwnership))
-	return "", nil
+	return "", false, nil
+}
+
+// phpReads looks whether the user that PHP runs as gets as far as a settings file.
+// Access lists are not looked into.
+func (r *run) phpReads(s *estate.Settings, path string) error {
+	if r.app.PHP == nil || r.app.PHP.User == "" {
+		return nil
+	}
+	account, err := user.Lookup(r.app.PHP.User)
+	if err != nil {
+		return nil // opening the folder has said so
+	}
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	uid, _ := strconv.Atoi(account.Uid)
+	var groups []int
+	ids, _ := account.GroupIds()
+	for _, id := range append(ids, account.Gid) {
+		if gid, err := strconv.Atoi(id); err == nil {
+			groups = append(groups, gid)
+		}
+	}
+	where, err := files.KeepsOut(path, uid, groups)
+	if err == nil && where != "" {
+		r.plan.differs(stepOwnership, estate.MustFix, "give it to that user or a group of theirs: ownership: {group: ...} for the file, chgrp and chmod g+x for a folder",
+			fmt.Sprintf("PHP runs as %s, who cannot read %s: %s keeps it out", r.app.PHP.User, s.File, where))
+	}
+	return err
 }
 
 func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attributes, severity estate.Severity, facts string, change bool) {
