@@ -27,6 +27,7 @@ var forbidden = map[string][]string{
 	"estate":     {"yellowfield/internal/dbms/mysql", "yellowfield/internal/dbms/postgres", "yellowfield/internal/settings", "yellowfield/internal/provision", "database/sql"},
 	"discover":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision", "database/sql"},
 	"propose":    {"yellowfield/internal/provision", "yellowfield/internal/state", "database/sql"},
+	"step":       {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"state":      {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
 	"load":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"phpini":     {"yellowfield/internal/dbms", "yellowfield/internal/estate"},

@@ -258,7 +258,32 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	if c.admin == nil {
 		defer r.view.server.Close()
 	}
+	if cut := r.State.CutOff(r.app.Name, r.Estate.Path); cut != nil {
+		r.tellCutOff(cut)
+		if !r.options.DryRun {
+			if err := cut.End(); err != nil {
+				return fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal of a run that was cut off cannot be ended: %v", err).With(err)
+			}
+		}
+	}
 	return work(ctx)
+}
+
+// tellCutOff tells of a run that was killed. A run that changes something goes on from
+// what it finds; one that only looks says so.
+func (r *run) tellCutOff(cut *state.CutOff) {
+	facts := fmt.Sprintf("%s of %s was cut off", cut.Command, cut.Began.Local().Format("2006-01-02 15:04:05"))
+	switch {
+	case cut.Last.Event == state.Intended && cut.Last.Object != "":
+		facts += " while at work on: " + cut.Last.Object
+	case cut.Last.Object != "":
+		facts += " behind: " + cut.Last.Object
+	}
+	if r.options.DryRun {
+		r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: facts, Remedy: "yellowfield provision " + r.app.Name + " goes on with it"})
+		return
+	}
+	r.tell(Row{Step: "server", Outcome: Note, Facts: facts + "; this run goes on from what it has left"})
 }
 
 // lock takes a lock on the server, or gives the session that has it. A lock counts

@@ -28,6 +28,8 @@ type plan struct {
 	// unmet says that something must be fixed without which the application could not
 	// work or log in: then nothing is begun.
 	unmet bool
+	// failed is the place of the step that failed in the run.
+	failed int
 	// absent tells that the app's folder is not there yet.
 	absent   bool
 	settings *publication

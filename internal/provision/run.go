@@ -12,6 +12,7 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
+	machine "yellowfield/internal/step"
 )
 
 // provision plans, and unless this is a dry run, does what is planned.
@@ -95,40 +96,93 @@ func (r *run) execute(ctx context.Context) error {
 		return err
 	}
 	defer func() { r.journal.End(fmt.Sprintf("exit %d", r.result.Exit)) }()
-	var done []*step
-	for i, s := range r.plan.steps {
-		if !r.options.does(s.Step) {
-			continue
+	plan := machine.Plan{Left: r.leaves, Stands: r.plan.settings.isPublished}
+	for _, s := range r.plan.steps {
+		plan.Steps = append(plan.Steps, s.forMachine())
+	}
+	undone, err := plan.Run(ctx, r.journal, r)
+	if err != nil {
+		if undone {
+			r.tellWhatStayed(ctx)
 		}
-		if s.act == nil {
-			r.tell(s.Row)
-			continue
+		if !r.plan.settings.isPublished() {
+			r.tellNotReached(r.plan.steps[r.plan.failed+1:])
 		}
-		if s.Step == stepSQL && r.plan.stuck != "" {
-			r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.plan.stuck})
-			continue
-		}
-		changed, err := r.do(ctx, s)
-		if err != nil {
-			r.tellFault(s.Step, err)
-			if r.plan.settings.isPublished() {
-				r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once the settings are written",
-					Remedy: "correct what is named above, then yellowfield provision " + r.app.Name})
-				return err
-			}
-			if changed {
-				done = append(done, s)
-			}
-			r.undo(ctx, done)
-			r.tellNotReached(r.plan.steps[i+1:])
-			return err
-		}
-		done = append(done, s)
+		return err
 	}
 	if r.plan.settings.isPublished() {
 		r.afterSettingsChange(ctx)
 	}
 	return nil
+}
+
+// forMachine is the step as the machine does it; nothing to do stays nothing.
+func (s *step) forMachine() *machine.Step {
+	done := &machine.Step{Name: s.Step, Object: s.object, Undo: s.undo}
+	if s.act != nil {
+		done.Act = func(ctx context.Context) (string, error) {
+			facts, err := s.act(ctx)
+			done.Touched = s.touched
+			return facts, err
+		}
+	}
+	return done
+}
+
+// leaves reports whether a step is not asked for, or cannot be reached.
+func (r *run) leaves(i int) bool {
+	s := r.plan.steps[i]
+	if !r.options.does(s.Step) {
+		return true
+	}
+	if s.act != nil && s.Step == stepSQL && r.plan.stuck != "" {
+		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.plan.stuck})
+		return true
+	}
+	return false
+}
+
+// Found, Done, Failed, Undone and Stays tell what became of a step.
+func (r *run) Found(i int) { r.tell(r.plan.steps[i].Row) }
+
+// Done tells a step with what really came of it.
+func (r *run) Done(i int, facts string) {
+	s := r.plan.steps[i]
+	row := s.Row
+	row.SQL, row.Diff = nil, ""
+	if facts != "" {
+		row.Facts = facts
+	}
+	if !s.silent {
+		r.tell(row)
+	}
+	for _, also := range s.also {
+		r.tell(also)
+	}
+}
+
+// Failed tells why a step failed.
+func (r *run) Failed(i int, err error) {
+	s := r.plan.steps[i]
+	r.plan.failed = i
+	r.tellFault(s.Step, err)
+	if r.plan.settings.isPublished() {
+		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once the settings are written",
+			Remedy: "correct what is named above, then yellowfield provision " + r.app.Name})
+	}
+}
+
+// Undone tells that a step was taken back.
+func (r *run) Undone(i int) {
+	s := r.plan.steps[i]
+	r.tell(Row{Step: s.Step, Outcome: Undone, Facts: strings.TrimPrefix(strings.TrimPrefix(s.object, s.Step+" of "), s.Step+" ")})
+}
+
+// Stays tells why a step could not be taken back.
+func (r *run) Stays(i int, err error) {
+	s, f := r.plan.steps[i], fault.As(err)
+	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.object + " could not be undone: " + f.What, Remedy: f.Next})
+	r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
 }
 
 // commandEnvironment is all that a command of the estate file is told.
@@ -168,67 +222,6 @@ func (r *run) openJournal() error {
 		}
 	}
 	return nil
-}
-
-// do makes one change. changed tells, beside an error, that something may have
-// been changed all the same, so that it must be undone.
-func (r *run) do(ctx context.Context, s *step) (changed bool, err error) {
-	if ctx.Err() != nil {
-		return false, fault.Stopped(ctx.Err())
-	}
-	entry := state.Entry{Event: state.Intended, Step: s.Step, Object: s.object}
-	if err := r.journal.Record(entry); err != nil {
-		return false, err
-	}
-	facts, err := s.act(ctx)
-	if err != nil {
-		entry.Event, entry.Detail = state.Failed, fault.As(err).What
-		_ = r.journal.Record(entry) // the error at hand matters more
-		return s.touched, err
-	}
-	row := s.Row
-	row.SQL, row.Diff = nil, ""
-	if facts != "" {
-		row.Facts = facts
-	}
-	entry.Event = state.Done
-	if err := r.journal.Record(entry); err != nil {
-		return true, err
-	}
-	if !s.silent {
-		r.tell(row)
-	}
-	for _, also := range s.also {
-		r.tell(also)
-	}
-	return true, nil
-}
-
-// undo takes back what this run did, newest first. It goes on when the run
-// was interrupted, and behind a step that cannot be undone.
-func (r *run) undo(ctx context.Context, done []*step) {
-	ctx = context.WithoutCancel(ctx)
-	for i := len(done) - 1; i >= 0; i-- {
-		s := done[i]
-		if s.undo == nil {
-			continue
-		}
-		entry := state.Entry{Event: state.Undone, Step: s.Step, Object: s.object}
-		if err := s.undo(ctx); err != nil {
-			entry.Event, entry.Detail = state.Failed, "undo: "+fault.As(err).What
-			_ = r.journal.Record(entry)
-			f := fault.As(err)
-			r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.object + " could not be undone: " + f.What, Remedy: f.Next})
-			r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
-			continue
-		}
-		_ = r.journal.Record(entry)
-		what := strings.TrimPrefix(strings.TrimPrefix(s.object, s.Step+" of "), s.Step+" ")
-		r.tell(Row{Step: s.Step, Outcome: Undone, Facts: what})
-	}
-	if len(done) > 0 {
-		r.tellWhatStayed(ctx)
-	}
 }
 
 // tellWhatStayed looks whether the app's databases hold again what they held before,

@@ -8,6 +8,7 @@
 package state
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -275,4 +277,61 @@ func (r *Run) KeepCopy(path string, content []byte) (string, error) {
 	}
 	kept := filepath.Join(folder, url.PathEscape(path))
 	return kept, atomicfile.Write(kept, content, atomicfile.Private)
+}
+
+// CutOff is a run that was killed: its journal has no end.
+type CutOff struct {
+	Command string
+	Began   time.Time
+	// Last is what the run had written last: mostly what it was about to do.
+	Last Entry
+	path string
+}
+
+// CutOff gives the newest run on an app of an estate file, if it was cut off; nil else.
+// Whoever asks holds the app's lock, so that the run is at work no more. A journal that
+// cannot be read is none: what is found on the servers counts, and not what is written
+// about it.
+func (f *Folder) CutOff(app, estate string) *CutOff {
+	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*-"+app+"-*.jsonl"))
+	if err != nil {
+		return nil
+	}
+	slices.Sort(names) // by their time
+	for _, name := range slices.Backward(names) {
+		content, err := os.ReadFile(name)
+		if err != nil {
+			continue
+		}
+		lines := bytes.Split(bytes.TrimSpace(content), []byte("\n"))
+		var first, last Entry
+		if json.Unmarshal(lines[0], &first) != nil || first.App != app || first.Detail != estate {
+			continue
+		}
+		for _, line := range slices.Backward(lines) { // the last one may be torn
+			if json.Unmarshal(line, &last) == nil {
+				break
+			}
+		}
+		if last.Event == Ended {
+			return nil // whatever was before it has been gone on with
+		}
+		return &CutOff{Command: first.Command, Began: first.Time, Last: last, path: name}
+	}
+	return nil
+}
+
+// End writes down that the run was gone on with.
+func (c *CutOff) End() error {
+	line, err := json.Marshal(Entry{Time: time.Now().UTC(), Event: Ended, Detail: "cut off, and gone on with by a later run"})
+	if err != nil {
+		return err
+	}
+	file, err := os.OpenFile(c.path, os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	_, err = file.Write(append([]byte("\n"), append(line, '\n')...))
+	return err
 }

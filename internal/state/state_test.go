@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -101,4 +102,39 @@ func TestAFolderThatCannotBeMade(t *testing.T) {
 	_, err := Open("/proc/yellowfield")
 	assert.ErrorContains(t, err, "the state folder /proc/yellowfield cannot be made")
 	assert.ErrorContains(t, err, "--state")
+}
+
+func TestARunThatWasCutOffIsFound(t *testing.T) {
+	f, err := Open(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	assert.Nil(t, f.CutOff("hives", "/e.yaml"))
+	begin := func(app, estate string) *Run {
+		run, err := f.Begin(Entry{Command: "provision", App: app, Detail: estate})
+		require.NoError(t, err)
+		require.NoError(t, run.Record(Entry{Event: Intended, Step: "account", Object: "account of " + app}))
+		time.Sleep(2 * time.Millisecond) // names are times
+		return run
+	}
+	begin("hives", "/e.yaml")
+	begin("hives", "/other.yaml").End("exit 0")
+	begin("old-hives", "/e.yaml").End("exit 0")
+	cut := f.CutOff("hives", "/e.yaml")
+	require.NotNil(t, cut)
+	assert.Equal(t, "provision", cut.Command)
+	assert.Equal(t, "account of hives", cut.Last.Object)
+
+	// Torn in the middle of a line, and without any sense.
+	begin("hives", "/e.yaml")
+	cut = f.CutOff("hives", "/e.yaml")
+	content, err := os.ReadFile(cut.path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(cut.path, content[:len(content)-10], 0o600))
+	cut = f.CutOff("hives", "/e.yaml")
+	require.NotNil(t, cut)
+	assert.Equal(t, Begun, cut.Last.Event)
+	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(cut.path), "29990101T000000.000Z-hives-1.jsonl"), []byte("{nonsense"), 0o600))
+	cut = f.CutOff("hives", "/e.yaml")
+	require.NotNil(t, cut, "a journal that cannot be read is none")
+	require.NoError(t, cut.End())
+	assert.Nil(t, f.CutOff("hives", "/e.yaml"))
 }
