@@ -21,11 +21,12 @@ var forbidden = map[string][]string{
 	"fault":      {"yellowfield/"},
 	"sqltext":    {"yellowfield/internal/dbms", "yellowfield/internal/settings", "database/sql"},
 	"phpclient":  {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/dbms/"},
+	"script":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/load", "yellowfield/internal/provision", "database/sql"},
 	"settings":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/sqltext", "database/sql"},
 	"secret":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings"},
 	"dbms":       {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/sqltext", "yellowfield/internal/load"},
 	"estate":     {"yellowfield/internal/dbms/mysql", "yellowfield/internal/dbms/postgres", "yellowfield/internal/settings", "yellowfield/internal/provision", "database/sql"},
-	"discover":   {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision", "database/sql"},
+	"discover":   {"yellowfield/internal/load", "yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision", "database/sql"},
 	"propose":    {"yellowfield/internal/provision", "yellowfield/internal/state", "database/sql"},
 	"step":       {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"state":      {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
@@ -88,7 +89,7 @@ var opensFiles = map[string]string{
 	"host": "the application's", "atomicfile": "what is published for host, and our own", "state/state.go": "our own", "estate/load.go": "the estate file",
 	"propose/propose.go": "the estate file", "propose/servers.go": "sockets of servers", "discover/tree.go": "an unpacked tree, opened as a root",
 	"secret/source.go": "the administrator's passwords", "dbms/mysql/optionfile.go": "the administrator's", "dbms/tls.go": "the administrator's",
-	"phpini/phpini.go": "the system's", "load/source.go": "a temporary one of our own", "throwaway": "private servers", "demo": "the demo's", "oracle": "tests'",
+	"phpini/phpini.go": "the system's", "script/script.go": "a temporary one of our own", "throwaway": "private servers", "demo": "the demo's", "oracle": "tests'",
 }
 
 var fileFunctions = map[string]bool{

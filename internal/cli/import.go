@@ -8,13 +8,13 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/load"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/script"
 )
 
 func newImportCommand(p *program) *cobra.Command {
 	options := provision.Options{Command: "import", Import: &provision.ImportOptions{}}
-	var each load.Source // what the flags say of every file
+	var each script.Source // what the flags say of every file
 	command := &cobra.Command{
 		Use:     "import APP [FILE...]",
 		Short:   "Import SQL into an app's database, as the app's own account",
@@ -38,7 +38,7 @@ removed.`,
 				source := each
 				source.Name = name
 				if name == "-" {
-					path, remove, err := load.Spool(os.Stdin)
+					path, remove, err := script.Spool(os.Stdin)
 					if err != nil {
 						return err
 					}
@@ -50,7 +50,7 @@ removed.`,
 				options.Import.Files = append(options.Import.Files, source)
 			}
 			options.Import.Retarget = each.Retarget
-			if err := load.CheckEncoding(each.Encoding); err != nil {
+			if err := script.CheckEncoding(each.Encoding); err != nil {
 				return err
 			}
 			if len(args) == 1 && (each.Encoding != "" || each.PrefixToken != "") {

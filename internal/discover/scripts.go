@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/fault"
-	"yellowfield/internal/load"
+	"yellowfield/internal/script"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/sqltext"
 )
@@ -163,7 +163,7 @@ var errTooLong = errors.New("it is too long to be looked at")
 // cannot be split, such as one for another server, gives what comes before the
 // fault.
 func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) {
-	source := load.Source{Path: s.File, Open: open, Name: s.File}
+	source := script.Source{Path: s.File, Opener: open, Name: s.File}
 	head, err := source.Head(ctx, 1<<20)
 	if err != nil {
 		s.LeftOut = fault.As(err).What

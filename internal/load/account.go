@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 )
 
 // account is what an import keeps of what it does, for its progress and its
@@ -27,7 +28,7 @@ type account struct {
 	progress  func(Progress)
 }
 
-func (a *account) open(s Source, survey *Survey, o Options, progress func(Progress)) {
+func (a *account) open(s script.Source, survey *Survey, o Options, progress func(Progress)) {
 	a.name, a.survey, a.began, a.progress = s.Name, survey, time.Now(), progress
 	a.report = Report{Made: map[dbms.Object]bool{}, filled: map[string]bool{}, OneByOne: survey.OneByOne}
 	if o.OneByOne {

@@ -15,6 +15,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -23,11 +24,11 @@ import (
 // statement on the main session waits for the lanes that work on the tables it
 // concerns, so that every statement finds the tables as the script left them.
 type engine struct {
-	source  Source
+	source  script.Source
 	target  Target
 	options Options
 	judge   *judge
-	script  *script
+	script  *reading
 
 	main    Session
 	pending bool // the main session is in a transaction of ours
@@ -77,7 +78,7 @@ const smallImport = 2 << 20
 // first statement that the server refuses; the error has the statement's
 // place, its beginning, what the server said and what to do. What was sent
 // before stays: undoing it is for the caller, who knows what was there.
-func Import(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
+func Import(ctx context.Context, s script.Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
 	if target.Server.Dialect.PostgreSQL {
 		return importPostgres(ctx, s, survey, target, o, progress)
 	}
@@ -116,13 +117,13 @@ func (e *engine) close() {
 		e.main.Close()
 	}
 	if e.script != nil {
-		e.script.close()
+		e.script.Close()
 	}
 }
 
 func (e *engine) start(ctx context.Context) error {
 	var err error
-	if e.script, err = e.source.script(ctx, e.target.Server); err != nil {
+	if e.script, err = read(ctx, e.source, e.target.Server); err != nil {
 		return err
 	}
 	if e.main, err = e.target.Open(ctx); err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -18,7 +19,7 @@ type findings struct {
 	order  []string // of the notes
 }
 
-func newFindings(s Source) findings {
+func newFindings(s script.Source) findings {
 	return findings{name: s.Name, notes: map[string]*Finding{}, survey: &Survey{
 		Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{},
 		data: map[string]*tableData{}, runs: map[int64]*run{},
@@ -26,7 +27,7 @@ func newFindings(s Source) findings {
 }
 
 // each reads a script to its end and takes in every statement.
-func (f *findings) each(ctx context.Context, s Source, next func() (sqltext.Statement, error), take func(sqltext.Statement) error) error {
+func (f *findings) each(ctx context.Context, s script.Source, next func() (sqltext.Statement, error), take func(sqltext.Statement) error) error {
 	for {
 		statement, err := next()
 		switch {

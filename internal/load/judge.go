@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -44,7 +45,7 @@ type verdict struct {
 // pass and in the import.
 type judge struct {
 	guard
-	source  Source
+	source  script.Source
 	options Options
 	server  Server
 	charset string // of the database
@@ -74,7 +75,7 @@ func (j *judge) insert(s sqltext.Statement) (sqltext.Insert, bool) {
 	return insert, ok
 }
 
-func newJudge(s Source, target Target, o Options) *judge {
+func newJudge(s script.Source, target Target, o Options) *judge {
 	return &judge{
 		guard: guard{database: target.Database, own: map[string]bool{}}, source: s, options: o,
 		server: target.Server, charset: target.Charset, mapped: map[string]mapping{},

@@ -9,6 +9,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -23,11 +24,11 @@ import (
 // itself, which are checked at a statement's end. Tables with one of these get
 // their rows one by one, several statements to a message.
 type postgresEngine struct {
-	source  Source
+	source  script.Source
 	target  Target
 	options Options
 	judge   *postgresJudge
-	script  *postgresScript
+	script  *postgresReading
 
 	main    PostgresSession
 	message message
@@ -41,7 +42,7 @@ type postgresEngine struct {
 }
 
 // importPostgres is Import for PostgreSQL.
-func importPostgres(ctx context.Context, s Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
+func importPostgres(ctx context.Context, s script.Source, survey *Survey, target Target, o Options, progress func(Progress)) (Report, error) {
 	e := &postgresEngine{source: s, target: target, options: o, judge: newPostgresJudge(s, target, o), tables: map[string]tableNature{}, fresh: map[string]bool{}}
 	e.open(s, survey, o, progress)
 	err := e.run(ctx)
@@ -49,7 +50,7 @@ func importPostgres(ctx context.Context, s Source, survey *Survey, target Target
 		e.main.Close() // which takes back what is not committed
 	}
 	if e.script != nil {
-		e.script.close()
+		e.script.Close()
 	}
 	if err != nil && !o.Fast {
 		e.report.Made = map[dbms.Object]bool{}
@@ -59,7 +60,7 @@ func importPostgres(ctx context.Context, s Source, survey *Survey, target Target
 
 // run reads the script and sends it.
 func (e *postgresEngine) run(ctx context.Context) (err error) {
-	if e.script, err = e.source.postgresScript(ctx); err != nil {
+	if e.script, err = readPostgres(ctx, e.source); err != nil {
 		return err
 	}
 	if e.main, err = e.target.OpenPostgres(ctx, e.warned); err != nil {
@@ -376,7 +377,7 @@ func endsInStdin(text []byte) bool {
 }
 
 // copyRows sends a COPY and its rows on a session.
-func (a *account) copyRows(ctx context.Context, session PostgresSession, script *postgresScript, v postgresVerdict, table string) error {
+func (a *account) copyRows(ctx context.Context, session PostgresSession, script *postgresReading, v postgresVerdict, table string) error {
 	v.Text, v.text = bytes.Clone(v.Text), bytes.Clone(v.text) // which reading the rows makes invalid
 	a.at.Store(&table)
 	data := &countedRows{from: script.Data(), passed: func(n int) { a.done.Add(int64(n)); a.tellSometimes() }}

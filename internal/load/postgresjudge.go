@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -41,7 +42,7 @@ type postgresVerdict struct {
 // first pass and in the import.
 type postgresJudge struct {
 	database string
-	source   Source
+	source   script.Source
 	options  Options
 	server   Server
 	// path is the first schema of search_path, where new objects go.
@@ -55,7 +56,7 @@ type postgresJudge struct {
 	}
 }
 
-func newPostgresJudge(s Source, target Target, o Options) *postgresJudge {
+func newPostgresJudge(s script.Source, target Target, o Options) *postgresJudge {
 	return &postgresJudge{database: target.Database, source: s, options: o, server: target.Server, path: "public"}
 }
 

@@ -234,25 +234,25 @@ func (e *postgresEngine) giveRun(ctx context.Context, s sqltext.Statement) (take
 		e.script.Resume(strings.NewReader(""), r.from)
 		return true, nil
 	}
-	if _, err := e.script.plain.Seek(r.to.Offset, io.SeekStart); err != nil {
+	if _, err := e.script.Plain.Seek(r.to.Offset, io.SeekStart); err != nil {
 		return true, fault.New(fault.Failed, "check the disk", "%s cannot be read on: %v", e.source.Name, err).With(err)
 	}
-	e.script.Resume(e.script.plain, r.to)
+	e.script.Resume(e.script.Plain, r.to)
 	return true, nil
 }
 
 // readRun reads a run from the file and sends it.
 func (l *postgresLane) readRun(ctx context.Context, r *postgresRun, judge *postgresJudge, table string, nature tableNature) error {
 	e := l.pool.e
-	script, err := e.source.postgresScript(ctx)
+	script, err := readPostgres(ctx, e.source)
 	if err != nil {
 		return err
 	}
-	defer script.close()
-	if _, err := script.plain.Seek(r.from.Offset, io.SeekStart); err != nil {
+	defer script.Close()
+	if _, err := script.Plain.Seek(r.from.Offset, io.SeekStart); err != nil {
 		return fault.New(fault.Failed, "check the disk", "%s cannot be read again: %v", e.source.Name, err).With(err)
 	}
-	script.Resume(script.plain, r.from)
+	script.Resume(script.Plain, r.from)
 	var m message
 	flush := func() error {
 		defer m.reset()

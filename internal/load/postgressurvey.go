@@ -11,30 +11,9 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
-
-// postgresScript is a source being read statement by statement.
-type postgresScript struct {
-	*sqltext.PostgresReader
-	*content
-}
-
-func (s Source) postgresScript(ctx context.Context) (*postgresScript, error) {
-	c, err := s.open(ctx)
-	if err != nil {
-		return nil, err
-	}
-	r := sqltext.NewPostgresReader(s.Name, c)
-	r.LimitStatements(s.LongestStatement)
-	if s.PrefixToken != "" {
-		r.ReplacePrefix(s.PrefixToken, s.Prefix)
-	}
-	if s.Retarget {
-		r.Retarget()
-	}
-	return &postgresScript{PostgresReader: r, content: c}, nil
-}
 
 // postgresRun is a series of rows for one table with nothing else between, long
 // enough for a session to read it from the file by itself.
@@ -47,14 +26,14 @@ type postgresRun struct {
 }
 
 // checkPostgres is Check for PostgreSQL.
-func checkPostgres(ctx context.Context, s Source, target Target, o Options) (*Survey, error) {
-	script, err := s.postgresScript(ctx)
+func checkPostgres(ctx context.Context, s script.Source, target Target, o Options) (*Survey, error) {
+	script, err := readPostgres(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	defer script.close()
+	defer script.Close()
 	c := &postgresChecker{postgresJudge: newPostgresJudge(s, target, o), findings: newFindings(s), target: target, script: script,
-		text: postgresText{raw: strings.EqualFold(s.Encoding, BinaryEncoding), converted: script.plain == nil && s.Encoding != ""}}
+		text: postgresText{raw: s.IsBinary(), converted: script.Plain == nil && s.Encoding != ""}}
 	c.survey.postgresRuns = map[int64]*postgresRun{}
 	if err := c.each(ctx, s, script.Next, c.statement); err != nil {
 		return nil, err
@@ -75,7 +54,7 @@ type postgresChecker struct {
 	*postgresJudge
 	findings
 	target Target
-	script *postgresScript
+	script *postgresReading
 	text   postgresText
 	run    *postgresRun
 }
@@ -136,7 +115,7 @@ func (c *postgresChecker) copied(v postgresVerdict) error {
 	start := c.script.BytesRead()
 	table := v.head.Name
 	c.fill(v, table, "puts rows into", 0)
-	buffer := make([]byte, fileBuffer)
+	buffer := make([]byte, script.ReadAhead)
 	held := 0 // bytes of a character that was cut
 	for {
 		n, err := c.script.Data().Read(buffer[held:])
@@ -202,7 +181,7 @@ func (c *postgresChecker) addBytes(table sqltext.ObjectName, bytes int64) {
 // endRun closes the series of rows before the current statement, or before the
 // end of the script.
 func (c *postgresChecker) endRun(last bool) {
-	if c.run != nil && c.run.bytes >= longRun && c.script.plain != nil {
+	if c.run != nil && c.run.bytes >= longRun && c.script.Plain != nil {
 		c.run.last = last
 		c.run.end = c.script.BytesRead()
 		if !last {

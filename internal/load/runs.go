@@ -44,10 +44,10 @@ func (e *engine) giveRun(ctx context.Context, r *run, first sqltext.Statement) (
 		e.script.Resume(strings.NewReader(""), r.from)
 		return true, nil
 	}
-	if _, err := e.script.plain.Seek(r.to.Offset, io.SeekStart); err != nil {
+	if _, err := e.script.Plain.Seek(r.to.Offset, io.SeekStart); err != nil {
 		return true, fault.New(fault.Failed, "check the disk", "%s cannot be read on: %v", e.source.Name, err).With(err)
 	}
-	e.script.Resume(e.script.plain, r.to)
+	e.script.Resume(e.script.Plain, r.to)
 	return true, nil
 }
 
@@ -62,15 +62,15 @@ func (e *engine) lastOf(r *run) int64 {
 // readRun reads a run from the file and sends it.
 func (l *lane) readRun(ctx context.Context, r *run, t *table, s *settings, j *judge) error {
 	e := l.e
-	script, err := e.source.script(ctx, e.target.Server)
+	script, err := read(ctx, e.source, e.target.Server)
 	if err != nil {
 		return err
 	}
-	defer script.close()
-	if _, err := script.plain.Seek(r.from.Offset, io.SeekStart); err != nil {
+	defer script.Close()
+	if _, err := script.Plain.Seek(r.from.Offset, io.SeekStart); err != nil {
 		return fault.New(fault.Failed, "check the disk", "%s cannot be read again: %v", e.source.Name, err).With(err)
 	}
-	script.Resume(script.plain, r.from)
+	script.Resume(script.Plain, r.from)
 	batch := newBatcher(e.target.Server.MaxPacket, func(job *job) error {
 		if e.stopsBefore(job.offset()) || ctx.Err() != nil {
 			return errStopped

@@ -14,6 +14,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/oracle"
+	"yellowfield/internal/script"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/throwaway"
 )
@@ -139,11 +140,11 @@ func (h *testServer) fingerprint(t *testing.T, database string) map[string]strin
 	return f
 }
 
-func write(t *testing.T, text string) Source {
+func write(t *testing.T, text string) script.Source {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "a.sql")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-	return Source{Path: path, Name: "a.sql"}
+	return script.Source{Path: path, Name: "a.sql"}
 }
 
 // lines joins statements, one a line.

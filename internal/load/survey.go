@@ -9,6 +9,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -87,18 +88,18 @@ func (s *Survey) Routines() int { return s.Defines["TRIGGER"] + s.Defines["FUNCT
 // way comes back as an error with its place: a damaged archive, an open quote,
 // a command for the stock client, text that is not valid in its encoding. What
 // must not run is listed in Survey.Refused.
-func Check(ctx context.Context, s Source, target Target, o Options) (*Survey, error) {
+func Check(ctx context.Context, s script.Source, target Target, o Options) (*Survey, error) {
 	if target.Server.Dialect.PostgreSQL {
 		return checkPostgres(ctx, s, target, o)
 	}
-	script, err := s.script(ctx, target.Server)
+	script, err := read(ctx, s, target.Server)
 	if err != nil {
 		return nil, err
 	}
-	defer script.close()
+	defer script.Close()
 	c := &checker{
 		judge: newJudge(s, target, o), target: target, script: script, defined: map[string]*sqltext.Table{}, findings: newFindings(s),
-		text: textCheck{raw: strings.EqualFold(s.Encoding, BinaryEncoding), converted: script.plain == nil && s.Encoding != ""},
+		text: textCheck{raw: s.IsBinary(), converted: script.Plain == nil && s.Encoding != ""},
 	}
 	if err := c.each(ctx, s, script.Next, c.statement); err != nil {
 		return nil, err
@@ -112,7 +113,7 @@ type checker struct {
 	*judge
 	findings
 	target Target
-	script *script
+	script *reading
 	text   textCheck
 	// defined are the tables that the script has made so far.
 	defined map[string]*sqltext.Table
@@ -221,7 +222,7 @@ func (c *checker) rows(v verdict) (literal bool) {
 
 // endRun closes the series of INSERTs before the current statement.
 func (c *checker) endRun(more bool) {
-	if c.run != nil && c.run.bytes >= longRun && c.script.plain != nil {
+	if c.run != nil && c.run.bytes >= longRun && c.script.Plain != nil {
 		c.run.end = c.script.BytesRead()
 		if more {
 			c.run.to = c.script.Mark()

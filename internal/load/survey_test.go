@@ -20,6 +20,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 )
 
@@ -88,7 +89,7 @@ func TestScriptsAreRewrittenAsAskedFor(t *testing.T) {
 		{"CREATE DEFINER=`root`@`%` VIEW v AS SELECT 1", "CREATE  VIEW v AS SELECT 1", Options{}, false},
 		{"SET @x = 1, sql_log_bin = 0", "SET @x = 1, @yellowfield = NULL", Options{}, false},
 	} {
-		s := Source{Name: "a.sql", Retarget: row.retarget}
+		s := script.Source{Name: "a.sql", Retarget: row.retarget}
 		j := newJudge(s, anyTarget(), row.o)
 		j.own = map[string]bool{}
 		if row.retarget {
@@ -99,7 +100,7 @@ func TestScriptsAreRewrittenAsAskedFor(t *testing.T) {
 		require.Nil(t, v.objection, row.script)
 		assert.Equal(t, row.want, string(v.text))
 	}
-	survey, err := Check(t.Context(), Source{Path: write(t, "CREATE DATABASE IF NOT EXISTS old; USE `old`; CREATE TABLE old.t (a INT); DROP DATABASE other;").Path, Name: "a.sql", Retarget: true}, anyTarget(), Options{})
+	survey, err := Check(t.Context(), script.Source{Path: write(t, "CREATE DATABASE IF NOT EXISTS old; USE `old`; CREATE TABLE old.t (a INT); DROP DATABASE other;").Path, Name: "a.sql", Retarget: true}, anyTarget(), Options{})
 	require.NoError(t, err)
 	require.Len(t, survey.Refused, 1, "one name is taken for ours, a second one is not")
 	assert.Contains(t, survey.Notes[0].What, "retargeted: the script goes into ours")
@@ -137,7 +138,7 @@ func TestTextThatIsNoneIsFound(t *testing.T) {
 		}
 	}
 	s := write(t, "CREATE TABLE t (a TEXT);\nINSERT INTO t VALUES ('\xff');")
-	s.Encoding = BinaryEncoding
+	s.Encoding = script.BinaryEncoding
 	_, err := Check(t.Context(), s, anyTarget(), Options{})
 	assert.NoError(t, err)
 }
@@ -211,14 +212,14 @@ func TestSourcesOfEveryKind(t *testing.T) {
 	assert.ErrorContains(t, err, `the encoding "klingon" is not known`)
 	_, err = read([]byte("-- nothing\n"), "")
 	assert.ErrorContains(t, err, "holds no statement")
-	_, err = Check(t.Context(), Source{Path: t.TempDir(), Name: "x"}, anyTarget(), Options{})
+	_, err = Check(t.Context(), script.Source{Path: t.TempDir(), Name: "x"}, anyTarget(), Options{})
 	assert.ErrorContains(t, err, "no regular file")
 	stopped, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, err = Check(stopped, write(t, text), anyTarget(), Options{})
 	assert.Equal(t, fault.Interrupted, fault.As(err).Class)
 
-	path, remove, err := Spool(strings.NewReader(text))
+	path, remove, err := script.Spool(strings.NewReader(text))
 	require.NoError(t, err)
 	info, err := os.Stat(path)
 	require.NoError(t, err)

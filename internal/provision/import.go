@@ -15,13 +15,14 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
+	"yellowfield/internal/script"
 )
 
 // ImportOptions are what `import` is told beside the estate file.
 type ImportOptions struct {
-	Files    []load.Source // in place of the estate file's scripts; Prefix is filled in
-	Retarget bool          // of the estate file's scripts, too
-	Into     string        // the database for Files, by its name in the estate file
+	Files    []script.Source // in place of the estate file's scripts; Prefix is filled in
+	Retarget bool            // of the estate file's scripts, too
+	Into     string          // the database for Files, by its name in the estate file
 	load.Options
 }
 
@@ -47,9 +48,9 @@ func (r *run) planImport(ctx context.Context) error {
 		return nil
 	}
 	targets := map[*estate.Database]load.Target{}
-	var wanted []*script
+	var wanted []*wantedScript
 	for _, d := range app.All() {
-		group := slices.DeleteFunc(slices.Clone(scripts), func(s *script) bool { return s.into != d })
+		group := slices.DeleteFunc(slices.Clone(scripts), func(s *wantedScript) bool { return s.into != d })
 		if len(group) == 0 {
 			continue
 		}
@@ -74,7 +75,7 @@ func (r *run) planImport(ctx context.Context) error {
 	if len(wanted) == 0 {
 		return nil
 	}
-	scripts = slices.DeleteFunc(scripts, func(s *script) bool { return !slices.Contains(wanted, s) })
+	scripts = slices.DeleteFunc(scripts, func(s *wantedScript) bool { return !slices.Contains(wanted, s) })
 	if err := refusals(scripts); err != nil {
 		return err
 	}
@@ -96,16 +97,16 @@ func (r *run) planImport(ctx context.Context) error {
 }
 
 // script is one script of the import with what is known of it.
-type script struct {
-	load.Source
+type wantedScript struct {
+	script.Source
 	into    *estate.Database
 	options load.Options
 	survey  *load.Survey
 }
 
 // scripts are those of the estate file, or those named on the command line.
-func (r *run) scripts() []*script {
-	var scripts []*script
+func (r *run) scripts() []*wantedScript {
+	var scripts []*wantedScript
 	asked := load.Options{}
 	if r.options.Import != nil {
 		asked = r.options.Import.Options
@@ -115,8 +116,8 @@ func (r *run) scripts() []*script {
 		options.MapCollations = options.MapCollations || s.MapCollations
 		options.ConvertCharset = options.ConvertCharset || s.ConvertCharset
 		options.Fast = options.Fast || s.Fast
-		scripts = append(scripts, &script{into: r.app.DatabaseFor(s.Into), options: options, Source: load.Source{
-			Path: r.app.InFolder(s.File), Open: r.openScript, Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
+		scripts = append(scripts, &wantedScript{into: r.app.DatabaseFor(s.Into), options: options, Source: script.Source{
+			Path: r.app.InFolder(s.File), Opener: r.openScript, Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
 			LongestStatement: int(r.Estate.LongestStatement),
 		}})
 	}
@@ -128,13 +129,13 @@ func (r *run) scripts() []*script {
 		}
 		return scripts
 	}
-	var named []*script
+	var named []*wantedScript
 	for _, file := range r.options.Import.Files {
 		file.Prefix, file.LongestStatement = r.app.Prefix, int(r.Estate.LongestStatement)
 		if r.hasFolder() && below(r.app.Folder, file.Path) {
-			file.Open = r.openScript
+			file.Opener = r.openScript
 		}
-		one := &script{into: r.app.DatabaseFor(r.options.Import.Into), Source: file, options: asked}
+		one := &wantedScript{into: r.app.DatabaseFor(r.options.Import.Into), Source: file, options: asked}
 		for _, s := range scripts { // a script of the estate file keeps what is said of it there
 			if s.Path == file.Path {
 				one = s
@@ -156,7 +157,7 @@ func below(folder, path string) bool {
 
 // mayImport decides, from the tables that are there, whether the scripts run.
 // decided tells that there is nothing more to do.
-func (r *run) mayImport(d *estate.Database, scripts []*script, own, expected []string) (decided bool, err error) {
+func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expected []string) (decided bool, err error) {
 	if r.options.Import != nil {
 		if len(own) > 0 && !r.options.Import.IntoExisting {
 			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables; else empty the database first",
@@ -189,7 +190,7 @@ func (r *run) mayImport(d *estate.Database, scripts []*script, own, expected []s
 }
 
 // refusals are the faults for what the guard and the server's limits forbid.
-func refusals(scripts []*script) error {
+func refusals(scripts []*wantedScript) error {
 	var errs []error
 	for _, s := range scripts {
 		for _, finding := range s.survey.Refused {
@@ -235,7 +236,7 @@ func (r *run) ownTables(d *estate.Database) []string {
 
 // readScripts reads all scripts and collects the tables they make. A script
 // that is gone is no error when the tables are there.
-func (r *run) readScripts(ctx context.Context, scripts []*script, target load.Target, tablesThere bool) (expected []string, err error) {
+func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, target load.Target, tablesThere bool) (expected []string, err error) {
 	var errs []error
 	for _, s := range scripts {
 		survey, err := load.Check(ctx, s.Source, target, s.options)
@@ -267,7 +268,7 @@ func some(names []string) string {
 
 // mayDefineRoutines checks beforehand what binary logging would refuse half
 // way: triggers and functions of an account without SUPER.
-func (r *run) mayDefineRoutines(scripts []*script) error {
+func (r *run) mayDefineRoutines(scripts []*wantedScript) error {
 	routines := 0
 	for _, s := range scripts {
 		routines += s.survey.Routines()
@@ -305,14 +306,14 @@ func (r *run) canLogInFromHere() error {
 }
 
 // title names a script, and its database where there are several.
-func (s *script) title() string {
+func (s *wantedScript) title() string {
 	if s.into.Key != "" {
 		return filepath.Base(s.Name) + " into " + s.into.Name
 	}
 	return filepath.Base(s.Name)
 }
 
-func (r *run) planScript(source *script, target load.Target) {
+func (r *run) planScript(source *wantedScript, target load.Target) {
 	survey := source.survey
 	facts := source.title() + ": " + load.Size(survey.Length) + ", " + counted(survey.Statements, "statement", "statements")
 	if n := len(survey.Tables); n > 0 {
@@ -479,7 +480,7 @@ func warning(w load.Warning) string {
 
 // importScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
-func (r *run) importScript(ctx context.Context, login dbms.Server, source *script, target load.Target) (load.Report, error) {
+func (r *run) importScript(ctx context.Context, login dbms.Server, source *wantedScript, target load.Target) (load.Report, error) {
 	r.openSessions(login, source.into.Name, &target)
 	return load.Import(ctx, source.Source, source.survey, target, source.options, func(p load.Progress) {
 		if r.Listener.Progress != nil {

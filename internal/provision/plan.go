@@ -33,7 +33,7 @@ type plan struct {
 	// absent tells that the app's folder is not there yet.
 	absent   bool
 	settings *publication
-	scripts  []*script // that will be imported
+	scripts  []*wantedScript // that will be imported
 }
 
 // step is one thing to do, or found to be done.

@@ -1,4 +1,8 @@
-package load
+// Package script opens SQL scripts: plain or packed, in whatever encoding, also from
+// standard input.
+//
+// It must never know of servers, or of what a script's statements do.
+package script
 
 import (
 	"archive/zip"
@@ -27,8 +31,8 @@ import (
 
 // Source is one script.
 type Source struct {
-	// Open opens the file at Path; nil for one that its administrator has named.
-	Open        func(path string) (*os.File, error)
+	// Opener opens the file at Path; nil for one that its administrator has named.
+	Opener      func(path string) (*os.File, error)
 	Path        string
 	Name        string // for messages, shorter than Path
 	Encoding    string // of the text; empty for UTF-8, BinaryEncoding for bytes that are passed on unseen
@@ -45,6 +49,9 @@ type Source struct {
 // BinaryEncoding is the encoding of a script whose bytes are not checked: dumps
 // that hold binary values outside of hexadecimal notation.
 const BinaryEncoding = "binary"
+
+// IsBinary reports whether the script's bytes are passed on unseen.
+func (s Source) IsBinary() bool { return strings.EqualFold(s.Encoding, BinaryEncoding) }
 
 // CheckEncoding says whether an encoding's name is known; the names are those
 // of the WHATWG Encoding Standard.
@@ -67,20 +74,25 @@ func decoder(name string) (encoding.Encoding, error) {
 	return found, nil
 }
 
-// content is an opened source, unpacked and converted to UTF-8.
-type content struct {
+// Content is an opened script, unpacked and converted to UTF-8.
+type Content struct {
 	io.Reader
 	close func()
-	// plain is the file itself where the script can be read from any place:
-	// neither packed nor converted.
-	plain *os.File
+	// Plain is the file itself where the script can be read from any place:
+	// neither packed nor converted; else nil.
+	Plain *os.File
 }
 
-const fileBuffer = 256 << 10
+// Close lets go of the file.
+func (c *Content) Close() { c.close() }
 
-// open reads a script; how it is packed is told by its first bytes.
-func (s Source) open(ctx context.Context) (*content, error) {
-	opened := s.Open
+// ReadAhead is how many bytes are read at once.
+const ReadAhead = 256 << 10
+
+// Open opens a script; how it is packed is told by its first bytes. Reading from it
+// ends with the context.
+func (s Source) Open(ctx context.Context) (*Content, error) {
+	opened := s.Opener
 	if opened == nil {
 		opened = host.OpenNamed
 	}
@@ -97,7 +109,7 @@ func (s Source) open(ctx context.Context) (*content, error) {
 		}
 		return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, "check the path and its permissions", "the script cannot be read: %v", cause).With(err)
 	}
-	c := &content{close: func() { _ = file.Close() }}
+	c := &Content{close: func() { _ = file.Close() }}
 	if err := c.unpack(file); err != nil {
 		c.close()
 		return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, "get the file again", "%v", err).With(err)
@@ -124,8 +136,8 @@ func (r interruptible) Read(into []byte) (int, error) {
 	return r.Reader.Read(into)
 }
 
-func (c *content) unpack(file *os.File) error {
-	buffered := bufio.NewReaderSize(file, fileBuffer)
+func (c *Content) unpack(file *os.File) error {
+	buffered := bufio.NewReaderSize(file, ReadAhead)
 	magic, _ := buffered.Peek(6)
 	begins := func(with string) bool { return strings.HasPrefix(string(magic), with) }
 	switch {
@@ -155,13 +167,13 @@ func (c *content) unpack(file *os.File) error {
 		return c.unzip(file)
 	default:
 		c.Reader = buffered
-		c.plain = file
+		c.Plain = file
 	}
 	return nil
 }
 
 // unzip takes the one script in a zip archive.
-func (c *content) unzip(file *os.File) error {
+func (c *Content) unzip(file *os.File) error {
 	info, err := file.Stat()
 	if err != nil {
 		return err
@@ -193,12 +205,12 @@ func (c *content) unzip(file *os.File) error {
 
 // decode converts the text to UTF-8. A byte order mark wins over what was
 // said: it is how Windows programs mark their UTF-16 files.
-func (c *content) decode(name string) error {
+func (c *Content) decode(name string) error {
 	wanted, err := decoder(name)
 	if err != nil {
 		return err
 	}
-	buffered := bufio.NewReaderSize(c.Reader, fileBuffer)
+	buffered := bufio.NewReaderSize(c.Reader, ReadAhead)
 	mark, _ := buffered.Peek(2)
 	if string(mark) == "\xff\xfe" || string(mark) == "\xfe\xff" {
 		wanted = unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM)
@@ -206,37 +218,18 @@ func (c *content) decode(name string) error {
 	c.Reader = buffered
 	if wanted != nil {
 		c.Reader = transform.NewReader(buffered, wanted.NewDecoder())
-		c.plain = nil
+		c.Plain = nil
 	}
 	return nil
 }
 
-// script is a source being read statement by statement.
-type script struct {
-	*sqltext.Reader
-	*content
-}
-
-func (s Source) script(ctx context.Context, server Server) (*script, error) {
-	c, err := s.open(ctx)
-	if err != nil {
-		return nil, err
-	}
-	r := sqltext.NewReader(s.Name, c, server.Dialect, server.SQLMode)
-	r.LimitStatements(s.LongestStatement)
-	if s.PrefixToken != "" {
-		r.ReplacePrefix(s.PrefixToken, s.Prefix)
-	}
-	return &script{Reader: r, content: c}, nil
-}
-
 // Head gives the first bytes of the unpacked script, n at most.
 func (s Source) Head(ctx context.Context, n int64) ([]byte, error) {
-	c, err := s.open(ctx)
+	c, err := s.Open(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer c.close()
+	defer c.Close()
 	head, err := io.ReadAll(io.LimitReader(c, n))
 	if err != nil {
 		return head, fault.At(fault.Invalid, fault.Place{File: s.Name}, "get the file again", "the script cannot be read: %v", err).With(err)
@@ -248,11 +241,11 @@ func (s Source) Head(ctx context.Context, n int64) ([]byte, error) {
 // plainest dialect of MySQL, and asks no server. An error of the script comes
 // behind the statements before it.
 func (s Source) Each(ctx context.Context, postgres bool, take func(sqltext.Statement) error) error {
-	c, err := s.open(ctx)
+	c, err := s.Open(ctx)
 	if err != nil {
 		return err
 	}
-	defer c.close()
+	defer c.Close()
 	var reader interface {
 		Next() (sqltext.Statement, error)
 		ReplacePrefix(token, prefix string)
