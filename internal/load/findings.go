@@ -68,7 +68,7 @@ func (f *findings) touches(s sqltext.Statement, target Target, name, how string,
 	}
 	object := dbms.Object{Kind: "TABLE", Name: name}
 	if !f.survey.Touches[object] && !o.IntoExisting {
-		f.refuse(s, "the script "+how+" "+name+", which is in the database already", "use --into-existing if that is meant; else import into an empty database")
+		f.refuse(s, "the script "+how+" "+name+", which is in the database already", "use {into-existing} if that is meant; else import into an empty database")
 	}
 	f.survey.Touches[object] = true
 }

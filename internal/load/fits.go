@@ -17,7 +17,7 @@ func (c *checker) replicates(v verdict, t *sqltext.Table) {
 		engine = c.server.DefaultEngine
 	}
 	if !strings.EqualFold(engine, "InnoDB") && !c.options.ConvertCharset {
-		c.note(c.place(v.Statement), "the rows of "+t.Name.Name+" ("+engine+") stay on this node: the cluster replicates InnoDB", "write ENGINE=InnoDB, or use --convert-charset")
+		c.note(c.place(v.Statement), "the rows of "+t.Name.Name+" ("+engine+") stay on this node: the cluster replicates InnoDB", "write ENGINE=InnoDB, or use {convert-charset}")
 	}
 	if !slices.ContainsFunc(t.Keys, func(k sqltext.Key) bool { return k.Kind == "PRIMARY" }) {
 		if c.unkeyed == nil {
@@ -41,9 +41,9 @@ func (c *checker) fits(v verdict, t *sqltext.Table) {
 		case !c.server.hasCharset(name):
 			c.refuse(s, "this server has no character set "+name, "use one that SHOW CHARACTER SET lists")
 		case modern && (name == "utf8" || name == "utf8mb3"):
-			c.note(c.place(s), "utf8 means three bytes a character here: emoji and rare signs are refused or cut", "--convert-charset makes it utf8mb4")
+			c.note(c.place(s), "utf8 means three bytes a character here: emoji and rare signs are refused or cut", "{convert-charset} makes it utf8mb4")
 		case modern && name == "latin1":
-			c.note(c.place(s), "tables or columns in latin1 in a utf8mb4 database", "--convert-charset makes them utf8mb4")
+			c.note(c.place(s), "tables or columns in latin1 in a utf8mb4 database", "{convert-charset} makes them utf8mb4")
 		}
 	}
 	engine := strings.ToLower(t.Options.Engine)
@@ -51,7 +51,7 @@ func (c *checker) fits(v verdict, t *sqltext.Table) {
 	case engine != "" && len(c.server.Engines) > 0 && !c.server.Engines[engine]:
 		c.note(c.place(s), "this server has no storage engine "+t.Options.Engine+": it takes "+c.server.DefaultEngine+" or refuses the table, depending on sql_mode", "write ENGINE=InnoDB")
 	case engine == "myisam" || engine == "aria":
-		c.note(c.place(s), "tables of the engine "+t.Options.Engine+" do not roll back and are not crash-safe as InnoDB is", "--convert-charset makes them InnoDB")
+		c.note(c.place(s), "tables of the engine "+t.Options.Engine+" do not roll back and are not crash-safe as InnoDB is", "{convert-charset} makes them InnoDB")
 	}
 	c.keyLengths(v, t, charset)
 }

@@ -79,12 +79,12 @@ func (g *guard) judge(tokens []sqltext.Token, head sqltext.Head, d sqltext.Diale
 	case head.IsLoadableFunction():
 		return object("CREATE FUNCTION ... SONAME loads program code into the server", removeIt)
 	case verb == "DROP" && (head.Object == "DATABASE" || head.Object == "SCHEMA"):
-		return object("the script drops a database", "use --retarget (retarget: true for the script) if it only sets up its own place")
+		return object("the script drops a database", "use {retarget} if it only sets up its own place")
 	case (head.Object == "DATABASE" || head.Object == "SCHEMA") && !g.inside(head.Name.Name):
 		return object("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes"}[verb]+" a database of its own, "+head.Name.Name,
-			"use --retarget (retarget: true for the script) to import into "+g.database+" instead")
+			"use {retarget} to import into "+g.database+" instead")
 	case verb == "USE" && len(tokens) > 1 && !g.inside(tokens[1].Plain()):
-		return object("the script goes to another database, "+tokens[1].Plain(), "use --retarget (retarget: true for the script) to import into "+g.database+" instead")
+		return object("the script goes to another database, "+tokens[1].Plain(), "use {retarget} to import into "+g.database+" instead")
 	case verb == "PREPARE" || verb == "EXECUTE" && second(tokens, "IMMEDIATE"):
 		return g.prepared(tokens, d)
 	case verb == "SET" && second(tokens, "STATEMENT"):
@@ -165,7 +165,7 @@ func assignments(tokens []sqltext.Token) *objection {
 		case fresh && t.Is("RESOURCE"):
 			return object("the statement is about resource groups of the server", removeIt)
 		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")):
-			return object("the statement changes a setting of the whole server", "put it under server_during_import if the import needs it and it is on the list, else remove it")
+			return object("the statement changes a setting of the whole server", "put it under {server-variables} if the import needs it and it is on the list, else remove it")
 		}
 		// @@GLOBAL.x is a variable of the server, @global one of the script's own.
 		fresh = t.IsPunct(',') || fresh && t.IsPunct('@') && (tokens[i].IsPunct('@') || i+2 < len(tokens) && tokens[i+2].IsPunct('@'))
@@ -234,7 +234,7 @@ func (g *guard) reach(tokens []sqltext.Token, head sqltext.Head) *objection {
 			if (expecting || threeParts || called) && !g.inside(schema) && !isRowOfTrigger(schema) && (head.Verb == "SELECT" || head.Verb == "CREATE" || head.Verb == "INSERT" || head.Verb == "SHOW" || !readable[strings.ToLower(schema)]) {
 				if !readable[strings.ToLower(schema)] {
 					return object("the statement reaches into another database, "+schema+" ("+schema+"."+at(i+2).Plain()+")",
-						"take the database's name out of it; --retarget does so where the script chooses that database itself")
+						"take the database's name out of it; {retarget} does so where the script chooses that database itself")
 				}
 			}
 			if readable[strings.ToLower(schema)] && expecting && (at(i-1).Is("INTO") || at(i-1).Is("UPDATE") || at(i-1).Is("TABLE")) {

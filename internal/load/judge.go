@@ -89,7 +89,7 @@ func (j *judge) look(s sqltext.Statement) verdict {
 		v.kind, v.insert, v.tables = rows, insert, []string{insert.Table.Name}
 		v.head = sqltext.Head{Verb: "INSERT", Name: insert.Table}
 		if !j.inside(insert.Table.Schema) {
-			v.objection = object("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; --retarget does so where the script chooses that database itself")
+			v.objection = object("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; {retarget} does so where the script chooses that database itself")
 		} else if insert.Table.Schema != "" && insert.Table.Schema != j.database {
 			v.text = edited(s.Text, unqualify(sqltext.Tokens(s.Text[:insert.Body], s.Dialect), j.own))
 			v.insert, _ = sqltext.ParseInsert(v.text, s.Dialect)

@@ -125,14 +125,14 @@ func (l *lane) buildKeys(ctx context.Context, table string, deferred []string, c
 	}
 	l.begun = true // looking at the table below opens a transaction
 	if _, err := l.session.Exec(ctx, "ALTER TABLE "+quoted(table)+" "+strings.Join(deferred, ", ")); err != nil {
-		return fault.New(fault.Failed, "run the import with --one-by-one", "the keys of the table %s cannot be built after its rows: %v", table, err).With(err)
+		return fault.New(fault.Failed, "run the import with {one-by-one}", "the keys of the table %s cannot be built after its rows: %v", table, err).With(err)
 	}
 	shown, err := l.session.Query(ctx, "SHOW CREATE TABLE "+quoted(table))
 	if err != nil {
 		return err
 	}
 	if was, is := counter.ReplaceAllString(created, ""), counter.ReplaceAllString(shown[0][1], ""); was != is {
-		return fault.New(fault.Failed, "run the import with --one-by-one, and report this", "the table %s did not come out as the script defines it", table)
+		return fault.New(fault.Failed, "run the import with {one-by-one}, and report this", "the table %s did not come out as the script defines it", table)
 	}
 	return nil
 }

@@ -164,7 +164,7 @@ func (j *postgresJudge) define(v *postgresVerdict, tokens []sqltext.Token) {
 		for _, t := range tokens {
 			if t.Is("CONCURRENTLY") { // which cannot run in a transaction, and has nobody to wait for here
 				v.text = append(append(bytes.Clone(v.text[:t.Start]), bytes.Repeat([]byte{' '}, t.End-t.Start)...), v.text[t.End:]...)
-				v.adapted = "CONCURRENTLY is left out, so that the script is one transaction; --fast keeps it"
+				v.adapted = "CONCURRENTLY is left out, so that the script is one transaction; {fast} keeps it"
 				break
 			}
 		}
@@ -307,7 +307,7 @@ func (j *postgresJudge) object(head sqltext.Head, tokens []sqltext.Token) *objec
 		return object("a prepared transaction stays on the server when nobody ends it", removeIt)
 	case head.Object == "DATABASE" && (verb != "ALTER" || head.Name.Name != j.database):
 		return object("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes", "DROP": "drops"}[verb]+" a database of its own, "+head.Name.Name,
-			"use --retarget (retarget: true for the script) to import into "+j.database+" instead")
+			"use {retarget} to import into "+j.database+" instead")
 	case (verb == "CREATE" || verb == "ALTER" || verb == "DROP") && !postgresKinds[head.Object]:
 		return object(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database, or needs a superuser", removeIt)
 	case verb == "DROP" && head.Object == "SCHEMA" && head.Name.Name == "public":

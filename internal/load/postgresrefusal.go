@@ -105,9 +105,9 @@ func explainPostgres(err *dbms.ServerError) string {
 	case "22P04", "22P02", "22001", "22003", "22007", "22008", "23502", "23514", "22021", "22P05":
 		return "the value does not fit the column; correct the row"
 	case "25001", "55006":
-		return "--fast sends the statements without the one transaction, in which this one cannot run"
+		return "{fast} sends the statements without the one transaction, in which this one cannot run"
 	case "55P04":
-		return "--fast commits the new value first; then it can be used"
+		return "{fast} commits the new value first; then it can be used"
 	}
 	if err.Hint != "" {
 		return err.Hint

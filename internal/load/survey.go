@@ -160,7 +160,7 @@ func (c *checker) statement(s sqltext.Statement) error {
 	}
 	if len(v.text) > c.server.MaxPacket && c.server.MaxPacket > 0 {
 		c.refuse(s, fmt.Sprintf("the statement has %s bytes, and the server takes %s", Thousands(int64(len(v.text))), Thousands(int64(c.server.MaxPacket))),
-			fmt.Sprintf("raise max_allowed_packet to %s, or let server_during_import do so", Thousands(nextPacket(len(v.text)))))
+			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", Thousands(nextPacket(len(v.text)))))
 	}
 	c.text.observe(v)
 	c.define(v)
@@ -195,7 +195,7 @@ func (c *checker) rows(v verdict) (literal bool) {
 	table := v.insert.Table.Name
 	if c.server.MaxPacket > 0 && v.insert.Body+longest+1 > c.server.MaxPacket {
 		c.refuse(v.Statement, fmt.Sprintf("a row of %s bytes is longer than what the server takes, %s", Thousands(int64(longest)), Thousands(int64(c.server.MaxPacket))),
-			fmt.Sprintf("raise max_allowed_packet to %s, or let server_during_import do so", Thousands(nextPacket(v.insert.Body+longest))))
+			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", Thousands(nextPacket(v.insert.Body+longest))))
 	}
 	if c.risky[table] {
 		c.oneByOne(v.Statement, "the table's trigger uses LAST_INSERT_ID() or a user variable")
@@ -382,7 +382,7 @@ func (c *checker) finish() {
 				What: what + ": " + c.mapped[name].to + " takes its place", Next: "letters and trailing spaces may compare otherwise, so look at unique keys"})
 		} else {
 			s.Refused = append(s.Refused, Finding{Place: c.mapped[name].at, Count: 1, What: what,
-				Next: "--map-collations puts " + c.mapped[name].to + " in its place: letters and trailing spaces may compare otherwise"})
+				Next: "{map-collations} puts " + c.mapped[name].to + " in its place: letters and trailing spaces may compare otherwise"})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.unkeyed)) {

@@ -45,8 +45,8 @@ func TestTheFirstPassTellsWhatAScriptHolds(t *testing.T) {
 // have, or does otherwise.
 func TestDifferencesAreNamed(t *testing.T) {
 	for script, want := range map[string]string{
-		"CREATE TABLE t (a VARCHAR(9)) COLLATE=utf8mb4_0900_ai_ci":                             "refused: this server has no collation utf8mb4_0900_ai_ci; --map-collations puts utf8mb4_uca1400_ai_ci",
-		"SET NAMES utf8mb4 COLLATE utf8mb4_0900_bin":                                           "--map-collations puts utf8mb4_bin",
+		"CREATE TABLE t (a VARCHAR(9)) COLLATE=utf8mb4_0900_ai_ci":                             "refused: this server has no collation utf8mb4_0900_ai_ci; {map-collations} puts utf8mb4_uca1400_ai_ci",
+		"SET NAMES utf8mb4 COLLATE utf8mb4_0900_bin":                                           "{map-collations} puts utf8mb4_bin",
 		"CREATE TABLE t (a VARCHAR(9) CHARACTER SET gb18030)":                                  "refused: this server has no character set gb18030",
 		"CREATE TABLE t (a VARCHAR(9)) CHARSET=utf8":                                           "noted: utf8 means three bytes",
 		"CREATE TABLE t (a VARCHAR(9) CHARACTER SET latin1)":                                   "noted: tables or columns in latin1",

@@ -248,6 +248,7 @@ func (r *run) begin() {
 // tell adds a row.
 func (r *run) tell(row Row) {
 	r.begin()
+	row.Facts, row.Remedy = ways.Replace(row.Facts), ways.Replace(row.Remedy)
 	r.result.Rows = append(r.result.Rows, row)
 	switch row.Outcome {
 	case Differs:

@@ -36,7 +36,12 @@ const readAhead = 256 << 10
 // memory.
 const LongestStatement = 64 << 20
 
-var errTooLong = errors.New("too long")
+// What a script can be wrong in, for errors.Is.
+var (
+	ErrTooLong       = errors.New("a statement is too long")
+	ErrUnclosed      = errors.New("a literal or comment is never closed")
+	ErrClientCommand = errors.New("a command of the stock client")
+)
 
 func newInput(name string, src io.Reader) input {
 	return input{name: name, src: src, line: 1, col: 1, longest: LongestStatement, buf: make([]byte, 0, readAhead)}
@@ -66,7 +71,7 @@ func (r *input) ensure(n int) bool {
 			return false
 		}
 		if len(r.buf) > r.longest {
-			r.err = errTooLong
+			r.err = ErrTooLong
 			return false
 		}
 		if cap(r.buf)-len(r.buf) < readAhead/2 {
@@ -135,7 +140,7 @@ func (r *input) ended(opened int, what, closer string) error {
 		excerpt = fault.ExcerptLine(strings.TrimRight(string(line), "\r"), place)
 	}
 	return &fault.Error{
-		Class: fault.Invalid, Place: place, Excerpt: excerpt,
+		Class: fault.Invalid, Place: place, Excerpt: excerpt, Cause: ErrUnclosed,
 		What: "the script ends inside " + what + " that opens here",
 		Next: "close it with " + closer + ", or get the script again if it was cut off",
 	}
@@ -145,11 +150,11 @@ func (r *input) sourceError() error {
 	if errors.Is(r.err, context.Canceled) {
 		return fault.Stopped(r.err)
 	}
-	if errors.Is(r.err, errTooLong) {
+	if errors.Is(r.err, ErrTooLong) {
 		return &fault.Error{
 			Class: fault.Invalid, Place: r.placeAt(0), Cause: r.err,
 			What: fmt.Sprintf("a statement or comment begins here that is longer than %d MiB", r.longest>>20),
-			Next: "is a quote missing? Else raise --longest-statement, or longest_statement in the estate file, as far as there is memory",
+			Next: "is a quote missing? Else raise {longest-statement} as far as there is memory",
 		}
 	}
 	return &fault.Error{

@@ -454,9 +454,9 @@ func (r *PostgresReader) command() (ends bool, err error) {
 			r.passed = append(r.passed, ClientCommand{place, name})
 			return false, nil
 		}
-		next = "remove the line, or use --retarget (retarget: true for the script): the script goes into the app's own database"
+		next = "remove the line, or use {retarget}: the script goes into the app's own database"
 	}
-	return false, fault.At(fault.Invalid, place, next, "%s is a command of the stock client, not of the server", name)
+	return false, fault.At(fault.Invalid, place, next, "%s is a command of the stock client, not of the server", name).With(ErrClientCommand)
 }
 
 // statement cuts buf[:end] into a Statement.

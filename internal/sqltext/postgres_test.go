@@ -136,3 +136,20 @@ func FuzzPostgresReader(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatAScriptCanBeWrongIn(t *testing.T) {
+	for text, want := range map[string]error{
+		"SELECT 'a": ErrUnclosed, "/* a": ErrUnclosed, "SELECT 1; \\! id\n": ErrClientCommand, strings.Repeat("x", 1<<20): ErrTooLong,
+	} {
+		mysql, postgres := NewReader("a.sql", strings.NewReader(text), Dialect{}, ""), NewPostgresReader("a.sql", strings.NewReader(text))
+		mysql.LimitStatements(1 << 10)
+		postgres.LimitStatements(1 << 10)
+		for _, r := range []interface{ Next() (Statement, error) }{mysql, postgres} {
+			var err error
+			for err == nil {
+				_, err = r.Next()
+			}
+			assert.ErrorIs(t, err, want, "%.20q", text)
+		}
+	}
+}

@@ -254,7 +254,7 @@ var clientCommands = map[string]bool{
 
 func (r *Reader) refuseCommand(at int, name string) error {
 	return fault.At(fault.Invalid, r.placeAt(at), "remove the line, or name the files one by one under import",
-		"%q is a command of the stock client, not of the server", name)
+		"%q is a command of the stock client, not of the server", name).With(ErrClientCommand)
 }
 
 // scanStatement reads from pos to the delimiter or the end of the input. An
