@@ -62,17 +62,22 @@ func Main() int {
 	p := &program{}
 	root := p.rootCommand()
 	err := root.ExecuteContext(ctx)
-	if p.screen == nil { // the flags could not be read
+	usage := p.screen == nil // what was typed could not be read
+	if usage {
 		p.screen = render.NewScreen(os.Stdout, os.Stderr, render.ColourAuto)
 	}
 	if err != nil {
-		var wrong *fault.Error
-		if !errors.As(err, &wrong) {
+		var known *fault.Error
+		switch {
+		case errors.As(err, &known):
+		case usage:
 			err = fault.New(fault.Invalid, "yellowfield --help", "%v", err)
+		default: // the system's own words, with nothing to add
+			err = fault.New(fault.Failed, "", "%v", err).With(err)
 		}
 		p.screen.Fault(err)
 		for _, f := range fault.All(err) {
-			p.exit = max(p.exit, f.Class.ExitCode())
+			p.exit = fault.Graver(p.exit, f.Class.ExitCode())
 		}
 	}
 	return p.exit

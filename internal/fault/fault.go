@@ -10,6 +10,7 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -39,6 +40,17 @@ func (c Class) ExitCode() int {
 		return 130
 	}
 	return 1
+}
+
+// gravity orders exit codes from harmless to grave.
+var gravity = []int{0, 3, 1, 2, 4, 130}
+
+// Graver gives the graver one of two exit codes.
+func Graver(a, b int) int {
+	if slices.Index(gravity, b) > slices.Index(gravity, a) {
+		return b
+	}
+	return a
 }
 
 // Place is a spot in a text file. Line and Column count from 1; 0 means "not

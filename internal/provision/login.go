@@ -215,7 +215,7 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 	if met, wrong := r.meets(ctx, account, login.Database); wrong == nil && met != nil && !met.rule.AsksForPassword() {
 		row.Facts, row.Place, row.Remedy = row.Facts+"; "+met.why(), met.place(), met.remedy(r.app.Name)
 		r.tell(row)
-		r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+		r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 		return
 	}
 	switch dbms.CauseOf(err) {
@@ -237,7 +237,7 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 		}
 	}
 	r.tell(row)
-	r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 }
 
 // lookAround checks from inside what the application will meet.

@@ -168,19 +168,9 @@ func (e *Engine) Close() {
 func ExitCode(results []Result) int {
 	gravest := 0
 	for _, r := range results {
-		gravest = graver(gravest, r.Exit)
+		gravest = fault.Graver(gravest, r.Exit)
 	}
 	return gravest
-}
-
-// gravity orders exit codes from harmless to grave.
-var gravity = []int{0, 3, 1, 2, 4, 130}
-
-func graver(a, b int) int {
-	if slices.Index(gravity, b) > slices.Index(gravity, a) {
-		return b
-	}
-	return a
 }
 
 // Provision makes the apps so, one after the other. The results say what
@@ -252,7 +242,7 @@ func (r *run) tell(row Row) {
 	r.result.Rows = append(r.result.Rows, row)
 	switch row.Outcome {
 	case Differs:
-		r.result.Exit = graver(r.result.Exit, fault.Differs.ExitCode())
+		r.result.Exit = fault.Graver(r.result.Exit, fault.Differs.ExitCode())
 	case Waiting:
 		r.result.Waits = true
 	case Made, Fixed, Imported, Written, "would make", "would fix", "would import", "would write":
@@ -277,7 +267,7 @@ func (r *run) tellFault(step string, err error) {
 			row.Place = &f.Place
 		}
 		r.tell(row)
-		r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+		r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 	}
 }
 

@@ -58,7 +58,7 @@ func (r *run) tellPlanFaults(err error) error {
 	var unmet *unmetError
 	for _, part := range parts(err) {
 		if errors.As(part, &unmet) {
-			r.result.Exit = graver(r.result.Exit, fault.Failed.ExitCode())
+			r.result.Exit = fault.Graver(r.result.Exit, fault.Failed.ExitCode())
 			continue
 		}
 		r.tellFault(stepOf(part), part)
@@ -182,7 +182,7 @@ func (r *run) Undone(i int) {
 func (r *run) Stays(i int, err error) {
 	s, f := r.plan.steps[i], fault.As(err)
 	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.object + " could not be undone: " + f.What, Remedy: f.Next})
-	r.result.Exit = graver(r.result.Exit, f.Class.ExitCode())
+	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 }
 
 // commandEnvironment is all that a command of the estate file is told.
@@ -204,7 +204,7 @@ func (r *run) afterSettingsChange(ctx context.Context) {
 		if err != nil {
 			entry.Event, entry.Detail = state.Failed, err.Error()
 			row = Row{Step: stepSettings, Outcome: Failed, Facts: fmt.Sprintf("%s: %v", shown, err), Excerpt: said, Remedy: "run it by hand; the settings are written"}
-			r.result.Exit = graver(r.result.Exit, fault.Failed.ExitCode())
+			r.result.Exit = fault.Graver(r.result.Exit, fault.Failed.ExitCode())
 		}
 		_ = r.journal.Record(entry) // it has run either way
 		r.tell(row)
