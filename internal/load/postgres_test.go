@@ -148,3 +148,37 @@ func TestFailuresOnLanesAndInCopiesHaveTheirPlace(t *testing.T) {
 		}
 	}
 }
+
+// TestAnAccountWithFewConnectionsImportsAllTheSame: where no lane can be opened, all
+// goes through the one session there is.
+func TestAnAccountWithFewConnectionsImportsAllTheSame(t *testing.T) {
+	server := startPostgres(t)
+	var b strings.Builder
+	b.WriteString("CREATE TABLE a (id integer, v text);\nCREATE TABLE b (id integer, v text);\n")
+	for i := range 200 {
+		fmt.Fprintf(&b, "INSERT INTO a VALUES (%d, 'x');\nINSERT INTO b VALUES (%d, 'y');\n", i, i)
+	}
+	b.WriteString("ALTER TABLE a ADD CONSTRAINT k PRIMARY KEY (id);\nCREATE INDEX i ON b (v);\n")
+	var prints []map[string]string
+	for _, limit := range []int{-1, 2, 3} { // one is taken by who looks on
+		name := fmt.Sprintf("d%d", rand.Uint32())
+		target := postgresTarget(t, server, name)
+		admin, err := postgres.Connect(t.Context(), server.Login())
+		require.NoError(t, err)
+		require.NoError(t, admin.Exec(t.Context(), dbms.Statement{Text: fmt.Sprintf("ALTER ROLE %s_app CONNECTION LIMIT %d", name, limit)}))
+		admin.Close()
+		report, err := ours(t, []byte(b.String()), target, Options{Fast: true, Lanes: 4})
+		require.NoError(t, err, "limit %d", limit)
+		assert.EqualValues(t, 400, report.Rows)
+		found, err := oracle.PostgresFingerprint(server.Login(), target.Database)
+		require.NoError(t, err)
+		print := map[string]string{}
+		for what, is := range found {
+			print[strings.ReplaceAll(what, name, "")] = strings.ReplaceAll(is, name, "")
+		}
+		prints = append(prints, print)
+	}
+	assert.NotEmpty(t, prints[0])
+	assert.Equal(t, prints[0], prints[1])
+	assert.Equal(t, prints[0], prints[2])
+}
