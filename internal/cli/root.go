@@ -5,6 +5,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -218,9 +219,9 @@ func (p *program) asker() secret.Asker {
 		return nil
 	}
 	return func(label string) (secret.Password, error) {
-		_, _ = fmt.Fprintf(os.Stderr, "Password of %s: ", label)
+		_, _ = fmt.Fprintf(p.screen.Err, "Password of %s: ", label)
 		typed, err := term.ReadPassword(int(os.Stdin.Fd()))
-		_, _ = fmt.Fprintln(os.Stderr)
+		_, _ = fmt.Fprintln(p.screen.Err)
 		if err == nil && len(typed) == 0 {
 			err = fault.New(fault.Invalid, "run the command again", "no password was typed for %s", label)
 		}
@@ -234,7 +235,7 @@ func (p *program) confirmName(question, name, confirmed string) bool {
 	if confirmed != "" || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return confirmed == name
 	}
-	_, _ = fmt.Fprintf(os.Stderr, "%s Type %s: ", question, name)
+	_, _ = fmt.Fprintf(p.screen.Err, "%s Type %s: ", question, name)
 	var answer string
 	_, _ = fmt.Fscanln(os.Stdin, &answer)
 	return answer == name
@@ -249,7 +250,7 @@ func (p *program) confirm(question string) bool {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return false
 	}
-	_, _ = fmt.Fprintf(os.Stderr, "%s [y/N] ", question)
+	_, _ = fmt.Fprintf(p.screen.Err, "%s [y/N] ", question)
 	var answer string
 	_, _ = fmt.Fscanln(os.Stdin, &answer)
 	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
@@ -261,12 +262,12 @@ func (p *program) choose(question string, options []string, offered int) int {
 	if p.yes || p.asJSON || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return offered
 	}
-	_, _ = fmt.Fprintln(os.Stderr, question)
+	_, _ = fmt.Fprintln(p.screen.Err, question)
 	for i, option := range options {
-		_, _ = fmt.Fprintf(os.Stderr, "  %d  %s\n", i+1, option)
+		_, _ = fmt.Fprintf(p.screen.Err, "  %d  %s\n", i+1, option)
 	}
 	for {
-		_, _ = fmt.Fprintf(os.Stderr, "1 to %d [%d] ", len(options), offered+1)
+		_, _ = fmt.Fprintf(p.screen.Err, "1 to %d [%d] ", len(options), offered+1)
 		var answer string
 		if _, err := fmt.Fscanln(os.Stdin, &answer); err != nil || answer == "" {
 			return offered
@@ -279,10 +280,15 @@ func (p *program) choose(question string, options []string, offered int) int {
 
 // printJSON writes a command's one document.
 func printJSON(document any) error {
-	encoder := json.NewEncoder(os.Stdout)
+	var text bytes.Buffer
+	encoder := json.NewEncoder(&text)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
-	return encoder.Encode(document)
+	if err := encoder.Encode(document); err != nil {
+		return err
+	}
+	_, err := os.Stdout.WriteString(render.EscapeJSON(text.String()))
+	return err
 }
 
 // appNames completes the names of apps for the shell.

@@ -78,7 +78,7 @@ func counts(now load.Progress) string {
 	text := fmt.Sprintf("%s %s, %s/s", load.Thousands(n), noun, load.Thousands(int64(rate)))
 	if now.Table != "" {
 		const widestTable = 20
-		text += ", " + ansi.Truncate(now.Table, widestTable, "~")
+		text += ", " + ansi.Truncate(inert(now.Table), widestTable, "~")
 	}
 	return text
 }
@@ -91,7 +91,7 @@ const (
 )
 
 func (p *Progress) begin() {
-	name := ansi.Truncate(filepath.Base(p.name), min(widestName, p.screen.width-besideBar-shortest-4), "")
+	name := ansi.Truncate(inert(filepath.Base(p.name)), min(widestName, p.screen.width-besideBar-shortest-4), "")
 	width := min(widestBar, max(shortest, p.screen.width-besideBar-ansi.StringWidth(name)-4))
 	p.bars = mpb.New(mpb.WithOutput(terminalOf(p.screen.Err)), mpb.WithWidth(width), mpb.WithRefreshRate(refreshing))
 	p.bar = p.bars.New(p.latest.Load().Length, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),

@@ -50,6 +50,29 @@ func shown(text string) string {
 	return b.String()
 }
 
+// inert is shown for a text that has to stay on its line and has no style of ours: the
+// bars write to the terminal by themselves.
+func inert(text string) string {
+	return shown(strings.NewReplacer("\x1b", `\x1b`, "\n", `\n`, "\t", `\t`).Replace(text))
+}
+
+// EscapeJSON writes, in a JSON text, the control characters that JSON may hold as they
+// are by its escapes: a terminal obeys those, too.
+func EscapeJSON(text string) string {
+	if strings.IndexFunc(text, hidden) < 0 {
+		return text
+	}
+	var b strings.Builder
+	for _, c := range text {
+		if hidden(c) { // inside of a string: nothing else of JSON is such
+			fmt.Fprintf(&b, `\u%04x`, c)
+		} else {
+			b.WriteRune(c)
+		}
+	}
+	return b.String()
+}
+
 func hidden(c rune) bool {
 	return c != '\n' && c != '\t' && (unicode.IsControl(c) || unicode.Is(unicode.Bidi_Control, c) || c == 0x2028 || c == 0x2029)
 }

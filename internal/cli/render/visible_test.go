@@ -1,10 +1,15 @@
 package render
 
 import (
+	"encoding/json"
+	"strings"
 	"testing"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/load"
 )
 
 func TestATerminalObeysNothingButOurStyles(t *testing.T) {
@@ -22,6 +27,22 @@ func TestATerminalObeysNothingButOurStyles(t *testing.T) {
 	} {
 		assert.Equal(t, want, shown(text))
 	}
+}
+
+func TestBarsAreInert(t *testing.T) {
+	assert.Equal(t, `a\x1b[31mb\x1b]0;x\x07\nc\td`, inert("a\x1b[31mb\x1b]0;x\x07\nc\td"))
+	assert.NotContains(t, counts(load.Progress{Rows: 1, Table: "\x1b]0;title\x07"}), "\x1b")
+}
+
+func TestJSONHoldsNoControlCharacters(t *testing.T) {
+	value := map[string]string{"k\u009b": "a\x1b[2J\u0085\x7f\u202e\u2028é🐝\n"}
+	text, err := json.Marshal(value)
+	require.NoError(t, err)
+	escaped := EscapeJSON(string(text))
+	assert.Equal(t, -1, strings.IndexFunc(escaped, hidden), escaped)
+	var back map[string]string
+	require.NoError(t, json.Unmarshal([]byte(escaped), &back))
+	assert.Equal(t, value, back)
 }
 
 // FuzzShown lets a text say what it will: nothing of it reaches a terminal but what
