@@ -9,6 +9,7 @@ import (
 	"bufio"
 	"compress/bzip2"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -150,13 +151,16 @@ func (c *Content) unpack(file *os.File) error {
 	case begins("BZh"):
 		c.Reader = bzip2.NewReader(buffered)
 	case begins("\xfd7zXZ\x00"):
+		if head, _ := buffered.Peek(xzHead); xzDictionary(head) > longestDictionary {
+			return errDictionary
+		}
 		unpacked, err := xz.NewReader(buffered)
 		if err != nil {
 			return fmt.Errorf("this is no whole xz file: %w", err)
 		}
 		c.Reader = unpacked
 	case begins("\x28\xb5\x2f\xfd"):
-		unpacked, err := zstd.NewReader(buffered, zstd.WithDecoderConcurrency(1))
+		unpacked, err := zstd.NewReader(buffered, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(longestDictionary))
 		if err != nil {
 			return fmt.Errorf("this is no whole zstd file: %w", err)
 		}
@@ -170,6 +174,48 @@ func (c *Content) unpack(file *os.File) error {
 		c.Plain = file
 	}
 	return nil
+}
+
+// longestDictionary is how much memory unpacking may take by itself: what xz -9 asks
+// for. A few bytes of an archive can ask for gigabytes.
+const longestDictionary = 64 << 20
+
+var errDictionary = fmt.Errorf("unpacking it takes more than %d MiB of memory", longestDictionary>>20)
+
+const (
+	xzStart = 12             // bytes of the header of a stream
+	xzHead  = xzStart + 1024 // and the longest of its first block
+)
+
+// xzDictionary is the size of the dictionary that the first block of an xz file asks
+// for (The .xz File Format, sections 3.1 and 5.3.1); 0 where it cannot be told, which
+// the reader then says in its own words.
+func xzDictionary(head []byte) int64 {
+	if len(head) < xzStart+2 {
+		return 0
+	}
+	flags, rest := head[xzStart+1], head[xzStart+2:]
+	for _, sized := range []byte{0x40, 0x80} { // packed and unpacked size, if they are said
+		if flags&sized != 0 {
+			_, n := binary.Uvarint(rest)
+			rest = rest[max(n, 0):]
+		}
+	}
+	for range flags&3 + 1 {
+		filter, n := binary.Uvarint(rest)
+		rest = rest[max(n, 0):]
+		length, n := binary.Uvarint(rest)
+		rest = rest[max(n, 0):]
+		if uint64(len(rest)) < length || length == 0 {
+			return 0
+		}
+		const lzma2 = 0x21
+		if bits := rest[0]; filter == lzma2 && bits <= 40 {
+			return int64(2|bits&1) << (bits/2 + 11)
+		}
+		rest = rest[length:]
+	}
+	return 0
 }
 
 // unzip takes the one script in a zip archive.
