@@ -189,6 +189,42 @@ func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expect
 	return false, nil
 }
 
+// importOnly imports SQL into a database that is there.
+func (r *run) importOnly(ctx context.Context) error {
+	if _, exists := r.view.catalogue.Databases[r.app.Database.Name]; !exists {
+		return r.Estate.Fault(fault.Invalid, r.path("database"), "run yellowfield provision "+r.app.Name+" first", "the database %s does not exist", r.app.Database.Name)
+	}
+	err := r.makePlan(ctx)
+	for _, s := range r.plan.steps {
+		if s.Step == stepAccount && s.act != nil && err == nil {
+			err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), "run yellowfield provision "+r.app.Name+" first",
+				"the import runs as %s, which is not as the estate file says", r.app.Accounts[0].Name)}
+		}
+	}
+	if c := r.plan.credentials[r.app.Accounts[0]]; err == nil && (c == nil || !c.knows()) {
+		err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), sayPassword,
+			"the import runs as %s, whose password is not known", r.app.Accounts[0].Name)}
+	}
+	if err == nil && len(r.plan.scripts) == 0 {
+		err = &stepError{stepSQL, r.Estate.Fault(fault.Invalid, r.path("import"), "name the files: yellowfield import "+r.app.Name+" FILE...", "the estate file names no script for app %s", r.app.Name)}
+	}
+	if err != nil {
+		return r.tellPlanFaults(err)
+	}
+	if r.options.DryRun {
+		for _, s := range r.plan.steps {
+			if s.Step == stepSQL {
+				r.tellPlanned(s)
+			}
+		}
+		return nil
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	return nil
+}
+
 // refusals are the faults for what the guard and the server's limits forbid.
 func refusals(scripts []*wantedScript) error {
 	var errs []error
