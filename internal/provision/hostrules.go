@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"net/netip"
 	"path/filepath"
 	"strings"
@@ -29,12 +28,12 @@ func (r *run) planHostRules(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if met == nil || met.rule.AsksForPassword() {
+			if met == nil || met.LetsIn() {
 				continue
 			}
 			if !r.app.HostRule && !r.options.WriteHostRule {
-				row := r.plan.differs(stepRights, estate.MustFix, met.remedy(r.app.Name), met.why())
-				row.Place = met.place()
+				row := r.plan.differs(stepRights, estate.MustFix, r.byHandOrUs(met), met.String())
+				row.Place = met.Place()
 				r.plan.unmet = true
 				continue
 			}
@@ -46,89 +45,47 @@ func (r *run) planHostRules(ctx context.Context) error {
 	return nil
 }
 
-// meeting is the rule that a login meets.
-type meeting struct {
-	guest  postgres.Guest
-	rule   postgres.HostRule
-	passes bool // some rule fits
-	file   string
-}
-
 // meets finds the rule for an account; nil where that cannot be told: on another
 // product, without a superuser's login, or when the application's host is not
 // known here.
-func (r *run) meets(ctx context.Context, account *estate.Account, database string) (*meeting, error) {
+func (r *run) meets(ctx context.Context, account *estate.Account, database string) (*postgres.Meeting, error) {
 	server, is := r.view.server.(*postgres.Server)
 	if !is || !r.view.asAdmin() || !r.view.catalogue.GrantsOf(server.CurrentUser()).Global.Has("SUPERUSER") {
 		return nil, nil
 	}
-	m := &meeting{guest: postgres.Guest{Database: database, User: account.Name}}
+	guest := postgres.Guest{Database: database, User: account.Name}
 	address := r.addressFrom(r.facts(account, secret.Password{}))
 	if address.Socket == "" {
 		from, err := netip.ParseAddr(address.Host)
 		if err != nil || !from.IsLoopback() { // the application's own host may be any
 			return nil, nil
 		}
-		m.guest.From = from
-		m.guest.TLS = address.Encrypted()
+		guest.From = from
+		guest.TLS = address.Encrypted()
 	}
-	rules, err := server.HostRules(ctx)
-	if err != nil || len(rules) == 0 {
-		return nil, err
-	}
-	m.file = rules[0].Place.File
-	if m.guest.Roles, err = server.RolesOf(ctx, account.Name); err != nil {
-		return nil, err
-	}
-	unsure := false
-	if m.rule, m.passes, unsure = postgres.Decides(rules, m.guest); unsure {
-		return nil, nil
-	}
-	return m, nil
+	return server.Meets(ctx, guest)
 }
 
-// why says in one sentence what the login meets.
-func (m *meeting) why() string {
-	how := "through the socket"
-	if m.guest.From.IsValid() {
-		how = "from " + m.guest.From.String()
-	}
-	if !m.passes {
-		return fmt.Sprintf("no host-based rule lets %s in %s, so that its password is not asked for", m.guest.User, how)
-	}
-	return fmt.Sprintf("the host-based rule %q decides about %s %s, and does not ask for its password", m.rule, m.guest.User, how)
-}
-
-func (m *meeting) place() *fault.Place {
-	if !m.passes {
-		return &fault.Place{File: m.file}
-	}
-	return &m.rule.Place
-}
-
-func (m *meeting) remedy(app string) string {
-	where := "at its end"
-	if m.passes {
-		where = fmt.Sprintf("before line %d", m.rule.Place.Line)
-	}
-	return fmt.Sprintf("put %s: %s; then SELECT pg_reload_conf(), or: yellowfield provision %s --write-host-rule", where, postgres.Proposal(m.guest), app)
+// byHandOrUs is what to do about a login that is not let in.
+func (r *run) byHandOrUs(m *postgres.Meeting) string {
+	return m.ByHand() + ", or: yellowfield provision " + r.app.Name + " --write-host-rule"
 }
 
 // planHostRule writes the rule for an account before the one that decides now.
-func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *meeting) error {
-	file := m.place().File
+func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *postgres.Meeting) error {
+	file := m.Place().File
 	if _, err := r.ownRules(ctx, file); err != nil {
-		return r.Estate.Fault(fault.Invalid, r.path("server"), "run it on the server's host, as a user who may, or put in by hand: "+postgres.Proposal(m.guest),
+		return r.Estate.Fault(fault.Invalid, r.path("server"), "run it on the server's host, as a user who may, or put in by hand: "+m.Proposal(),
 			"the host-based rules cannot be written from here: %v", err).With(err)
 	}
 	w := &writtenRule{file: file}
 	s := r.plan.add(&step{
-		Row:    Row{Step: stepRights, Outcome: Written, Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(postgres.Proposal(m.guest)), " ")},
+		Row:    Row{Step: stepRights, Outcome: Written, Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(m.Proposal()), " ")},
 		object: "host-based rule " + account.Name,
 	})
 	s.undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
 	s.act = func(ctx context.Context) (string, error) {
-		return "", r.writeRule(ctx, s, account, m.guest.Database, w)
+		return "", r.writeRule(ctx, s, account, m.Guest.Database, w)
 	}
 	return nil
 }
@@ -157,22 +114,6 @@ func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
 	return content, err
 }
 
-// insertRule puts the line in, and leaves every other byte.
-func insertRule(content []byte, m *meeting) []byte {
-	line := postgres.Proposal(m.guest) + "\n"
-	if !m.passes {
-		if len(content) > 0 && content[len(content)-1] != '\n' {
-			line = "\n" + line
-		}
-		return append(bytes.Clone(content), line...)
-	}
-	at := 0
-	for range m.rule.Place.Line - 1 {
-		at += bytes.IndexByte(content[at:], '\n') + 1
-	}
-	return append(append(bytes.Clone(content[:at]), line...), content[at:]...)
-}
-
 // writeRule replaces the file as a whole, has the server read it, and proves it
 // by a login. What the server cannot read is never loaded, and what does not
 // help is taken back.
@@ -180,14 +121,14 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 	server := r.view.server.(*postgres.Server)
 	// The rule of another account may have been written since the plan.
 	m, err := r.meets(ctx, account, database)
-	if err != nil || m == nil || m.rule.AsksForPassword() {
+	if err != nil || m == nil || m.LetsIn() {
 		return err
 	}
-	w.file = m.place().File // rules may be spread over several files
+	w.file = m.Place().File // rules may be spread over several files
 	if w.before, err = r.ownRules(ctx, w.file); err != nil {
 		return err
 	}
-	w.after = insertRule(w.before, m)
+	w.after = m.Insert(w.before)
 	folder, err := host.Open(filepath.Dir(w.file), host.Options{})
 	if err != nil {
 		return err

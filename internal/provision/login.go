@@ -212,8 +212,8 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
 	}
 	account := r.app.AccountOf(s)
-	if met, wrong := r.meets(ctx, account, login.Database); wrong == nil && met != nil && !met.rule.AsksForPassword() {
-		row.Facts, row.Place, row.Remedy = row.Facts+"; "+met.why(), met.place(), met.remedy(r.app.Name)
+	if met, wrong := r.meets(ctx, account, login.Database); wrong == nil && met != nil && !met.LetsIn() {
+		row.Facts, row.Place, row.Remedy = row.Facts+"; "+met.String(), met.Place(), r.byHandOrUs(met)
 		r.tell(row)
 		r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 		return

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -154,9 +155,67 @@ func (h HostRule) AsksForPassword() bool {
 	return slices.Contains(passwordMethods, h.Method) || h.Method == "trust"
 }
 
-// Proposal is the line that would let a login in by password; it has to stand
-// before the rule that decides now.
-func Proposal(g Guest) string {
+// Meeting is what a login meets: the rule that decides about it, if there is one.
+type Meeting struct {
+	Guest Guest
+	Rule  HostRule
+	Fits  bool   // some rule does
+	File  string // of the rules
+}
+
+// Meets finds the rule for a login; nil where that cannot be told from here.
+func (s *Server) Meets(ctx context.Context, g Guest) (*Meeting, error) {
+	rules, err := s.HostRules(ctx)
+	if err != nil || len(rules) == 0 {
+		return nil, err
+	}
+	m := &Meeting{Guest: g, File: rules[0].Place.File}
+	if m.Guest.Roles, err = s.RolesOf(ctx, g.User); err != nil {
+		return nil, err
+	}
+	unsure := false
+	if m.Rule, m.Fits, unsure = Decides(rules, m.Guest); unsure {
+		return nil, nil
+	}
+	return m, nil
+}
+
+// LetsIn reports whether the login is let in by its password.
+func (m *Meeting) LetsIn() bool { return m.Rule.AsksForPassword() }
+
+// String says in one sentence what a login meets that is not let in by its password.
+func (m *Meeting) String() string {
+	how := "through the socket"
+	if m.Guest.From.IsValid() {
+		how = "from " + m.Guest.From.String()
+	}
+	if !m.Fits {
+		return fmt.Sprintf("no host-based rule lets %s in %s, so that its password is not asked for", m.Guest.User, how)
+	}
+	return fmt.Sprintf("the host-based rule %q decides about %s %s, and does not ask for its password", m.Rule, m.Guest.User, how)
+}
+
+// Place is where the rule stands, or the file that lacks one.
+func (m *Meeting) Place() *fault.Place {
+	if !m.Fits {
+		return &fault.Place{File: m.File}
+	}
+	return &m.Rule.Place
+}
+
+// ByHand says what to do with an editor.
+func (m *Meeting) ByHand() string {
+	where := "at its end"
+	if m.Fits {
+		where = fmt.Sprintf("before line %d", m.Rule.Place.Line)
+	}
+	return fmt.Sprintf("put %s: %s; then SELECT pg_reload_conf()", where, m.Proposal())
+}
+
+// Proposal is the line that would let the login in by password; it has to stand before
+// the rule that decides now.
+func (m *Meeting) Proposal() string {
+	g := m.Guest
 	if !g.From.IsValid() {
 		return fmt.Sprintf("local  %s  %s  scram-sha-256", g.Database, g.User)
 	}
@@ -165,6 +224,22 @@ func Proposal(g Guest) string {
 		kind = "hostssl"
 	}
 	return fmt.Sprintf("%s  %s  %s  %s  scram-sha-256", kind, g.Database, g.User, netip.PrefixFrom(g.From, g.From.BitLen()))
+}
+
+// Insert puts the proposal into the file's content, and leaves every other byte.
+func (m *Meeting) Insert(content []byte) []byte {
+	line := m.Proposal() + "\n"
+	if !m.Fits {
+		if len(content) > 0 && content[len(content)-1] != '\n' {
+			line = "\n" + line
+		}
+		return append(bytes.Clone(content), line...)
+	}
+	at := 0
+	for range m.Rule.Place.Line - 1 {
+		at += bytes.IndexByte(content[at:], '\n') + 1
+	}
+	return append(append(bytes.Clone(content[:at]), line...), content[at:]...)
 }
 
 // RolesOf are the roles that a user is a member of, directly or through others,

@@ -237,8 +237,17 @@ func TestTheFirstRuleThatFitsDecides(t *testing.T) {
 		assert.Equal(t, row.line > 0, ok, name)
 		assert.Equal(t, row.unsure, unsure, name)
 	}
-	assert.Equal(t, "host  hives  comb_app  127.0.0.1/32  scram-sha-256", postgres.Proposal(loopback))
-	assert.Equal(t, "hostssl  hives  comb_app  127.0.0.1/32  scram-sha-256", postgres.Proposal(tls))
+	assert.Equal(t, "host  hives  comb_app  127.0.0.1/32  scram-sha-256", (&postgres.Meeting{Guest: loopback}).Proposal())
+	assert.Equal(t, "hostssl  hives  comb_app  127.0.0.1/32  scram-sha-256", (&postgres.Meeting{Guest: tls}).Proposal())
+	// Put in by hand or by us: before the rule that decides, else at the end.
+	const file = "# ours\nlocal all all peer\nlast"
+	m := &postgres.Meeting{Guest: postgres.Guest{Database: "hives", User: "comb_app"}, Fits: true, Rule: postgres.HostRule{Place: fault.Place{File: "hba", Line: 2}}}
+	assert.Equal(t, "# ours\nlocal  hives  comb_app  scram-sha-256\nlocal all all peer\nlast", string(m.Insert([]byte(file))))
+	assert.Equal(t, "put before line 2: local  hives  comb_app  scram-sha-256; then SELECT pg_reload_conf()", m.ByHand())
+	m = &postgres.Meeting{Guest: loopback, File: "hba"}
+	assert.Equal(t, file+"\nhost  hives  comb_app  127.0.0.1/32  scram-sha-256\n", string(m.Insert([]byte(file))))
+	assert.Equal(t, &fault.Place{File: "hba"}, m.Place())
+	assert.Contains(t, m.String(), "no host-based rule lets comb_app in from 127.0.0.1")
 }
 
 func TestAStandbyIsRefused(t *testing.T) {
