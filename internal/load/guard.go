@@ -186,84 +186,122 @@ var bodyWords = set("GRANT REVOKE LOAD FLUSH KILL SHUTDOWN INSTALL UNINSTALL PUR
 // reach looks through the tokens for names in other databases, files and what
 // a routine's body must not do.
 func (g *guard) reach(tokens []sqltext.Token, head sqltext.Head) *objection {
-	none := sqltext.Token{Kind: sqltext.Punct, Text: []byte{0}}
-	at := func(i int) sqltext.Token {
-		if i < 0 || i >= len(tokens) {
-			return none
-		}
-		return tokens[i]
-	}
+	w := walk{tokens: tokens, head: head, lists: []bool{false}}
 	routine := head.Verb == "CREATE" || head.Verb == "ALTER" || head.Verb == "BEGIN" || head.Verb == "IF"
-	type level struct{ list bool } // in a list of tables at this depth of brackets
-	levels := []level{{}}
-	expecting := false // a table's name comes next
-	for i := 0; i < len(tokens); i++ {
-		t := tokens[i]
-		top := &levels[len(levels)-1]
-		switch {
-		case t.IsPunct('('):
-			// Behind a name it opens arguments, else it groups tables.
-			before := at(i - 1)
-			grouped := top.list && expecting && (before.Kind == sqltext.Word || before.Kind == sqltext.Punct)
-			levels = append(levels, level{list: grouped})
-			expecting = grouped
-			continue
-		case t.IsPunct(')'):
-			if len(levels) > 1 {
-				levels = levels[:len(levels)-1]
-			}
-			expecting = false
-			continue
-		case t.IsPunct(','):
-			expecting = top.list
-			continue
-		case t.IsPunct(';'):
-			*top, expecting = level{}, false
+	for w.i = 0; w.i < len(tokens); w.i++ {
+		t := tokens[w.i]
+		if w.mark(t) {
 			continue
 		}
 		if t.Kind == sqltext.Word {
-			if o := g.word(at, i, routine); o != nil {
+			if o := g.word(w.at, w.i, routine); o != nil {
 				return o
 			}
 		}
-		isName := t.Kind == sqltext.Name || t.Kind == sqltext.Word
-		if isName && at(i+1).IsPunct('.') && !at(i-1).IsPunct('.') && !at(i-1).IsPunct('@') {
-			schema := t.Plain()
-			threeParts := at(i + 3).IsPunct('.')
-			called := at(i + 3).IsPunct('(')
-			if (expecting || threeParts || called) && !g.inside(schema) && !isRowOfTrigger(schema) && (head.Verb == "SELECT" || head.Verb == "CREATE" || head.Verb == "INSERT" || head.Verb == "SHOW" || !readable[strings.ToLower(schema)]) {
-				if !readable[strings.ToLower(schema)] {
-					return object("the statement reaches into another database, "+schema+" ("+schema+"."+at(i+2).Plain()+")",
-						"take the database's name out of it; {retarget} does so where the script chooses that database itself")
-				}
-			}
-			if readable[strings.ToLower(schema)] && expecting && (at(i-1).Is("INTO") || at(i-1).Is("UPDATE") || at(i-1).Is("TABLE")) {
-				return object("the statement writes to the system schema "+schema, removeIt)
-			}
-			i += 2
-			if threeParts {
-				i += 2
-			}
-			expecting = false
-			continue
-		}
-		if t.Kind != sqltext.Word {
-			expecting = false
-			continue
-		}
-		word := strings.ToUpper(string(t.Text))
 		switch {
-		case introducers[word] && g.introduces(at, i, word):
-			top.list, expecting = word != "EXISTS" || top.list, true
-		case head.Object == "TRIGGER" && word == "ON", head.Object == "INDEX" && word == "ON":
-			top.list, expecting = false, true
-		case enders[word]:
-			top.list, expecting = false, false
-		case word == "LATERAL", word == "ONLY", word == "IF", word == "NOT", word == "LOCAL", word == "TEMPORARY":
+		case w.qualified(t):
+			if o := g.names(&w, t); o != nil {
+				return o
+			}
+		case t.Kind == sqltext.Word:
+			w.word(g, strings.ToUpper(string(t.Text)))
 		default:
-			expecting = false
+			w.expecting = false
 		}
 	}
+	return nil
+}
+
+// walk goes over a statement's tokens and knows where a table's name comes next.
+type walk struct {
+	tokens []sqltext.Token
+	head   sqltext.Head
+	i      int
+	// lists tells, for each depth of brackets, whether it is a list of tables.
+	lists     []bool
+	expecting bool // a table's name comes next
+}
+
+func (w *walk) at(i int) sqltext.Token {
+	if i >= 0 && i < len(w.tokens) {
+		return w.tokens[i]
+	}
+	return noToken
+}
+
+// noToken stands for what is behind an end of a statement, and equals nothing.
+var noToken = sqltext.Token{Kind: sqltext.Punct, Text: []byte{0}}
+
+func (w *walk) inList() bool        { return w.lists[len(w.lists)-1] }
+func (w *walk) setList(isList bool) { w.lists[len(w.lists)-1] = isList }
+
+// mark takes a bracket, a comma or a semicolon.
+func (w *walk) mark(t sqltext.Token) bool {
+	switch {
+	case t.IsPunct('('):
+		// Behind a name it opens arguments, else it groups tables.
+		before := w.at(w.i - 1)
+		grouped := w.inList() && w.expecting && (before.Kind == sqltext.Word || before.Kind == sqltext.Punct)
+		w.lists = append(w.lists, grouped)
+		w.expecting = grouped
+	case t.IsPunct(')'):
+		if len(w.lists) > 1 {
+			w.lists = w.lists[:len(w.lists)-1]
+		}
+		w.expecting = false
+	case t.IsPunct(','):
+		w.expecting = w.inList()
+	case t.IsPunct(';'):
+		w.setList(false)
+		w.expecting = false
+	default:
+		return false
+	}
+	return true
+}
+
+// qualified reports whether a name with a schema before it begins here.
+func (w *walk) qualified(t sqltext.Token) bool {
+	isName := t.Kind == sqltext.Name || t.Kind == sqltext.Word
+	return isName && w.at(w.i+1).IsPunct('.') && !w.at(w.i-1).IsPunct('.') && !w.at(w.i-1).IsPunct('@')
+}
+
+// word takes a word that is no name with a schema.
+func (w *walk) word(g *guard, word string) {
+	switch {
+	case introducers[word] && g.introduces(w.at, w.i, word):
+		w.setList(word != "EXISTS" || w.inList())
+		w.expecting = true
+	case w.head.Object == "TRIGGER" && word == "ON", w.head.Object == "INDEX" && word == "ON":
+		w.setList(false)
+		w.expecting = true
+	case enders[word]:
+		w.setList(false)
+		w.expecting = false
+	case word == "LATERAL", word == "ONLY", word == "IF", word == "NOT", word == "LOCAL", word == "TEMPORARY":
+	default:
+		w.expecting = false
+	}
+}
+
+// names looks at a name with its schema, and steps behind it.
+func (g *guard) names(w *walk, t sqltext.Token) *objection {
+	schema := t.Plain()
+	threeParts, called := w.at(w.i+3).IsPunct('.'), w.at(w.i+3).IsPunct('(')
+	isSystem := readable[strings.ToLower(schema)]
+	before := w.at(w.i - 1)
+	switch {
+	case (w.expecting || threeParts || called) && !g.inside(schema) && !isRowOfTrigger(schema) && !isSystem:
+		return object("the statement reaches into another database, "+schema+" ("+schema+"."+w.at(w.i+2).Plain()+")",
+			"take the database's name out of it; {retarget} does so where the script chooses that database itself")
+	case isSystem && w.expecting && (before.Is("INTO") || before.Is("UPDATE") || before.Is("TABLE")):
+		return object("the statement writes to the system schema "+schema, removeIt)
+	}
+	w.i += 2
+	if threeParts {
+		w.i += 2
+	}
+	w.expecting = false
 	return nil
 }
 
