@@ -116,6 +116,14 @@ func runBounded(t *testing.T, folder string, arguments ...string) (out string, e
 	return out, err
 }
 
+// needOrdinaryMemory skips where the program's memory is not its own.
+func needOrdinaryMemory(t *testing.T) {
+	t.Helper()
+	if runtime.GOOS != "linux" || underRace {
+		t.Skip("limits of memory are Linux's here, and the race detector takes some of its own: make test runs it without")
+	}
+}
+
 // mostResident is the most memory that a process had, in KiB, watched until it ends.
 func mostResident(pid int) (most int) {
 	for {
@@ -132,9 +140,7 @@ func mostResident(pid int) (most int) {
 }
 
 func TestSettingsThatAreBombs(t *testing.T) {
-	if runtime.GOOS != "linux" {
-		t.Skip("limits of memory are Linux's here")
-	}
+	needOrdinaryMemory(t)
 	t.Parallel()
 	folder := t.TempDir()
 	for name, content := range settingsBombs() {
@@ -164,9 +170,7 @@ func TestSettingsThatAreBombs(t *testing.T) {
 // TestScriptsThatAreBombs imports a few packed bytes that become hundreds of
 // megabytes: more than is ever read of them.
 func TestScriptsThatAreBombs(t *testing.T) {
-	if runtime.GOOS != "linux" {
-		t.Skip("limits of memory are Linux's here")
-	}
+	needOrdinaryMemory(t)
 	t.Parallel()
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
 		if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
