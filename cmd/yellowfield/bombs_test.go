@@ -89,15 +89,13 @@ func settingsBombs() map[string]string {
 // runBounded runs the program where it may use no more memory, and returns what it
 // said.
 func runBounded(t *testing.T, folder string, arguments ...string) (out string, err error) {
-	self, err := os.Executable()
-	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
-	link := filepath.Join(t.TempDir(), "yellowfield") // it is what its name says
-	require.NoError(t, os.Symlink(self, link))
-	run := exec.CommandContext(ctx, "sh", append([]string{"-c", fmt.Sprintf("ulimit -d %d; exec \"$0\" \"$@\"", 2*bombMemory), link}, arguments...)...)
-	run.Dir, run.WaitDelay = folder, time.Second
-	run.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder, "COLUMNS=400")
+	run := program(ctx, t, folder, arguments...)
+	link := filepath.Join(t.TempDir(), run.Args[0]) // a shell cannot give it another name
+	require.NoError(t, os.Symlink(run.Path, link))
+	limited := exec.CommandContext(ctx, "sh", append([]string{"-c", fmt.Sprintf("ulimit -d %d; exec \"$0\" \"$@\"", 2*bombMemory), link}, arguments...)...)
+	run.Path, run.Args = limited.Path, limited.Args
 	began := time.Now()
 	var heard bytes.Buffer
 	run.Stdout, run.Stderr = &heard, &heard

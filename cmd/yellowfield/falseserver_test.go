@@ -16,7 +16,6 @@ import (
 	"math/big"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -157,8 +156,8 @@ func (i *impostor) asMySQL(conn net.Conn) {
 }
 
 // TestNoPasswordForAStranger lets a false server stand at an address of a network,
-// and looks what it is told in each mode. 0.0.0.0 leads to
-// this host, but is not its loopback.
+// and looks what it is told in each mode. 0.0.0.0 leads to this host, but is not its
+// loopback.
 func TestNoPasswordForAStranger(t *testing.T) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
@@ -166,8 +165,6 @@ func TestNoPasswordForAStranger(t *testing.T) {
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(t, err)
 	leaf, err := x509.ParseCertificate(raw)
-	require.NoError(t, err)
-	self, err := os.Executable()
 	require.NoError(t, err)
 
 	for _, product := range []dbms.Product{dbms.PostgreSQL, dbms.MySQL} {
@@ -200,10 +197,7 @@ func TestNoPasswordForAStranger(t *testing.T) {
 				estate := fmt.Sprintf("servers: {barn: {dbms: %s, host: 0.0.0.0, port: %d%s, admin: {user: keeper, password: {file: password}}}}\n"+
 					"apps: {alpha: {server: barn, database: {name: alpha}, accounts: [{name: alpha_app}]}}\n", product, i.serve(t, converse), try.way)
 				require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600))
-				run := exec.Command(self, "verify")
-				run.Args[0], run.Dir = "yellowfield", folder
-				run.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder, "COLUMNS=400")
-				out, err := run.CombinedOutput()
+				out, err := program(t.Context(), t, folder, "verify").CombinedOutput()
 				require.Error(t, err)
 				assert.Contains(t, string(out), try.says)
 				i.mutex.Lock()

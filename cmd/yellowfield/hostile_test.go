@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"sort"
@@ -88,8 +87,6 @@ func attack(t *testing.T, kind string, o throwaway.Options) {
 	v := &victim{t: t, login: server.Login(), postgres: o.Product == dbms.PostgreSQL, loot: loot}
 	v.do("", neighbours[v.postgres]...)
 	before := v.look()
-	self, err := os.Executable()
-	require.NoError(t, err)
 	for _, dump := range dumps {
 		name := strings.TrimSuffix(filepath.Base(dump), ".sql")
 		if wanted := os.Getenv("HOSTILE"); wanted != "" && !strings.Contains(name, wanted) {
@@ -108,10 +105,7 @@ func attack(t *testing.T, kind string, o throwaway.Options) {
 			write("yellowfield.yaml", fmt.Sprintf(hostileEstate, o.Product, server.Socket, server.Admin, scripts))
 			for _, command := range []string{"provision", "verify", "import alpha --dry-run alpha/dump.sql"} {
 				ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-				run := exec.CommandContext(ctx, self, strings.Fields(command)...)
-				run.Args[0], run.Dir, run.WaitDelay = "yellowfield", folder, time.Second
-				run.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder, "COLUMNS=200")
-				out, err := run.CombinedOutput()
+				out, err := program(ctx, t, folder, strings.Fields(command)...).CombinedOutput()
 				assert.NoError(t, ctx.Err(), "%s: %s hangs", name, command)
 				cancel()
 				assert.NotContains(t, string(out), "panic:", name)

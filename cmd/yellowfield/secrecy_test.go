@@ -29,16 +29,10 @@ func TestNothingShowsAPassword(t *testing.T) {
 	defer server.Stop()
 	folder := t.TempDir()
 	require.NoError(t, demo.Unpack(folder, server, nil))
-	self, err := os.Executable()
-	require.NoError(t, err)
 
 	var printed strings.Builder
 	run := func(arguments ...string) string {
-		command := exec.Command(self, arguments...)
-		command.Args[0] = "yellowfield" // the name by which the test binary is the program
-		command.Dir = folder
-		command.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder)
-		out, _ := command.CombinedOutput()
+		out, _ := program(t.Context(), t, folder, arguments...).CombinedOutput()
 		return string(out)
 	}
 	show := func(arguments ...string) { printed.WriteString(run(arguments...)) }
@@ -72,7 +66,8 @@ func TestNothingShowsAPassword(t *testing.T) {
 	// With the settings broken, errors must not show what stood there.
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "www/combledger/private/ledger.php"), []byte(strings.Replace(string(settings), "'comb_app'", "'someone'", 1)), 0o600))
 	show("verify", "--verbose")
-	show("provision", "--verbose", "--fix", "settings,password")
+	show("provision", "--verbose", "--fix", "settings,server-password")
+	require.Regexp(t, `fixed +settings`, printed.String())
 	show("verify", "combledger", "--json")
 
 	for _, password := range passwords {
@@ -104,12 +99,12 @@ func TestNothingShowsAPassword(t *testing.T) {
 func TestDemo(t *testing.T) {
 	// The demo starts itself by its path, so here the test binary cannot stand
 	// in for the program: it would start all tests again.
-	program := filepath.Join(t.TempDir(), "yellowfield")
-	out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
+	built := filepath.Join(t.TempDir(), "yellowfield")
+	out, err := exec.Command("go", "build", "-o", built, ".").CombinedOutput()
 	require.NoError(t, err, string(out))
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
-	out, err = exec.CommandContext(ctx, program, "demo").CombinedOutput()
+	out, err = exec.CommandContext(ctx, built, "demo").CombinedOutput()
 	require.NoError(t, err, string(out))
 	for _, want := range []string{
 		"would make    database   combledger", "imported      sql        seasons.sql.gz: 24,496 rows", "2 tables made, config/shop.php written",

@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -80,8 +79,6 @@ func TestSecretsInFilesAreShownNowhere(t *testing.T) {
 	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB, Folder: folder})
 	require.NoError(t, err)
 	defer server.Stop()
-	self, err := os.Executable()
-	require.NoError(t, err)
 	for i, place := range secretPlaces {
 		t.Run(place.file, func(t *testing.T) {
 			folder := t.TempDir()
@@ -92,9 +89,8 @@ func TestSecretsInFilesAreShownNowhere(t *testing.T) {
 			save("www/"+place.file, place.content)
 			save("www/index.php", "<?php\nrequire '"+place.file+"';\n$link = new mysqli($host, $user, $password);\n")
 			run := func(wantError bool, input string, arguments ...string) string {
-				command := exec.Command(self, arguments...)
-				command.Args[0], command.Dir, command.Stdin = "yellowfield", folder, strings.NewReader(input)
-				command.Env = append(os.Environ(), "YELLOWFIELD_STATE="+filepath.Join(folder, "state"), "HOME="+folder, "COLUMNS=400")
+				command := program(t.Context(), t, folder, arguments...)
+				command.Stdin = strings.NewReader(input)
 				out, err := command.CombinedOutput()
 				assert.NotContains(t, string(out), marker, "%q", arguments)
 				assert.NotContains(t, string(out), "77341977", "%q", arguments)

@@ -97,7 +97,7 @@ func PrepareIn(folder *os.Root, name, path string, content []byte, attributes At
 
 // now is what the target holds at the moment.
 func (p *Prepared) now() (content []byte, existed bool, err error) {
-	file, err := p.folder.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
+	file, err := p.folder.OpenFile(p.name, os.O_RDONLY|WithoutWaiting, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, false, nil
 	}
@@ -178,7 +178,7 @@ func (p *Prepared) Commit() error {
 }
 
 func (p *Prepared) copyExtended() error {
-	from, err := p.folder.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
+	from, err := p.folder.OpenFile(p.name, os.O_RDONLY|WithoutWaiting, 0)
 	if err != nil {
 		return err
 	}

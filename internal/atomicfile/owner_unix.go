@@ -42,8 +42,8 @@ func LinksOf(info fs.FileInfo) int {
 	return 1
 }
 
-// withoutWaiting opens a pipe although nobody is at its other end.
-const withoutWaiting = syscall.O_NONBLOCK
+// WithoutWaiting opens a pipe although nobody is at its other end (open(2)).
+const WithoutWaiting = syscall.O_NONBLOCK
 
 func isRunning(pid int) bool { return !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }
 

@@ -21,7 +21,8 @@ func OwnerOf(fs.FileInfo) (uid, gid int) { return -1, -1 }
 // LinksOf is not told here.
 func LinksOf(fs.FileInfo) int { return 1 }
 
-const withoutWaiting = 0
+// WithoutWaiting means nothing here: there are no pipes among files.
+const WithoutWaiting = 0
 
 func isRunning(int) bool { return true }
 

@@ -73,8 +73,8 @@ func Main() int {
 		case errors.As(err, &known):
 		case usage:
 			err = fault.New(fault.Invalid, "yellowfield --help", "%v", err)
-		default: // the system's own words, with nothing to add
-			err = fault.New(fault.Failed, "", "%v", err).With(err)
+		default: // the system's own words, with little to add
+			err = fault.New(fault.Failed, "run it again with --verbose, which shows how far it comes", "%v", err).With(err)
 		}
 		p.screen.Fault(err)
 		for _, f := range fault.All(err) {

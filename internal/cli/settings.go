@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"io"
 	"os"
 	"slices"
 	"strings"
@@ -193,14 +192,9 @@ func changesFrom(direct, fromFiles []string, ask secret.Asker) ([]settings.Chang
 		if err != nil {
 			return nil, err
 		}
-		var content []byte
-		if change.Value == "-" {
-			content, err = io.ReadAll(os.Stdin)
-		} else {
-			content, err = host.ReadFile(change.Value)
-		}
+		content, err := readInput(change.Value)
 		if err != nil {
-			return nil, fault.New(fault.Invalid, "check the path and its permissions", "the value of %s cannot be read: %v", change.Address, err).With(err)
+			return nil, fault.New(fault.Invalid, "check the path and its permissions", "the value of %s cannot be read: %s", change.Address, fault.As(err).What).With(err)
 		}
 		line, _, _ := strings.Cut(string(content), "\n")
 		change.Value, change.Secret = strings.TrimSuffix(line, "\r"), true
@@ -228,6 +222,14 @@ func splitChange(word string) (settings.Change, error) {
 	}
 	// The word is not repeated: it may be a secret given in the wrong place.
 	return settings.Change{}, fault.New(fault.Invalid, "write ADDRESS=VALUE, in quotes where the shell wants them", "a word without an equals sign says nothing to write")
+}
+
+// readInput reads a file that was named on the command line, - being standard input.
+func readInput(path string) ([]byte, error) {
+	if path == "-" {
+		return host.ReadAll(os.Stdin, "standard input")
+	}
+	return host.ReadFile(path)
 }
 
 // readSettings reads a settings file that was named on the command line.

@@ -1,9 +1,6 @@
 package cli
 
 import (
-	"io"
-	"os"
-
 	"github.com/spf13/cobra"
 
 	"yellowfield/internal/estate"
@@ -19,24 +16,19 @@ func newSettingsAcceptCommand(p *program) *cobra.Command {
 		Short: "Take over settings that an application's installer made or printed",
 		Long: `Reads the settings file that the application's installer wrote, or the text it
 printed for pasting, compares its facts with the estate file and logs in with
-them. The settings in a text are shown, secrets masked, and it is written after a yes, with the
-owner and mode that the estate file asks for.`,
+them. The settings in a text are shown, secrets masked, and it is written after a
+yes, with the owner and mode that the estate file asks for.`,
 		Example: `  yellowfield settings accept honeystall
   yellowfield settings accept honeystall --text printed.txt
   yellowfield settings accept honeystall --text - --yes`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			var err error
-			switch text {
-			case "":
-			case "-":
-				acceptance.Text, err = io.ReadAll(os.Stdin)
-			default:
-				acceptance.Text, err = os.ReadFile(text)
-			}
-			if err != nil {
-				return fault.New(fault.Invalid, "check the path and its permissions", "the text cannot be read: %v", err).With(err)
+			if text != "" {
+				var err error
+				if acceptance.Text, err = readInput(text); err != nil {
+					return fault.New(fault.Invalid, "check the path and its permissions", "the text cannot be read: %s", fault.As(err).What).With(err)
+				}
 			}
 			acceptance.Confirm = func(path, listing string) bool {
 				p.screen.Say("%s", listing)

@@ -137,7 +137,7 @@ func groupKeys(keys []key) []*group {
 	}
 	groups = merged(groups)
 	for _, g := range groups {
-		g.accept(keys)
+		g.gather(keys)
 	}
 	return groups
 }
@@ -273,9 +273,9 @@ func (g *group) about() string {
 	return ""
 }
 
-// accept takes keys that stand outside of the group but can only mean it: a
+// gather takes keys that stand outside of the group but can only mean it: a
 // table prefix, a character set.
-func (g *group) accept(keys []key) {
+func (g *group) gather(keys []key) {
 	if g.count() < 2 && g.keys[settings.DSN].Address == "" {
 		return
 	}

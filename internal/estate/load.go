@@ -416,7 +416,7 @@ func (a *App) InFolder(path string) string {
 
 // Shown is a path as the app's entry would write it.
 func (a *App) Shown(path string) string {
-	if relative, err := filepath.Rel(a.Folder, path); err == nil && filepath.IsLocal(relative) {
+	if relative, inside := host.Below(a.Folder, path); inside {
 		return relative
 	}
 	return path

@@ -33,10 +33,10 @@ type Options struct {
 
 // Folder is an application's folder, held open.
 type Folder struct {
-	path    string
-	options Options
-	owners  []int
-	roots   map[string]*os.Root // by the absolute path of each
+	path   string
+	mayGo  []string // the folder, and those that links may lead into
+	owners []int
+	roots  map[string]*os.Root // by the absolute path of each
 }
 
 // LongestSettings is how long a file may be that is read as a whole.
@@ -46,7 +46,7 @@ const LongestSettings = 4 << 20
 // or the user who runs the program made them: another could change where they
 // lead. An error is fs.ErrNotExist where there is no such folder.
 func Open(path string, o Options) (*Folder, error) {
-	f := &Folder{path: filepath.Clean(path), options: o, roots: map[string]*os.Root{}}
+	f := &Folder{path: filepath.Clean(path), mayGo: append([]string{filepath.Clean(path)}, o.Links...), roots: map[string]*os.Root{}}
 	root, err := f.root(f.path)
 	if err != nil {
 		return nil, err
@@ -168,9 +168,9 @@ type place struct {
 // out is refused, unless it leads into a folder that may be entered so.
 func (f *Folder) place(path string) (place, error) {
 	shown := path
-	base, err := f.baseOf(path)
-	if err != nil {
-		return place{}, err
+	base := f.baseOf(path)
+	if base == "" {
+		base = filepath.Dir(path) // the estate file itself has named it
 	}
 	for links := 0; ; {
 		root, err := f.root(base)
@@ -198,28 +198,28 @@ func (f *Folder) place(path string) (place, error) {
 			absolute = filepath.Join(filepath.Dir(from), target)
 		}
 		path = filepath.Join(absolute, behind)
-		inside := slices.IndexFunc(append([]string{f.path}, f.options.Links...), func(folder string) bool { return below(folder, path) })
-		if inside < 0 {
+		if base = f.baseOf(path); base == "" {
 			return place{}, refused(from, absolute, "that is outside of the application's folder")
 		}
-		base = append([]string{f.path}, f.options.Links...)[inside]
 	}
 }
 
-// baseOf is the folder that a path is opened from: the application's, else the one
-// that the named file lies in.
-func (f *Folder) baseOf(path string) (string, error) {
-	for _, folder := range append([]string{f.path}, f.options.Links...) {
-		if below(folder, path) {
-			return folder, nil
+// baseOf is the folder that a path is opened from: the application's, or one that
+// links may lead into; empty for a path in none of them.
+func (f *Folder) baseOf(path string) string {
+	for _, folder := range f.mayGo {
+		if _, inside := Below(folder, path); inside {
+			return folder
 		}
 	}
-	return filepath.Dir(path), nil
+	return ""
 }
 
-func below(folder, path string) bool {
+// Below gives a path as it is written from a folder, if it is that folder or below
+// it by its name. Links are not looked at.
+func Below(folder, path string) (rest string, inside bool) {
 	rest, err := filepath.Rel(folder, path)
-	return err == nil && filepath.IsLocal(rest)
+	return rest, err == nil && filepath.IsLocal(rest)
 }
 
 // firstLink is the first part of a path that is a link, and where it leads; empty
@@ -312,14 +312,14 @@ func ReadFile(path string) ([]byte, error) {
 
 // OpenNamed opens a regular file that its administrator has named.
 func OpenNamed(path string) (*os.File, error) {
-	file, err := os.OpenFile(path, os.O_RDONLY|withoutWaiting, 0)
+	file, err := os.OpenFile(path, os.O_RDONLY|atomicfile.WithoutWaiting, 0)
 	return regular(path, file, err)
 }
 
 // OpenIn opens a regular file in an open folder, whoever owns it: what is read from
 // it must be data, and change nothing.
 func OpenIn(root *os.Root, name string) (*os.File, error) {
-	file, err := root.OpenFile(name, os.O_RDONLY|withoutWaiting, 0)
+	file, err := root.OpenFile(name, os.O_RDONLY|atomicfile.WithoutWaiting, 0)
 	return regular(filepath.Join(root.Name(), name), file, err)
 }
 
@@ -341,7 +341,7 @@ func regular(path string, file *os.File, err error) (*os.File, error) {
 // below it; empty for one that stays inside.
 func (f *Folder) LeadsOut(path string) string {
 	p, err := f.place(path)
-	if err != nil || !below(f.path, path) || p.root == f.roots[f.path] {
+	if _, inside := Below(f.path, path); err != nil || !inside || p.root == f.roots[f.path] {
 		return ""
 	}
 	return filepath.Join(p.base, p.name)
@@ -377,7 +377,7 @@ func (f *Folder) open(path string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	file, err := p.root.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
+	file, err := p.root.OpenFile(p.name, os.O_RDONLY|atomicfile.WithoutWaiting, 0)
 	if err != nil {
 		return nil, at(path, err)
 	}
@@ -413,21 +413,33 @@ func (f *Folder) SetAttributes(path string, was, want atomicfile.Attributes) err
 	return nil
 }
 
-// MakeFolder makes a folder, and those above it that are missing, and gives it its
-// owner and mode.
-func (f *Folder) MakeFolder(path string, want atomicfile.Attributes) error {
-	p, err := f.place(path)
-	if err == nil {
-		err = p.root.MkdirAll(p.name, 0o700)
+// MakeFolder makes a folder, and those above it that are missing, and gives them all
+// the owner and mode: whoever is to use the one has to come through the others. made
+// are those that it has made, the innermost first, also beside an error.
+func (f *Folder) MakeFolder(path string, want atomicfile.Attributes) (made []string, err error) {
+	missing := []string{path}
+	for at := filepath.Dir(path); !f.Exists(at); at = filepath.Dir(at) {
+		missing = append(missing, at)
 	}
-	if err != nil {
-		return fault.At(fault.Failed, fault.Place{File: path}, "make the folder by hand, or run as root", "the folder cannot be made: %v", err).With(err)
+	for i, at := range slices.Backward(missing) {
+		p, err := f.place(at)
+		if err == nil {
+			err = p.root.Mkdir(p.name, 0o700)
+		}
+		if err != nil {
+			return missing[i+1:], fault.At(fault.Failed, fault.Place{File: at}, "make the folder by hand, or run as root", "the folder cannot be made: %v", err).With(err)
+		}
 	}
-	was, err := f.Attributes(path)
-	if err != nil {
-		return err
+	for _, at := range missing { // the innermost first: until then nobody else gets there
+		was, err := f.Attributes(at)
+		if err == nil {
+			err = f.SetAttributes(at, was, want)
+		}
+		if err != nil {
+			return missing, err
+		}
 	}
-	return f.SetAttributes(path, was, want)
+	return missing, nil
 }
 
 // Remove removes a file, or an empty folder; a link is removed itself.
@@ -446,7 +458,7 @@ func (f *Folder) Prepare(path string, content []byte, attributes atomicfile.Attr
 	if err != nil {
 		return nil, err
 	}
-	file, err := p.root.OpenFile(p.name, os.O_RDONLY|withoutWaiting, 0)
+	file, err := p.root.OpenFile(p.name, os.O_RDONLY|atomicfile.WithoutWaiting, 0)
 	switch {
 	case err == nil:
 		err = f.check(file, path)

@@ -50,8 +50,18 @@ func TestNoLinkLeadsOut(t *testing.T) {
 		_, err = f.Attributes(path)
 		assert.Equal(t, fault.Protected, fault.As(err).Class, name)
 		assert.Equal(t, fault.Protected, fault.As(f.Write(path, []byte("two"), atomicfile.Private)).Class, name)
-		assert.Error(t, f.MakeFolder(filepath.Join(path, "new"), atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o755}), name)
+		made, err := f.MakeFolder(filepath.Join(path, "new", "below"), atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o755})
+		assert.Error(t, err, name)
+		assert.Empty(t, made, name)
 		assert.True(t, f.Exists(path), "it is there, and may not be opened")
+	}
+	made, err := f.MakeFolder(folder+"/var/cache/pages", atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o770})
+	require.NoError(t, err)
+	assert.Equal(t, []string{folder + "/var/cache/pages", folder + "/var/cache", folder + "/var"}, made)
+	for _, path := range made { // whoever is to use the one comes through the others
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		assert.Equal(t, fs.FileMode(0o770), info.Mode().Perm(), path)
 	}
 	content, err := os.ReadFile(outside + "/a.php")
 	require.NoError(t, err)
@@ -206,7 +216,7 @@ func FuzzPath(f *testing.F) {
 		require.NoError(t, err)
 		defer opened.Close()
 		asked := folder + string(filepath.Separator) + path
-		if !below(folder, filepath.Clean(asked)) {
+		if _, inside := Below(folder, filepath.Clean(asked)); !inside {
 			return // the administrator may name a file anywhere
 		}
 		content, err := opened.Read(filepath.Clean(asked))

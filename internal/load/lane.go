@@ -125,8 +125,8 @@ func (l *lane) serve(ctx context.Context) {
 	l.session.Close()
 }
 
-// accept takes over the settings a job was written under.
-func (l *lane) accept(ctx context.Context, s *settings) error {
+// under makes the session's settings those that a job was written under.
+func (l *lane) under(ctx context.Context, s *settings) error {
 	var changes []string
 	for i, value := range s.values {
 		if value != l.now[i] {
@@ -156,7 +156,7 @@ func literalOf(value string) string {
 
 // run sends a job.
 func (l *lane) run(ctx context.Context, j *job) error {
-	if err := l.accept(ctx, j.settings); err != nil {
+	if err := l.under(ctx, j.settings); err != nil {
 		return err
 	}
 	if !j.isRows || !j.table.transactional {

@@ -206,6 +206,7 @@ func TestSourcesOfEveryKind(t *testing.T) {
 	}
 	_, err = read(zipped("a.sql", "b.sql"), "")
 	assert.ErrorContains(t, err, "2 files that end in .sql (a.sql, b.sql)")
+	assert.Contains(t, fault.As(err).Next, "name the script that is meant")
 	_, err = read([]byte("BZh91AY&SY"), "")
 	assert.Error(t, err)
 	_, err = read([]byte(text), "klingon")

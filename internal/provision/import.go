@@ -14,6 +14,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
 )
@@ -96,7 +97,7 @@ func (r *run) planImport(ctx context.Context) error {
 	return nil
 }
 
-// script is one script of the import with what is known of it.
+// wantedScript is one script of the import with what is known of it.
 type wantedScript struct {
 	script.Source
 	into    *estate.Database
@@ -132,7 +133,7 @@ func (r *run) scripts() []*wantedScript {
 	var named []*wantedScript
 	for _, file := range r.options.Import.Files {
 		file.Prefix, file.LongestStatement = r.app.Prefix, int(r.Estate.LongestStatement)
-		if r.hasFolder() && below(r.app.Folder, file.Path) {
+		if _, inside := host.Below(r.app.Folder, file.Path); inside && r.hasFolder() {
 			file.Opener = r.openScript
 		}
 		one := &wantedScript{into: r.app.DatabaseFor(r.options.Import.Into), Source: file, options: asked}
@@ -148,11 +149,6 @@ func (r *run) scripts() []*wantedScript {
 		named = append(named, one)
 	}
 	return named
-}
-
-func below(folder, path string) bool {
-	rest, err := filepath.Rel(folder, path)
-	return err == nil && filepath.IsLocal(rest)
 }
 
 // mayImport decides, from the tables that are there, whether the scripts run.

@@ -59,11 +59,11 @@ func (r *run) asked(a atomicfile.Attributes) (atomicfile.Attributes, error) {
 		return a, nil
 	}
 	if o.Owner != "" && atomicfile.OwnersMeanSomething {
-		account, err := user.Lookup(o.Owner)
+		uid, err := uidOf(o.Owner)
 		if err != nil {
 			return a, r.Estate.Fault(fault.Invalid, r.path("ownership.owner"), "name a user of this host", "there is no user %s", o.Owner).With(err)
 		}
-		a.UID, _ = strconv.Atoi(account.Uid)
+		a.UID = uid
 	}
 	if o.Group != "" && atomicfile.OwnersMeanSomething {
 		group, err := user.LookupGroup(o.Group)
@@ -264,13 +264,22 @@ func (r *run) planWritable() (fine []string, err error) {
 		asked.Mode = want.Mode
 		switch {
 		case absent:
+			var made []string
 			s := r.plan.add(&step{
 				Row: Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, object: "folder " + path,
-				undo: func(context.Context) error { return files.Remove(path) },
+				undo: func(context.Context) error {
+					for _, folder := range made {
+						if err := files.Remove(folder); err != nil {
+							return err
+						}
+					}
+					return nil
+				},
 			})
-			s.act = func(context.Context) (string, error) {
-				s.touched = true
-				return "", files.MakeFolder(path, asked)
+			s.act = func(context.Context) (facts string, err error) {
+				made, err = files.MakeFolder(path, asked)
+				s.touched = len(made) > 0
+				return "", err
 			}
 		case has == asked:
 			fine = append(fine, name+" writable")

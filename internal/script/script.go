@@ -113,7 +113,11 @@ func (s Source) Open(ctx context.Context) (*Content, error) {
 	c := &Content{close: func() { _ = file.Close() }}
 	if err := c.unpack(file); err != nil {
 		c.close()
-		return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, "get the file again", "%v", err).With(err)
+		next := "get the file again"
+		if errors.As(err, &known) {
+			next = known.Next
+		}
+		return nil, fault.At(fault.Invalid, fault.Place{File: s.Path}, next, "%s", fault.As(err).What).With(err)
 	}
 	if err := c.decode(s.Encoding); err != nil {
 		c.close()
@@ -180,7 +184,7 @@ func (c *Content) unpack(file *os.File) error {
 // for. A few bytes of an archive can ask for gigabytes.
 const longestDictionary = 64 << 20
 
-var errDictionary = fmt.Errorf("unpacking it takes more than %d MiB of memory", longestDictionary>>20)
+var errDictionary = fault.New(fault.Invalid, "unpack it by hand, and look at what it is before it is imported", "unpacking it takes more than %d MiB of memory", longestDictionary>>20)
 
 const (
 	xzStart = 12             // bytes of the header of a stream
@@ -237,7 +241,7 @@ func (c *Content) unzip(file *os.File) error {
 		}
 	}
 	if len(scripts) != 1 {
-		return fmt.Errorf("the zip file holds %d files that end in .sql (%s); it must be one", len(scripts), strings.Join(names, ", "))
+		return fault.New(fault.Invalid, "unpack it, and name the script that is meant", "the zip file holds %d files that end in .sql (%s); it must be one", len(scripts), strings.Join(names, ", "))
 	}
 	unpacked, err := scripts[0].Open()
 	if err != nil {

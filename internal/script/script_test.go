@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
+
+	"yellowfield/internal/fault"
 )
 
 // TestArchivesThatAskForMemory: a few bytes can ask for gigabytes of dictionary.
@@ -37,6 +39,7 @@ func TestArchivesThatAskForMemory(t *testing.T) {
 		got, err := read(packed.Bytes())
 		if !ok {
 			assert.ErrorIs(t, err, errDictionary, "%d", dictionary)
+			assert.Contains(t, fault.As(err).Next, "unpack it by hand")
 			continue
 		}
 		require.NoError(t, err, "%d", dictionary)

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -18,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/provision"
 )
 
@@ -220,7 +220,7 @@ func (s *Screen) Row(row provision.Row) {
 // nearby writes a place from the working folder, where that is shorter.
 func nearby(place fault.Place) string {
 	if here, err := os.Getwd(); err == nil {
-		if relative, err := filepath.Rel(here, place.File); err == nil && filepath.IsLocal(relative) {
+		if relative, inside := host.Below(here, place.File); inside {
 			place.File = relative
 		}
 	}

@@ -1,4 +1,0 @@
-package host
-
-// withoutWaiting means nothing here: there are no pipes among files.
-const withoutWaiting = 0
