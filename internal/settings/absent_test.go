@@ -95,7 +95,7 @@ func TestRolesAreToldByTheLastWord(t *testing.T) {
 	for address, want := range map[string]Role{
 		"LEDGER_SQL_HOST": "host", "$stock['main']['server']": "host", "[storage] dbname": "database", "DbPassword": "password",
 		"main.sqlUser": "user", "$wiring->tablePrefix": "prefix", "/ledger/store/@port": "port", "DATABASE_URL": "dsn", "CHARSET": "charset",
-		"LEDGER_TITLE": "", "$a['debug']": "", "warn_below": "",
+		"$combDBserver": "host", "LEDGER_TITLE": "", "$a['debug']": "", "warn_below": "",
 	} {
 		assert.Equal(t, want, RoleOf(address), address)
 	}
