@@ -25,7 +25,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
-	"yellowfield/internal/sqltext"
+	"yellowfield/internal/sqltext/window"
 	"yellowfield/internal/state"
 )
 
@@ -59,7 +59,7 @@ func Main() int {
 	defer stop()
 	// The first Ctrl-C ends the work in order; a second one the program.
 	go func() { <-ctx.Done(); stop() }()
-	limitMemory(sqltext.LongestStatement)
+	limitMemory(window.LongestStatement)
 	p := &program{}
 	root := p.rootCommand()
 	err := root.ExecuteContext(ctx)

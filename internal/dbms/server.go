@@ -83,9 +83,6 @@ type Server interface {
 	SessionFacts(ctx context.Context) (SessionFacts, error)
 	// Deviations lists tables whose character set is not their database's.
 	Deviations(ctx context.Context, database string) ([]Deviation, error)
-	// ScriptFacts reads what a script meets that is to run in a database, which may
-	// not be there yet.
-	ScriptFacts(ctx context.Context, database string) (ScriptFacts, error)
 	// LacksPasswordKey reports whether logins over TCP without TLS work only as long
 	// as the server remembers an earlier one.
 	LacksPasswordKey(ctx context.Context) (bool, error)
@@ -144,22 +141,6 @@ type HasVariables interface {
 	Variables(ctx context.Context, names ...string) (map[string]string, error)
 	// SetVariable is the statement that sets one.
 	SetVariable(name, value string) Statement
-}
-
-// ScriptFacts is what a server means for a script that is to run on it. Those that a
-// product does not have are zero.
-type ScriptFacts struct {
-	MariaDB, PostgreSQL bool   // whose SQL it reads; neither: MySQL's
-	Version             int    // as conditional comments count it: 101106 for 10.11.6
-	SQLMode             string // that a new session begins with
-	MaxPacket           int    // bytes of the longest statement
-	DefaultEngine       string
-	Collations          map[string]string // to their character set
-	Engines             map[string]bool   // that it can use, in small letters
-	Settings            map[string]bool   // that a session may have
-	// Extensions maps each that can be had in the database to whether an ordinary
-	// owner of the database may make it, or has it already.
-	Extensions map[string]bool
 }
 
 // Statement is one SQL statement. Print it with String, which masks secrets.
@@ -278,8 +259,8 @@ func CauseOf(err error) Cause {
 	return OtherCause
 }
 
-// Spoke reports whether an error is what a server said.
-func Spoke(err error) bool {
+// IsRefusal reports whether an error is what a server said: it refused, and is still there.
+func IsRefusal(err error) bool {
 	var spoken *ServerError
 	return errors.As(err, &spoken)
 }

@@ -15,6 +15,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/php"
+	"yellowfield/internal/wordset"
 )
 
 // code is what the application's own PHP tells.
@@ -132,10 +133,10 @@ var loginArguments = map[string][]settings.Role{
 
 // readers and writers are functions that take a file's name.
 var (
-	readers    = wordSet("include include_once require require_once parse_ini_file file_get_contents simplexml_load_file yaml_parse_file file load readfile")
-	writers    = wordSet("file_put_contents fopen touch rename copy chmod unlink is_writable")
-	askers     = wordSet("file_exists is_file is_readable realpath")
-	environers = wordSet("getenv env")
+	readers    = wordset.Of("include include_once require require_once parse_ini_file file_get_contents simplexml_load_file yaml_parse_file file load readfile")
+	writers    = wordset.Of("file_put_contents fopen touch rename copy chmod unlink is_writable")
+	askers     = wordset.Of("file_exists is_file is_readable realpath")
+	environers = wordset.Of("getenv env")
 )
 
 // fileName is a string that names a settings file, as code has it.

@@ -22,6 +22,7 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
+	"yellowfield/internal/wordset"
 )
 
 // Findings are what a look through a folder tells.
@@ -168,7 +169,7 @@ func nameOf(t *tree) string {
 	var manifest struct {
 		Name string `json:"name"`
 	}
-	if common := wordSet("www html htdocs public public_html app web src application trunk master main"); base == "" || common[base] {
+	if common := wordset.Of("www html htdocs public public_html app web src application trunk master main"); base == "" || common[base] {
 		if json.Unmarshal(t.read("composer.json", longestSettings), &manifest) == nil && manifest.Name != "" {
 			base = plain(path.Base(manifest.Name))
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/phpini"
+	"yellowfield/internal/wordset"
 )
 
 // Extension is a PHP extension that the application needs, or uses where it is
@@ -35,7 +36,7 @@ var extensionClasses = map[string]string{
 
 // gdFunctions are those that begin with image and belong to gd; others do, too,
 // in applications' own code.
-var gdFunctions = wordSet("imagecreate imagecreatetruecolor imagecreatefromjpeg imagecreatefrompng imagecreatefromgif imagecreatefromstring imagepng imagejpeg imagegif imagecopyresampled imagettftext imagecolorallocate")
+var gdFunctions = wordset.Of("imagecreate imagecreatetruecolor imagecreatefromjpeg imagecreatefrompng imagecreatefromgif imagecreatefromstring imagepng imagejpeg imagegif imagecopyresampled imagettftext imagecolorallocate")
 
 // extensionOf is the extension that a function or a class belongs to; empty for
 // none that is told.

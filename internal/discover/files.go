@@ -15,6 +15,7 @@ import (
 	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/wordset"
 )
 
 // Candidate is a settings file that may hold the application's login.
@@ -341,7 +342,7 @@ func (c *code) isDefaults(name, plain string) bool {
 	return len(c.mentions[plain]) == 0 && slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool { return readers[m.verb] })
 }
 
-var sampleFolders = wordSet("sample samples example examples dist template templates skel skeleton defaults default")
+var sampleFolders = wordset.Of("sample samples example examples dist template templates skel skeleton defaults default")
 
 // sampleOf makes the place that of a sample's copy.
 func (p *place) sampleOf(t *tree, c *code, name, plain string) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"regexp"
@@ -15,6 +16,9 @@ import (
 	"yellowfield/internal/script"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/sqltext"
+	"yellowfield/internal/sqltext/mysql"
+	"yellowfield/internal/sqltext/postgres"
+	"yellowfield/internal/wordset"
 )
 
 // Script is an SQL script of the tree.
@@ -62,7 +66,7 @@ var (
 	doubtWords = map[string]string{"demo": "it holds demonstration data", "sample": "it holds sample data", "sampledata": "it holds sample data", "example": "it holds sample data", "dummy": "it holds sample data", "optional": "it is optional by its name", "extra": "it is optional by its name"}
 	// partFolders hold scripts of parts of the application that are installed by
 	// themselves.
-	partFolders = wordSet("plugin plugins module modules extension extensions addon addons theme themes contrib docker")
+	partFolders = wordset.Of("plugin plugins module modules extension extensions addon addons theme themes contrib docker")
 	// betweenVersions is a name such as 1.2-to-1.3.sql or v2.4.1.sql.
 	betweenVersions = regexp.MustCompile(`(?i)(\d+([._]\d+)+.*(to|-|_)+.*\d+[._]\d+|^v?\d+([._]\d+)+\.sql|_to_\d|-to-\d|from[_-]?\d)`)
 )
@@ -182,7 +186,7 @@ func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) 
 	only := true // makes nothing but a database and accounts
 	account := &AccountFacts{}
 	statements := 0
-	err = source.Each(ctx, s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
+	err = each(ctx, source, s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
 		statements++
 		if statement.Offset > longestScript { // which was packed
 			return errTooLong
@@ -213,6 +217,34 @@ func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) 
 	}
 	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
+	}
+}
+
+// each hands every statement of a script to take, in PostgreSQL's SQL or in the
+// plainest of MySQL, and asks no server. An error of the script comes behind the
+// statements before it.
+func each(ctx context.Context, s script.Source, postgreSQL bool, take func(sqltext.Statement) error) error {
+	reader, content, err := script.Read(ctx, s, func(name string, src io.Reader) sqltext.Reader {
+		if postgreSQL {
+			return postgres.NewReader(name, src)
+		}
+		return mysql.NewReader(name, src, sqltext.Dialect{}, "")
+	})
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	for {
+		statement, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err == nil {
+			err = take(statement)
+		}
+		if err != nil {
+			return err
+		}
 	}
 }
 

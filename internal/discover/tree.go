@@ -14,6 +14,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 	"yellowfield/internal/settings"
+	"yellowfield/internal/wordset"
 )
 
 // Limits of what is looked at. What goes past them is told in Findings.Skipped.
@@ -25,21 +26,13 @@ const (
 )
 
 // othersFolders hold code that is not the application's own.
-var othersFolders = wordSet("vendor vendors node_modules bower_components third_party thirdparty 3rdparty .git .svn .hg .idea .vscode cache")
+var othersFolders = wordset.Of("vendor vendors node_modules bower_components third_party thirdparty 3rdparty .git .svn .hg .idea .vscode cache")
 
 // upgradeFolders hold what takes an older version to this one.
-var upgradeFolders = wordSet("upgrade upgrades update updates upgrading migration migrations patch patches upgrade-scripts db-updates")
+var upgradeFolders = wordset.Of("upgrade upgrades update updates upgrading migration migrations patch patches upgrade-scripts db-updates")
 
 // ForUpgrades is the reason for which folders of upgrades are skipped.
 const ForUpgrades = "it is for upgrades"
-
-func wordSet(words string) map[string]bool {
-	set := map[string]bool{}
-	for word := range strings.FieldsSeq(words) {
-		set[word] = true
-	}
-	return set
-}
 
 // tree is the application's files, by their paths from its folder with slashes.
 type tree struct {
@@ -164,7 +157,7 @@ func isScript(name string) bool {
 }
 
 // settingsExtensions are those of files that may hold settings.
-var settingsExtensions = wordSet(".php .inc .ini .conf .cfg .cnf .config .env .yml .yaml .json .xml .properties .local .params")
+var settingsExtensions = wordset.Of(".php .inc .ini .conf .cfg .cnf .config .env .yml .yaml .json .xml .properties .local .params")
 
 // foreignNames are files that hold settings of other programs than the
 // application.

@@ -1,6 +1,10 @@
 package discover
 
-import "strings"
+import (
+	"strings"
+
+	"yellowfield/internal/wordset"
+)
 
 // foreign are words of groups that are not about the application's own
 // database, and what they are about.
@@ -18,7 +22,7 @@ var foreign = func() map[string]string {
 		"another database":        "legacy old import external remote foreign migrate bridge",
 		"another kind of account": "cookie logging guest",
 	} {
-		for word := range wordSet(words) {
+		for word := range wordset.Of(words) {
 			m[word] = about
 		}
 	}
@@ -34,17 +38,17 @@ var always = map[string]bool{"tests": true, "a copy of the database": true, "ano
 
 // mainGroups are names of the group that is in force where several stand side
 // by side.
-var mainGroups = wordSet("default main master primary production prod live write writer")
+var mainGroups = wordset.Of("default main master primary production prod live write writer")
 
 // selectors are words of a setting that says which group is in force.
-var selectors = wordSet("default active use current selected group connection driver type adapter environment env mode choice backend dbms engine which")
+var selectors = wordset.Of("default active use current selected group connection driver type adapter environment env mode choice backend dbms engine which")
 
 // Words of paths.
 var (
-	settingsNames = wordSet("config configuration settings setting conf cfg database db local parameters params connect connection env options site")
-	awayFolders   = wordSet("doc docs documentation example examples demo demos contrib docker deploy github gitlab ci build tools dev " +
+	settingsNames = wordset.Of("config configuration settings setting conf cfg database db local parameters params connect connection env options site")
+	awayFolders   = wordset.Of("doc docs documentation example examples demo demos contrib docker deploy github gitlab ci build tools dev " +
 		"plugin plugins module modules extension extensions addon addons theme themes skin skins lang language languages locale locales i18n translations")
-	installerWords = wordSet("install installer installation setup wizard")
+	installerWords = wordset.Of("install installer installation setup wizard")
 )
 
 // Families of servers, as an estate file's dbms has them. MariaDB and MySQL
@@ -70,4 +74,4 @@ var drivers = map[string]string{
 }
 
 // charsets are values that name a character set of a database, not of a page.
-var charsets = wordSet("utf8 utf8mb4 utf8mb3 latin1 ascii unicode")
+var charsets = wordset.Of("utf8 utf8mb4 utf8mb3 latin1 ascii unicode")

@@ -11,28 +11,33 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// findings gather what a first pass has to say.
-type findings struct {
+// Findings gather what a first pass has to say.
+type Findings struct {
+	Survey *Survey
+
 	name   string // of the script
-	survey *Survey
+	path   string
+	target Target
+	merges bool // into tables that are there already
 	notes  map[string]*Finding
 	order  []string // of the notes
 }
 
-func newFindings(s script.Source) findings {
-	return findings{name: s.Name, notes: map[string]*Finding{}, survey: &Survey{
+// NewFindings are empty ones.
+func NewFindings(s script.Source, target Target, o Options) Findings {
+	return Findings{name: s.Name, path: s.Path, target: target, merges: o.IntoExisting, notes: map[string]*Finding{}, Survey: &Survey{
 		Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{},
-		data: map[string]*tableData{}, runs: map[int64]*run{},
+		Data: map[string]*TableData{}, Runs: map[int64]*Run{},
 	}}
 }
 
-// each reads a script to its end and takes in every statement.
-func (f *findings) each(ctx context.Context, s script.Source, next func() (sqltext.Statement, error), take func(sqltext.Statement) error) error {
+// Each reads a script to its end and takes in every statement.
+func (f *Findings) Each(ctx context.Context, next func() (sqltext.Statement, error), take func(sqltext.Statement) error) error {
 	for {
 		statement, err := next()
 		switch {
-		case errors.Is(err, io.EOF) && f.survey.Statements == 0:
-			return fault.At(fault.Invalid, fault.Place{File: s.Path}, "is it the right file?", "the script holds no statement")
+		case errors.Is(err, io.EOF) && f.Survey.Statements == 0:
+			return fault.At(fault.Invalid, fault.Place{File: f.path}, "is it the right file?", "the script holds no statement")
 		case errors.Is(err, io.EOF):
 			return nil
 		case err != nil:
@@ -40,19 +45,20 @@ func (f *findings) each(ctx context.Context, s script.Source, next func() (sqlte
 		case ctx.Err() != nil:
 			return fault.Stopped(ctx.Err())
 		}
-		f.survey.Statements++
+		f.Survey.Statements++
 		if err := take(statement); err != nil {
 			return err
 		}
 	}
 }
 
-func (f *findings) place(s sqltext.Statement) fault.Place {
+// Place is that of a statement.
+func (f *Findings) Place(s sqltext.Statement) fault.Place {
 	return fault.Place{File: f.name, Line: s.Line, Column: s.Column}
 }
 
-// note counts a finding of one kind.
-func (f *findings) note(place fault.Place, what, next string) {
+// Note counts a finding of one kind.
+func (f *Findings) Note(place fault.Place, what, next string) {
 	if f.notes[what] == nil {
 		f.notes[what] = &Finding{Place: place, What: what, Next: next}
 		f.order = append(f.order, what)
@@ -60,30 +66,36 @@ func (f *findings) note(place fault.Place, what, next string) {
 	f.notes[what].Count++
 }
 
-// touches records that a statement does something to a table that was there
+// NoteUsual is Note for what nearly every dump has.
+func (f *Findings) NoteUsual(place fault.Place, what string) {
+	f.Note(place, what, "")
+	f.notes[what].Usual = true
+}
+
+// Touches records that a statement does something to a table that was there
 // before.
-func (f *findings) touches(s sqltext.Statement, target Target, name, how string, o Options) {
-	if !target.Holds[name] {
+func (f *Findings) Touches(s sqltext.Statement, name, how string) {
+	if !f.target.Holds[name] {
 		return
 	}
 	object := dbms.Object{Kind: "TABLE", Name: name}
-	if !f.survey.Touches[object] && !o.IntoExisting {
-		f.refuse(s, "the script "+how+" "+name+", which is in the database already", "use {into-existing} if that is meant; else import into an empty database")
+	if !f.Survey.Touches[object] && !f.merges {
+		f.Refuse(s, "the script "+how+" "+name+", which is in the database already", "use {into-existing} if that is meant; else import into an empty database")
 	}
-	f.survey.Touches[object] = true
+	f.Survey.Touches[object] = true
 }
 
-// removes refuses to remove or empty what was there before.
-func (f *findings) removes(s sqltext.Statement, target Target, name string) {
-	if target.Holds[name] {
-		f.refuse(s, "the script removes or empties "+name+", which was there before", "export and remove it yourself if it is not needed, or import into an empty database")
+// Removes refuses to remove or empty what was there before.
+func (f *Findings) Removes(s sqltext.Statement, name string) {
+	if f.target.Holds[name] {
+		f.Refuse(s, "the script removes or empties "+name+", which was there before", "export and remove it yourself if it is not needed, or import into an empty database")
 	}
 }
 
-// close hands the notes on.
-func (f *findings) close() {
+// Close hands the notes on.
+func (f *Findings) Close() {
 	for _, what := range f.order {
-		f.survey.Notes = append(f.survey.Notes, *f.notes[what])
+		f.Survey.Notes = append(f.Survey.Notes, *f.notes[what])
 	}
 }
 
@@ -91,8 +103,9 @@ func (f *findings) close() {
 // nothing.
 const mostRefusals = 20
 
-func (f *findings) refuse(s sqltext.Statement, what, next string) {
-	if len(f.survey.Refused) < mostRefusals {
-		f.survey.Refused = append(f.survey.Refused, Finding{Place: f.place(s), What: what, Next: next, Count: 1})
+// Refuse records that a statement must not run.
+func (f *Findings) Refuse(s sqltext.Statement, what, next string) {
+	if len(f.Survey.Refused) < mostRefusals {
+		f.Survey.Refused = append(f.Survey.Refused, Finding{Place: f.Place(s), What: what, Next: next, Count: 1})
 	}
 }

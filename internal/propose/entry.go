@@ -11,6 +11,7 @@ import (
 
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/settings"
 )
 
@@ -230,7 +231,7 @@ func (p *Proposal) writeImport(w *writer) {
 	}
 	for i, s := range p.Findings.Import() {
 		if mark != "" && i == shownScripts {
-			rows = append(rows, row{"# and " + counted(len(p.Findings.Import())-i, "further script", "further scripts"), ""})
+			rows = append(rows, row{"# and " + figures.Counted(len(p.Findings.Import())-i, "further script", "further scripts"), ""})
 			break
 		}
 		text := "- " + scalar(s.File)
@@ -278,7 +279,7 @@ func (p *Proposal) writeImport(w *writer) {
 	}
 	w.rows(rows)
 	if left > shownScripts {
-		w.line("# not imported: "+counted(left-shownScripts, "further script", "further scripts"), "")
+		w.line("# not imported: "+figures.Counted(left-shownScripts, "further script", "further scripts"), "")
 	}
 }
 
@@ -306,10 +307,10 @@ func (p *Proposal) installerHasScripts() bool {
 func contents(s *discover.Script) string {
 	var parts []string
 	if s.Tables > 0 {
-		parts = append(parts, counted(s.Tables, "table", "tables"))
+		parts = append(parts, figures.Counted(s.Tables, "table", "tables"))
 	}
 	if s.Rows > 0 {
-		parts = append(parts, counted(s.Rows, "statement with rows", "statements with rows"))
+		parts = append(parts, figures.Counted(s.Rows, "statement with rows", "statements with rows"))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -9,7 +9,6 @@ package propose
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -301,12 +300,4 @@ func (p *Proposal) Write() (*Written, error) {
 			"the entry is not added: it would be read otherwise than it was meant, which a name or value of the tree must have brought about")
 	}
 	return w, atomicfile.Write(path, after, attributes)
-}
-
-// counted says how many there are.
-func counted(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }

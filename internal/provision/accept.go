@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/state"
 )
@@ -62,7 +63,7 @@ func (r *run) accept(ctx context.Context, acceptance Acceptance) error {
 			return &stepError{stepSettings, err}
 		}
 	} else {
-		r.tell(Row{Step: stepSettings, Outcome: Verified, Facts: s.File + " agrees in " + counted(len(s.Values), "value", "values")})
+		r.tell(Row{Step: stepSettings, Outcome: Verified, Facts: s.File + " agrees in " + figures.Counted(len(s.Values), "value", "values")})
 	}
 	r.checkSettingsLogin(ctx, s, path)
 	return nil
@@ -79,7 +80,7 @@ func (r *run) settingsToAccept(file string) (*estate.Settings, error) {
 	}
 	if file == "" {
 		return nil, r.Estate.Fault(fault.Invalid, r.path("installer"), "name one with --file: "+strings.Join(made, ", "),
-			"the installer of app %s writes %s", r.app.Name, counted(len(made), "settings file", "settings files"))
+			"the installer of app %s writes %s", r.app.Name, figures.Counted(len(made), "settings file", "settings files"))
 	}
 	return nil, r.Estate.Fault(fault.Invalid, r.path("installer"), "list it under installer.settings and settings",
 		"%s is no settings file that the installer of app %s writes", file, r.app.Name)

@@ -7,13 +7,13 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/host"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
@@ -48,19 +48,20 @@ func (r *run) planImport(ctx context.Context) error {
 		r.plan.add(&step{Row: Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name}})
 		return nil
 	}
-	targets := map[*estate.Database]load.Target{}
+	importers := map[*estate.Database]load.Importer{}
 	var wanted []*wantedScript
 	for _, d := range app.All() {
 		group := slices.DeleteFunc(slices.Clone(scripts), func(s *wantedScript) bool { return s.into != d })
 		if len(group) == 0 {
 			continue
 		}
-		target, err := r.importTarget(ctx, d)
+		target := r.importTarget(d)
+		importer, err := r.importerFor(ctx, target)
 		if err != nil {
 			return err
 		}
 		own := r.ownTables(d)
-		expected, err := r.readScripts(ctx, group, target, len(own) > 0)
+		expected, err := r.readScripts(ctx, group, importer, target, len(own) > 0)
 		if err != nil {
 			return err
 		}
@@ -69,7 +70,7 @@ func (r *run) planImport(ctx context.Context) error {
 			return err
 		}
 		if !decided {
-			targets[d] = target
+			importers[d] = importer
 			wanted = append(wanted, group...)
 		}
 	}
@@ -91,7 +92,7 @@ func (r *run) planImport(ctx context.Context) error {
 	}
 	r.plan.scripts = scripts
 	for _, s := range scripts {
-		r.planScript(s, targets[s.into])
+		r.planScript(s, importers[s.into])
 	}
 	r.planRestoring()
 	return nil
@@ -157,7 +158,7 @@ func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expect
 	if r.options.Import != nil {
 		if len(own) > 0 && !r.options.Import.IntoExisting {
 			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables; else empty the database first",
-				"the database %s holds %s already (%s)", d.Name, counted(len(own), "table", "tables"), some(own))
+				"the database %s holds %s already (%s)", d.Name, figures.Counted(len(own), "table", "tables"), some(own))
 		}
 		return false, nil
 	}
@@ -172,7 +173,7 @@ func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expect
 		for _, s := range scripts {
 			facts := filepath.Base(s.Name) + ": the tables are there"
 			if s.survey != nil && len(s.survey.Tables) > 0 {
-				facts = filepath.Base(s.Name) + ": its " + counted(len(s.survey.Tables), "table is", "tables are") + " there"
+				facts = filepath.Base(s.Name) + ": its " + figures.Counted(len(s.survey.Tables), "table is", "tables are") + " there"
 			}
 			r.plan.keep(stepSQL, facts)
 		}
@@ -180,7 +181,7 @@ func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expect
 	case len(own) > 0:
 		return true, r.Estate.Fault(fault.Protected, r.path("import"), "look at the database, and empty it if nothing in it is needed",
 			"the database %s holds %s (%s), among them %d of the %d that the scripts make: it is not known who made them",
-			d.Name, counted(len(own), "table", "tables"), some(own), there, len(expected))
+			d.Name, figures.Counted(len(own), "table", "tables"), some(own), there, len(expected))
 	}
 	return false, nil
 }
@@ -232,9 +233,8 @@ func refusals(scripts []*wantedScript) error {
 	return errors.Join(errs...)
 }
 
-// importTarget is all that the importer has to know of the database and its
-// server. Sessions are opened later, by importScript.
-func (r *run) importTarget(ctx context.Context, d *estate.Database) (load.Target, error) {
+// importTarget is what the importer has to know of a database.
+func (r *run) importTarget(d *estate.Database) load.Target {
 	target := load.Target{Database: d.Name, Charset: d.Charset}
 	if contents := r.plan.contents[d.Name]; !contents.Empty() {
 		target.Holds = map[string]bool{}
@@ -242,16 +242,7 @@ func (r *run) importTarget(ctx context.Context, d *estate.Database) (load.Target
 			target.Holds[object.Name] = true
 		}
 	}
-	facts, err := r.view.server.ScriptFacts(ctx, d.Name)
-	if err != nil {
-		return target, err
-	}
-	if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
-		facts.MaxPacket = wanted
-	}
-	target.Server = load.NewServer(facts)
-	target.Server.Cluster = r.view.server.Facts().Cluster != ""
-	return target, nil
+	return target
 }
 
 // ownTables are the tables that count as the app's: all, or those with its
@@ -268,10 +259,10 @@ func (r *run) ownTables(d *estate.Database) []string {
 
 // readScripts reads all scripts and collects the tables they make. A script
 // that is gone is no error when the tables are there.
-func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, target load.Target, tablesThere bool) (expected []string, err error) {
+func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, importer load.Importer, target load.Target, tablesThere bool) (expected []string, err error) {
 	var errs []error
 	for _, s := range scripts {
-		survey, err := load.Check(ctx, s.Source, target, s.options)
+		survey, err := importer.Check(ctx, s.Source, s.options)
 		if errors.Is(err, fs.ErrNotExist) && tablesThere && r.options.Import == nil {
 			continue
 		}
@@ -309,7 +300,7 @@ func (r *run) mayDefineRoutines(scripts []*wantedScript) error {
 	if routines == 0 || !facts.BinaryLog || facts.TrustFunctionCreators || isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
 		return nil
 	}
-	what := counted(routines, "trigger or function", "triggers and functions")
+	what := figures.Counted(routines, "trigger or function", "triggers and functions")
 	if !r.view.asAdmin() {
 		return r.Estate.Fault(fault.Invalid, r.path("import"), "give the server an admin, or have its administrator set log_bin_trust_function_creators",
 			"the scripts define %s, which server %s lets only an administrator do while its binary log is on", what, r.app.Server)
@@ -345,18 +336,18 @@ func (s *wantedScript) title() string {
 	return filepath.Base(s.Name)
 }
 
-func (r *run) planScript(source *wantedScript, target load.Target) {
+func (r *run) planScript(source *wantedScript, importer load.Importer) {
 	survey := source.survey
-	facts := source.title() + ": " + load.Size(survey.Length) + ", " + counted(survey.Statements, "statement", "statements")
+	facts := source.title() + ": " + figures.Size(survey.Length) + ", " + figures.Counted(survey.Statements, "statement", "statements")
 	if n := len(survey.Tables); n > 0 {
-		facts += ", " + counted(n, "table", "tables")
+		facts += ", " + figures.Counted(n, "table", "tables")
 	}
 	if survey.Rows > 0 {
-		facts += ", " + counted(int(survey.Rows), "row", "rows")
+		facts += ", " + figures.Counted(int(survey.Rows), "row", "rows")
 	}
 	for _, kind := range []struct{ keyword, noun string }{{"VIEW", "view"}, {"TRIGGER", "trigger"}, {"FUNCTION", "function"}, {"PROCEDURE", "procedure"}, {"EVENT", "event"}, {"SEQUENCE", "sequence"}, {"TYPE", "type"}} {
 		if n := survey.Defines[kind.keyword]; n > 0 {
-			facts += ", " + counted(n, kind.noun, kind.noun+"s")
+			facts += ", " + figures.Counted(n, kind.noun, kind.noun+"s")
 		}
 	}
 	s := &step{Row: Row{Step: stepSQL, Outcome: Imported, Facts: facts}, object: "import of " + source.Name}
@@ -382,7 +373,7 @@ func (r *run) planScript(source *wantedScript, target load.Target) {
 			return "", err
 		}
 		s.touched = true // what came before a statement that fails is there
-		report, err = r.importScript(ctx, login, source, target)
+		report, err = r.importScript(ctx, r.withLogin(importer, login), source)
 		s.Seconds = time.Since(began).Seconds()
 		if err != nil {
 			return "", err
@@ -474,7 +465,7 @@ func names(objects map[dbms.Object]bool) []string {
 // remark is a row about something that is good to know.
 func remark(place fault.Place, count int, what, next string) Row {
 	if count > 1 {
-		what += fmt.Sprintf(" (%s times, first here)", load.Thousands(int64(count)))
+		what += fmt.Sprintf(" (%s times, first here)", figures.Thousands(count))
 	}
 	row := Row{Step: stepSQL, Outcome: Note, Facts: what, Remedy: next}
 	if place.File != "" {
@@ -490,7 +481,7 @@ func (r *run) remarks(report load.Report) []Row {
 	for i, w := range report.Warnings {
 		if i == most {
 			rows = append(rows, Row{Step: stepSQL, Outcome: Note,
-				Facts: counted(len(report.Warnings)-most, "more kind of warning", "more kinds of warnings")})
+				Facts: figures.Counted(len(report.Warnings)-most, "more kind of warning", "more kinds of warnings")})
 			break
 		}
 		rows = append(rows, remark(w.Place, w.Count, warning(w), ""))
@@ -512,9 +503,8 @@ func warning(w load.Warning) string {
 
 // importScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
-func (r *run) importScript(ctx context.Context, login dbms.Server, source *wantedScript, target load.Target) (load.Report, error) {
-	r.openSessions(login, source.into.Name, &target)
-	return load.Import(ctx, source.Source, source.survey, target, source.options, func(p load.Progress) {
+func (r *run) importScript(ctx context.Context, importer load.Importer, source *wantedScript) (load.Report, error) {
+	return importer.Import(ctx, source.Source, source.survey, source.options, func(p load.Progress) {
 		if r.Listener.Progress != nil {
 			r.Listener.Progress(r.result.Header, p)
 		}
@@ -549,12 +539,4 @@ func (r *run) removeImported(ctx context.Context, d *estate.Database, made map[d
 		}
 	}
 	return r.view.server.RemoveObjects(ctx, d.Name, made, r.plan.contents[d.Name].Objects())
-}
-
-// counted writes a number with the noun that fits it.
-func counted(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return load.Thousands(int64(n)) + " " + many
 }

@@ -14,6 +14,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/phpclient"
 	"yellowfield/internal/phpini"
 	"yellowfield/internal/secret"
@@ -229,7 +230,7 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 	case dbms.NoRightThere, dbms.NoDatabase:
 		row.Place = r.placeOfFact(path, s.Values, "database")
 	default:
-		if dbms.Spoke(err) {
+		if dbms.IsRefusal(err) {
 			break
 		}
 		if place := r.placeOfFact(path, s.Values, "host"); place != nil {
@@ -289,7 +290,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tellFault(stepLogin, err)
 		return
 	}
-	seen := counted(tables, "table", "tables")
+	seen := figures.Counted(tables, "table", "tables")
 	if tables == 0 {
 		seen = "no tables yet"
 	}

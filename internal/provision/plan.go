@@ -65,7 +65,7 @@ func (p *plan) add(s *step) *step {
 func (r *run) send(ctx context.Context, s *step, statements ...dbms.Statement) error {
 	for _, statement := range statements {
 		err := r.view.server.Exec(ctx, statement)
-		s.touched = s.touched || !dbms.Spoke(err)
+		s.touched = s.touched || !dbms.IsRefusal(err)
 		if err != nil {
 			return err
 		}

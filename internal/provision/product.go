@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -12,6 +13,8 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
+	loadmysql "yellowfield/internal/load/mysql"
+	loadpostgres "yellowfield/internal/load/postgres"
 )
 
 // This is the one place that picks by product: who speaks to a server, which file its
@@ -67,30 +70,53 @@ func fromClientFile(entry *estate.Server, login *dbms.Login) (err error) {
 	return nil
 }
 
-// openSessions says how a script's sessions are opened with the application's login.
-func (r *run) openSessions(login dbms.Server, database string, target *load.Target) {
-	switch login := login.(type) {
+// importerFor gives the importer of the server's product for a database. The login of
+// the application's account is given to it later, by withLogin.
+func (r *run) importerFor(ctx context.Context, target load.Target) (load.Importer, error) {
+	switch server := r.view.server.(type) {
 	case *postgres.Server:
-		target.OpenPostgres = func(ctx context.Context, warned func(string)) (load.PostgresSession, error) {
-			session, err := login.OpenImport(ctx, warned)
+		facts, err := server.ScriptFacts(ctx, target.Database)
+		return &loadpostgres.Importer{Target: target, Server: facts}, err
+	case *mysql.Server:
+		facts, err := server.ScriptFacts(ctx)
+		if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
+			facts.MaxPacket = wanted
+		}
+		return &loadmysql.Importer{Target: target, Server: facts}, err
+	}
+	return nil, fault.New(fault.Failed, "report this", "there is no importer for %T", r.view.server)
+}
+
+// withLogin gives an importer that opens its sessions with the application's login.
+func (r *run) withLogin(importer load.Importer, login dbms.Server) load.Importer {
+	switch importer := importer.(type) {
+	case *loadpostgres.Importer:
+		own := *importer
+		own.Open = func(ctx context.Context, warned func(string)) (loadpostgres.Session, error) {
+			session, err := login.(*postgres.Server).OpenImport(ctx, warned)
 			if err != nil {
 				return nil, err // and no session that only looks like one
 			}
 			return session, nil
 		}
-	case *mysql.Server:
-		target.Definer = mysql.Definer(dbms.ParseAccount(login.CurrentUser()))
-		target.Open = func(ctx context.Context) (load.Session, error) {
-			session, err := login.OpenImport(ctx)
+		return &own
+	case *loadmysql.Importer:
+		own := *importer
+		account := dbms.ParseAccount(login.CurrentUser())
+		own.Definer = mysql.Definer(account)
+		own.Open = func(ctx context.Context) (loadmysql.Session, error) {
+			session, err := login.(*mysql.Server).OpenImport(ctx)
 			if err != nil {
 				return nil, err
 			}
 			return session, nil
 		}
 		if r.view.asAdmin() {
-			target.Replay = func(ctx context.Context, like load.Session, build func(sqlMode, charset string) (mysql.Definition, error)) error {
-				return r.view.server.(*mysql.Server).DefineFor(ctx, like.(*mysql.ImportSession), dbms.ParseAccount(login.CurrentUser()), database, build)
+			own.Replay = func(ctx context.Context, like loadmysql.Session, build func(sqlMode, charset string) (mysql.Definition, error)) error {
+				return r.view.server.(*mysql.Server).DefineFor(ctx, like.(*mysql.ImportSession), account, importer.Database, build)
 			}
 		}
+		return &own
 	}
+	return importer
 }

@@ -9,6 +9,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 )
 
 // planRights compares, for every account, the rights held on the database as
@@ -93,7 +94,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 		alone = ""
 	}
 	describe := func() string {
-		return fmt.Sprintf("%s: %s (%s) on %s%s", who, strings.Join(words, ", "), counted(len(want), "right", "rights"), name, alone)
+		return fmt.Sprintf("%s: %s (%s) on %s%s", who, strings.Join(words, ", "), figures.Counted(len(want), "right", "rights"), name, alone)
 	}
 	if held.Equal(want) && len(leaking) == 0 {
 		r.plan.keep(stepRights, describe())

@@ -13,6 +13,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/phpclient"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
@@ -107,7 +108,7 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 		return err
 	}
 	if len(differing) == 0 && !absent {
-		r.plan.keep(stepSettings, s.File+" agrees in "+counted(len(s.Values), "value", "values"))
+		r.plan.keep(stepSettings, s.File+" agrees in "+figures.Counted(len(s.Values), "value", "values"))
 		return nil
 	}
 	if r.plan.stuck != "" && absent {
@@ -331,7 +332,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if files, err := r.files(); err == nil && files.LeadsOut(path) != "" {
 		link = " (a link to " + files.LeadsOut(path) + ")"
 	}
-	facts := fmt.Sprintf("%s%s: %s", s.File, link, counted(len(s.Values), "value", "values"))
+	facts := fmt.Sprintf("%s%s: %s", s.File, link, figures.Counted(len(s.Values), "value", "values"))
 	if absent {
 		facts += ", from " + filepath.Base(s.Template)
 	}

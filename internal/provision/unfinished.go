@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/figures"
 )
 
 // unfinished is the note of an import under way. It is there as long as the
@@ -74,7 +75,7 @@ func (r *run) planCleaning(d *estate.Database) error {
 		}
 		return r.importIsOver(d)
 	}
-	what := fmt.Sprintf("%s that an interrupted import of %s left", counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
+	what := fmt.Sprintf("%s that an interrupted import of %s left", figures.Counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
 	s := &step{Row: Row{Step: stepSQL, Outcome: Fixed, Facts: "removed " + what}, object: "the end of an interrupted import: " + what}
 	s.act = func(ctx context.Context) (string, error) {
 		if err := r.view.server.RemoveObjects(ctx, d.Name, left, nil); err != nil {

@@ -287,37 +287,19 @@ func (s Source) Head(ctx context.Context, n int64) ([]byte, error) {
 	return head, nil
 }
 
-// Each hands every statement of the script to take, for PostgreSQL or in the
-// plainest dialect of MySQL, and asks no server. An error of the script comes
-// behind the statements before it.
-func (s Source) Each(ctx context.Context, postgres bool, take func(sqltext.Statement) error) error {
-	c, err := s.Open(ctx)
+// Read opens a script to be read statement by statement with what newReader makes, a
+// reader of its product's SQL. The content is for the caller to close.
+func Read[R sqltext.Reader](ctx context.Context, s Source, newReader func(name string, src io.Reader) R) (reader R, content *Content, err error) {
+	content, err = s.Open(ctx)
 	if err != nil {
-		return err
+		return reader, nil, err
 	}
-	defer c.Close()
-	var reader interface {
-		Next() (sqltext.Statement, error)
-		ReplacePrefix(token, prefix string)
-	} = sqltext.NewReader(s.Name, c, sqltext.Dialect{}, "")
-	if postgres {
-		reader = sqltext.NewPostgresReader(s.Name, c)
-	}
+	reader = newReader(s.Name, content)
+	reader.LimitStatements(s.LongestStatement)
 	if s.PrefixToken != "" {
 		reader.ReplacePrefix(s.PrefixToken, s.Prefix)
 	}
-	for {
-		statement, err := reader.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err == nil {
-			err = take(statement)
-		}
-		if err != nil {
-			return err
-		}
-	}
+	return reader, content, nil
 }
 
 // Spool keeps what comes from a stream in a file that only its owner can read,

@@ -4,6 +4,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"yellowfield/internal/wordset"
 )
 
 // Role is what a connection setting is for.
@@ -46,16 +48,8 @@ var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog
 
 // DatabaseWords are words of a key, or of the group it stands in, that speak of
 // a database.
-var DatabaseWords = wordSet("db database databases sql mysql mysqli mariadb pgsql postgres postgresql pdo rdbms dbms datasource datasources " +
+var DatabaseWords = wordset.Of("db database databases sql mysql mysqli mariadb pgsql postgres postgresql pdo rdbms dbms datasource datasources " +
 	"connection connections store storage dsn schema tables dbal orm")
-
-func wordSet(words string) map[string]bool {
-	set := map[string]bool{}
-	for word := range strings.FieldsSeq(words) {
-		set[word] = true
-	}
-	return set
-}
 
 // rank is how clearly a word says its role, 0 the clearest.
 type rank struct {

@@ -3,6 +3,8 @@ package sqltext
 import (
 	"bytes"
 	"strings"
+
+	"yellowfield/internal/sqltext/window"
 )
 
 // TokenKind says what a token of a statement is.
@@ -62,6 +64,9 @@ type Scanner struct {
 	dialect Dialect
 	inside  bool // of a conditional comment that the server executes
 	doubt   string
+	// scanned are the tokens to give, where they are known already.
+	scanned   Tokens
+	isScanned bool
 }
 
 // Doubt says why a statement could be read in another way by a server than by
@@ -101,11 +106,18 @@ func NewScanner(text []byte, d Dialect) *Scanner { return &Scanner{text: text, d
 
 // Next gives the next token; ok is false at the end.
 func (s *Scanner) Next() (token Token, ok bool) {
+	if s.isScanned {
+		if len(s.scanned) == 0 {
+			return Token{}, false
+		}
+		token, s.scanned = s.scanned[0], s.scanned[1:]
+		return token, true
+	}
 	for s.pos < len(s.text) {
 		rest := s.text[s.pos:]
 		c := rest[0]
 		switch {
-		case isSpace(c):
+		case window.IsSpace(c):
 			s.pos++
 		case c == '#' && !s.dialect.PostgreSQL, bytes.HasPrefix(rest, []byte("--")) && (len(rest) == 2 || rest[2] <= ' ' || s.dialect.PostgreSQL):
 			s.skipPast("\n")
@@ -131,7 +143,7 @@ func (s *Scanner) Next() (token Token, ok bool) {
 			s.inside = false
 			s.pos += 2
 		case c == '\'' || c == '"' || c == '`' && !s.dialect.PostgreSQL:
-			return s.take(quotedLength(rest, s.dialect.escapes(c)), s.dialect.kindOfQuote(c)), true
+			return s.take(quotedLength(rest, s.dialect.Escapes(c)), s.dialect.kindOfQuote(c)), true
 		case isWordByte(c):
 			n := 1
 			for n < len(rest) && isWordByte(rest[n]) {
@@ -285,8 +297,15 @@ var objects = map[string]bool{
 
 // ParseHead reads the head of a statement. It never fails: what it cannot
 // tell stays empty.
-func ParseHead(text []byte, d Dialect) Head {
-	s := NewScanner(text, d)
+func ParseHead(text []byte, d Dialect) Head { return readHead(NewScanner(text, d)) }
+
+// HeadOf is ParseHead for a statement whose tokens are known.
+func HeadOf(tokens Tokens, d Dialect) Head {
+	return readHead(&Scanner{scanned: tokens, isScanned: true, dialect: d})
+}
+
+func readHead(s *Scanner) Head {
+	d := s.dialect
 	first, ok := s.Next()
 	if !ok || first.Kind != Word {
 		return Head{}

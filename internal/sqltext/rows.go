@@ -3,6 +3,8 @@ package sqltext
 import (
 	"bytes"
 	"strings"
+
+	"yellowfield/internal/sqltext/window"
 )
 
 // Insert is an INSERT of rows that are all literals, so that what it stores
@@ -156,7 +158,7 @@ func (s *RowScanner) fail() bool {
 }
 
 func skipSpace(text []byte, pos int) int {
-	for pos < len(text) && isSpace(text[pos]) {
+	for pos < len(text) && window.IsSpace(text[pos]) {
 		pos++
 	}
 	return pos
@@ -227,9 +229,9 @@ func castEnd(text []byte, end int, d Dialect) int {
 // stringEnd is the end of the string at pos; -1 when it is not closed.
 func stringEnd(text []byte, pos int, d Dialect) int {
 	quote := text[pos]
-	escapes := d.escapes(quote)
+	escapes := d.Escapes(quote)
 	for pos++; ; {
-		pos += literalEnd(text[pos:], quote, escapes)
+		pos += window.LiteralEnd(text[pos:], quote, escapes)
 		switch {
 		case pos >= len(text):
 			return -1
@@ -276,4 +278,38 @@ func numberEnd(text []byte, pos int) int {
 		return -1
 	}
 	return pos
+}
+
+// CountRows reads all rows of an Insert; literal is false where they hold anything but
+// literals. longest is the size of the longest row in bytes.
+func CountRows(text []byte, body int, d Dialect) (count int64, longest int, literal bool) {
+	scanner := NewRowScanner(text, body, d)
+	var row Row
+	for scanner.Next(&row) {
+		count++
+		longest = max(longest, row.End-row.Start)
+	}
+	return count, longest, scanner.Literal()
+}
+
+// Inserts reads the heads of plain INSERTs, as ParseInsert does. In a dump the next one
+// mostly begins with the same bytes, and its answer is ready.
+type Inserts struct {
+	head    []byte
+	dialect Dialect
+	insert  Insert
+}
+
+// Parse reads the head of a statement; ok is false for one that is no plain INSERT.
+func (i *Inserts) Parse(s Statement) (insert Insert, ok bool) {
+	if n := len(i.head); n > 0 && len(s.Text) > n && bytes.Equal(s.Text[:n], i.head) && s.Dialect == i.dialect {
+		return i.insert, true
+	}
+	insert, ok = ParseInsert(s.Text, s.Dialect)
+	// Only a head that ends where its first row opens is sure to be whole.
+	if ok && insert.Body < len(s.Text) && s.Text[insert.Body] == '(' {
+		i.head = append(i.head[:0], s.Text[:insert.Body+1]...)
+		i.dialect, i.insert = s.Dialect, insert
+	}
+	return insert, ok
 }

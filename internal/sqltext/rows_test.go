@@ -61,7 +61,7 @@ func TestWhichConditionalCommentsAreExecuted(t *testing.T) {
 	} {
 		for i, d := range []Dialect{maria, my} {
 			got := ""
-			for _, token := range Tokens([]byte(text), d) {
+			for _, token := range Scan([]byte(text), d) {
 				if got != "" {
 					got += " "
 				}

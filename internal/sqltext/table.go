@@ -67,12 +67,19 @@ func (t *Table) Column(name string) *Column {
 
 // ParseTable reads a CREATE TABLE statement; ok is false for any other.
 func ParseTable(text []byte, d Dialect) (table *Table, ok bool) {
-	head := ParseHead(text, d)
+	if head := ParseHead(text, d); head.Verb != "CREATE" || head.Object != "TABLE" {
+		return nil, false
+	}
+	tokens := Scan(text, d)
+	return TableOf(HeadOf(tokens, d), tokens)
+}
+
+// TableOf is ParseTable for a statement whose head and tokens are known.
+func TableOf(head Head, tokens Tokens) (table *Table, ok bool) {
 	if head.Verb != "CREATE" || head.Object != "TABLE" {
 		return nil, false
 	}
 	table = &Table{Name: head.Name}
-	tokens := Tokens(text, d)
 	i := 0
 	for i < len(tokens) && !tokens[i].IsPunct('(') {
 		if tokens[i].Is("LIKE") || tokens[i].Is("SELECT") || tokens[i].Is("AS") {
@@ -108,16 +115,6 @@ func ParseTable(text []byte, d Dialect) (table *Table, ok bool) {
 		table.readOptions(tokens[min(from, len(tokens)):])
 	}
 	return table, true
-}
-
-// Tokens gives all tokens of a statement.
-func Tokens(text []byte, d Dialect) []Token {
-	var tokens []Token
-	s := NewScanner(text, d)
-	for t, ok := s.Next(); ok; t, ok = s.Next() {
-		tokens = append(tokens, t)
-	}
-	return tokens
 }
 
 // define reads one entry of the bracket: a column or a key.

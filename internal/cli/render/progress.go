@@ -15,6 +15,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
+	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 )
 
@@ -63,7 +64,7 @@ func (p *Progress) Update(now load.Progress) {
 		if now.Length > 0 {
 			percent = 100 * float64(now.BytesRead) / float64(now.Length)
 		}
-		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Name, percent, load.Size(now.BytesRead), load.Size(now.Length), counts(now))
+		p.screen.Say("%s: %.0f %%, %s of %s, %s", now.Name, percent, figures.Size(now.BytesRead), figures.Size(now.Length), counts(now))
 	}
 }
 
@@ -75,7 +76,7 @@ func counts(now load.Progress) string {
 		n, noun = int64(now.Statements), "statements"
 	}
 	rate := float64(n) / max(now.Elapsed.Seconds(), 0.001)
-	text := fmt.Sprintf("%s %s, %s/s", load.Thousands(n), noun, load.Thousands(int64(rate)))
+	text := fmt.Sprintf("%s %s, %s/s", figures.Thousands(n), noun, figures.Thousands(int64(rate)))
 	if now.Table != "" {
 		const widestTable = 20
 		text += ", " + ansi.Truncate(inert(now.Table), widestTable, "~")
@@ -105,7 +106,7 @@ func (p *Progress) begin() {
 
 // part writes how many bytes of how many, in one unit: "1.0 of 2.7 MiB".
 func part(read, total int64) string {
-	whole := load.Size(total)
+	whole := figures.Size(total)
 	number, unit, _ := strings.Cut(whole, " ")
 	size, _ := strconv.ParseFloat(number, 64)
 	return fmt.Sprintf("%.1f of %s %s", size*float64(read)/float64(max(total, 1)), number, unit)

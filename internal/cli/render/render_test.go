@@ -9,6 +9,7 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
@@ -128,7 +129,7 @@ func TestProgressFigures(t *testing.T) {
 	assert.Equal(t, "4 min", left(now))
 	assert.Equal(t, "0.0 of 0 B", part(0, 0))
 	for bytes, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 5 << 30: "5.0 GiB", 3 << 40: "3.0 TiB"} {
-		assert.Equal(t, want, load.Size(bytes))
+		assert.Equal(t, want, figures.Size(bytes))
 	}
 }
 

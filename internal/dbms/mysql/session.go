@@ -232,11 +232,35 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 	return all, nil
 }
 
+// ScriptFacts is what a server means for a script that is to run on it.
+type ScriptFacts struct {
+	MariaDB       bool   // else it is MySQL
+	Version       int    // as conditional comments count it: 101106 for 10.11.6
+	SQLMode       string // that a new session begins with
+	MaxPacket     int    // bytes of the longest statement; 0 for no limit
+	DefaultEngine string
+	Collations    map[string]string // to their character set
+	Engines       map[string]bool   // that it can use, in small letters
+	// Cluster: what is written is replicated to other nodes, which takes InnoDB, and
+	// primary keys.
+	Cluster bool
+}
+
+// HasCharset reports whether one of the collations is for the character set.
+func (f ScriptFacts) HasCharset(name string) bool {
+	for _, charset := range f.Collations {
+		if charset == name {
+			return true
+		}
+	}
+	return name == "utf8" || name == "binary"
+}
+
 // ScriptFacts asks the server. MariaDB lists its collations in full only in
 // COLLATION_CHARACTER_SET_APPLICABILITY (MariaDB, "Information Schema
 // COLLATION_CHARACTER_SET_APPLICABILITY Table").
-func (s *Server) ScriptFacts(ctx context.Context, _ string) (dbms.ScriptFacts, error) {
-	f := dbms.ScriptFacts{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.VersionNumber(), Collations: map[string]string{}, Engines: map[string]bool{}}
+func (s *Server) ScriptFacts(ctx context.Context) (ScriptFacts, error) {
+	f := ScriptFacts{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.VersionNumber(), Cluster: s.facts.Cluster != "", Collations: map[string]string{}, Engines: map[string]bool{}}
 	err := s.row(ctx, "SELECT @@GLOBAL.sql_mode, @@GLOBAL.max_allowed_packet, @@GLOBAL.default_storage_engine", nil, &f.SQLMode, &f.MaxPacket, &f.DefaultEngine)
 	if err != nil {
 		return f, err

@@ -1,0 +1,101 @@
+// Package load says what an import is: what is asked of it, what reading a script
+// beforehand tells, what is kept of its progress, and what it reports. How a product
+// is sent its scripts is for the packages below.
+//
+// It must never know of estate files, settings files or commands. Texts for a person
+// name what these know in braces, {retarget}, and others put their own word there.
+package load
+
+import (
+	"context"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
+	"yellowfield/internal/sqltext"
+)
+
+// Importer brings scripts into one database.
+type Importer interface {
+	// Check reads a whole script and runs nothing. What would stop the import half
+	// way comes back as an error with its place: a damaged archive, an open quote,
+	// a command for the stock client, text that is not valid in its encoding. What
+	// must not run is listed in Survey.Refused.
+	Check(ctx context.Context, s script.Source, o Options) (*Survey, error)
+	// Import sends a script as its survey, which came from Check, allows. It stops at
+	// the first statement that the server refuses; the error has the statement's
+	// place, its beginning, what the server said and what to do. What was sent
+	// before stays: undoing it is for the caller, who knows what was there.
+	Import(ctx context.Context, s script.Source, survey *Survey, o Options, progress func(Progress)) (Report, error)
+}
+
+// Target is the database that scripts go into.
+type Target struct {
+	Database string
+	Charset  string // of the database
+	// Holds are the objects that are there before the import, by name.
+	Holds map[string]bool
+}
+
+// Options are what the administrator decides about an import.
+type Options struct {
+	// OneByOne sends every statement as it stands, one after the other.
+	OneByOne bool
+	// IntoExisting allows a script to touch tables that are there already.
+	IntoExisting bool
+	// MapCollations replaces collations that the server lacks.
+	MapCollations bool
+	// ConvertCharset makes the script's tables utf8mb4 and InnoDB.
+	ConvertCharset bool
+	// Fast gives up the one transaction of a script, where the product has such,
+	// so that several sessions can take part.
+	Fast bool
+	// Lanes is the number of sessions that take rows side by side; 0 for one
+	// a core, but no more than the tables are worth.
+	Lanes int
+}
+
+// Objection is why a statement is not run, and what to do about it.
+type Objection struct{ What, Next string }
+
+// Object makes an objection.
+func Object(what, next string) *Objection { return &Objection{What: what, Next: next} }
+
+// Protect is the error for a statement against which there is an objection.
+func (o *Objection) Protect() error { return fault.New(fault.Protected, o.Next, "%s", o.What) }
+
+// RemoveIt is the next step against a statement that has no place in an application's
+// script.
+const RemoveIt = "remove the statement"
+
+// Part is one statement of the script inside a larger one that is sent.
+type Part struct {
+	sqltext.Statement     // its place; Text is empty
+	Start, End        int // of its rows, in what is sent
+}
+
+// Excerpt lays out the beginning of a statement. Its line in the file may
+// begin with other text, which is not at hand; blanks stand for it.
+func Excerpt(line string, statement sqltext.Statement, place fault.Place) string {
+	const widest = 400 // characters of a line that are looked at
+	if len(line) > widest {
+		line = line[:widest]
+	}
+	if place.Line == statement.Line {
+		const deepest = 40 // columns of indentation that are kept
+		if place.Column > deepest {
+			place.Column = 1
+		}
+		line = strings.Repeat(" ", place.Column-1) + line
+	}
+	return fault.ExcerptLine(strings.ToValidUTF8(strings.TrimRight(line, "\r"), "?"), place)
+}
+
+// Located gives an error that no server spoke the place of the statement that met it.
+func Located(name string, s sqltext.Statement, line string, err error) error {
+	place := fault.Place{File: name, Line: s.Line, Column: s.Column}
+	f := fault.As(err)
+	located := fault.At(f.Class, place, f.Next, "%s", f.What).With(err)
+	located.Excerpt = Excerpt(line, s, place)
+	return located
+}

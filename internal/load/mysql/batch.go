@@ -1,0 +1,233 @@
+package mysql
+
+import (
+	"bytes"
+	"slices"
+	"sync"
+
+	"yellowfield/internal/load"
+	"yellowfield/internal/sqltext"
+)
+
+// job is one statement for the server that stands for one or more of the
+// script: rows joined, a long INSERT cut up, or key definitions folded.
+type job struct {
+	table    *table
+	settings *settings
+	text     []byte
+	head     int // length of what is repeated before the rows of each part
+	parts    []load.Part
+	isRows   bool
+	bytes    int64 // of the script that it stands for
+	rows     int64
+	numbered bool // the server gives out numbers for the rows
+}
+
+// offset is where the job's first statement stands in the script.
+func (j *job) offset() int64 { return j.parts[0].Offset }
+
+// alone gives the statement of one part as it stood in the script.
+func (j *job) alone(p load.Part) []byte {
+	return append(bytes.Clone(j.text[:j.head]), j.text[p.Start:p.End]...)
+}
+
+// batcher joins INSERTs of one table.
+//
+// What makes this safe, and what keeps it from being done:
+//   - A row with NULL for a NOT NULL column is an error alone, but becomes the
+//     column's implicit default among others when sql_mode is not strict
+//     (MySQL Reference Manual, "INSERT Statement"). Such a row stays alone.
+//   - AUTO_INCREMENT values are given out alike only when all rows leave them
+//     to the server or none does (manual, "AUTO_INCREMENT Handling in InnoDB").
+//     A zero may mean either and stays alone.
+//   - A table whose engine cannot roll back would keep the rows before a bad
+//     one: nothing is joined there.
+type batcher struct {
+	limit     int // bytes of a joined statement
+	maxPacket int
+	emit      func(*job) error
+
+	current *job
+	given   autoValues
+}
+
+// autoValues says how the rows of a statement fill the AUTO_INCREMENT column.
+type autoValues int
+
+const (
+	explicit autoValues = iota // every row has a value, or there is no such column
+	implicit                   // no row has one
+	mixed
+)
+
+// joinedSize is the size of a joined statement. Larger ones were measured to
+// gain nothing, and from 1 MB on to lose a little.
+const joinedSize = 256 << 10
+
+func newBatcher(maxPacket int, emit func(*job) error) *batcher {
+	limit := joinedSize
+	if maxPacket > 0 {
+		limit = min(limit, maxPacket/2)
+	}
+	return &batcher{limit: limit, maxPacket: maxPacket, emit: emit}
+}
+
+// rowsOf is what is known of a statement's rows.
+type rowsOf struct {
+	ends    []int // of each row in the text
+	given   autoValues
+	alone   bool // a single row that another one beside it would change
+	literal bool
+}
+
+// readRows reads the rows of a statement for a table.
+func readRows(v verdict, t *table) rowsOf {
+	notNull, auto, wide := t.columns(v.insert)
+	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+	scanner.Watch = auto
+	found := rowsOf{}
+	var row sqltext.Row
+	for scanner.Next(&row) {
+		given := explicit
+		if auto >= 0 {
+			given = autoValue(row.Watched)
+		} else if t.hasAuto {
+			given = implicit
+		}
+		if len(found.ends) == 0 {
+			found.given = given
+		} else if given != found.given {
+			found.given = mixed
+		}
+		found.alone = row.Nulls&notNull != 0 || row.ManyNulls && wide
+		found.ends = append(found.ends, row.End)
+	}
+	found.alone = found.alone && len(found.ends) == 1
+	found.literal = scanner.Literal()
+	return found
+}
+
+// columns is what NotNull of the table's definition says for an INSERT; asked
+// for the same list of columns again, it has the answer ready.
+func (t *table) columns(insert sqltext.Insert) (notNull uint64, auto int, wide bool) {
+	l := &t.list
+	l.Lock()
+	defer l.Unlock()
+	if !l.known || len(l.names) != len(insert.Columns) || len(l.names) > 0 && &l.names[0] != &insert.Columns[0] {
+		l.known, l.names = true, insert.Columns
+		l.notNull, l.auto, l.wide = t.definition.NotNull(insert.Columns)
+	}
+	return l.notNull, l.auto, l.wide
+}
+
+// columnList is what is known of the columns of the last INSERT.
+type columnList struct {
+	sync.Mutex
+	known   bool
+	names   []string
+	notNull uint64
+	auto    int
+	wide    bool
+}
+
+// autoValue tells whether a value is left to the server: NULL is, a whole
+// number other than zero is not, and anything else is too unsure to say.
+func autoValue(text []byte) autoValues {
+	if bytes.EqualFold(text, []byte("NULL")) {
+		return implicit
+	}
+	digits := bytes.Trim(text, "'")
+	if len(digits) == 0 || digits[0] < '1' || digits[0] > '9' {
+		return mixed
+	}
+	for _, c := range digits {
+		if c < '0' || c > '9' {
+			return mixed
+		}
+	}
+	return explicit
+}
+
+// add takes an INSERT.
+func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
+	text := v.text[:r.ends[len(r.ends)-1]]
+	body := v.insert.Body
+	joinable := !r.alone && r.given != mixed && t.transactional && len(text) < b.limit
+	if b.current != nil {
+		j := b.current
+		fits := len(j.text)+len(text)-body+1 <= b.limit
+		if joinable && fits && j.table == t && j.settings == s && b.given == r.given && bytes.Equal(j.text[:j.head], text[:body]) {
+			j.text = append(j.text, ',')
+			b.join(v, text[body:], len(r.ends))
+			return nil
+		}
+		if err := b.flush(); err != nil {
+			return err
+		}
+	}
+	if b.maxPacket > 0 && len(text) > b.maxPacket-packetSpare {
+		return b.split(v, r, t, s)
+	}
+	b.current = &job{table: t, settings: s, isRows: true, head: body, numbered: r.given != explicit}
+	b.given = r.given
+	// Room for the rows to come, unless the statement is a large one itself.
+	b.current.text = make([]byte, body, max(len(text), min(b.limit, 16*len(text))))
+	copy(b.current.text, text[:body])
+	b.join(v, text[body:], len(r.ends))
+	if !joinable {
+		return b.flush()
+	}
+	return nil
+}
+
+// packetSpare is what the protocol needs of a packet beside the statement.
+const packetSpare = 1024
+
+// join puts a statement's rows to the current job.
+func (b *batcher) join(v verdict, text []byte, rows int) {
+	j := b.current
+	start := len(j.text)
+	j.text = append(j.text, text...)
+	j.rows += int64(rows)
+	j.parts = append(j.parts, load.Part{Statement: v.WithoutText(), Start: start, End: len(j.text)})
+	j.bytes += int64(v.Size)
+}
+
+func placeOf(s sqltext.Statement) sqltext.Statement {
+	s.Text = nil
+	return s
+}
+
+// split cuts an INSERT that is longer than the server takes. Each piece keeps
+// two rows or more, because a single row may be judged more strictly.
+func (b *batcher) split(v verdict, r rowsOf, t *table, s *settings) error {
+	body := v.insert.Body
+	from := body
+	for i := 0; i < len(r.ends); {
+		last := i
+		for last+1 < len(r.ends) && (r.ends[last+1]-from+body <= b.limit || last == i || last+2 == len(r.ends)) && r.ends[last+1]-from+body < b.maxPacket-packetSpare {
+			last++
+		}
+		piece := slices.Concat(v.text[:body], v.text[from:r.ends[last]])
+		j := &job{table: t, settings: s, isRows: true, head: body, text: piece, bytes: int64(r.ends[last] - from), rows: int64(last + 1 - i), numbered: r.given != explicit}
+		j.parts = []load.Part{{Statement: v.WithoutText(), Start: body, End: len(piece)}}
+		if err := b.emit(j); err != nil {
+			return err
+		}
+		i = last + 1
+		if i < len(r.ends) {
+			from = r.ends[last] + bytes.IndexByte(v.text[r.ends[last]:], '(')
+		}
+	}
+	return nil
+}
+
+// flush sends what was joined so far.
+func (b *batcher) flush() error {
+	if b.current == nil {
+		return nil
+	}
+	j := b.current
+	b.current = nil
+	return b.emit(j)
+}

@@ -1,0 +1,355 @@
+package mysql
+
+import (
+	"strings"
+
+	"yellowfield/internal/load"
+	"yellowfield/internal/sqltext"
+	"yellowfield/internal/wordset"
+)
+
+// verbs are the statements an application's script may hold. What is not among
+// them is refused: a list of what is forbidden would never be complete.
+var verbs = wordset.Of("CREATE ALTER DROP INSERT REPLACE UPDATE DELETE SELECT WITH VALUES TABLE TRUNCATE RENAME SET START BEGIN " +
+	"COMMIT ROLLBACK SAVEPOINT RELEASE LOCK UNLOCK ANALYZE OPTIMIZE CHECK REPAIR CHECKSUM CALL DO PREPARE EXECUTE " +
+	"DEALLOCATE USE SHOW DESCRIBE DESC EXPLAIN IF SIGNAL")
+
+// definable are the kinds of objects that live in a database.
+var definable = wordset.Of("TABLE VIEW TRIGGER FUNCTION PROCEDURE EVENT INDEX SEQUENCE PACKAGE DATABASE SCHEMA")
+
+// readable are the system schemas that every account may read.
+var readable = wordset.Of("information_schema performance_schema")
+
+// accountVerbs begin statements about accounts and rights.
+var accountVerbs = wordset.Of("GRANT REVOKE")
+
+// abroad are storage engines whose rows lie on another server or in files of
+// any path.
+var abroad = wordset.Of("federated federatedx connect spider s3 mroonga ndb ndbcluster oqgraph")
+
+// guard judges statements: what reaches outside the database is refused. It is
+// the first wall; the second is the server, which runs the script as the
+// application's own account.
+type guard struct {
+	database string
+	// own are further names that mean the database: those of a script that
+	// is retargeted.
+	own map[string]bool
+}
+
+// isOurs reports whether a name before a dot means our database.
+func (g *guard) isOurs(schema string) bool {
+	return schema == "" || schema == g.database || g.own[schema]
+}
+
+// judge gives the objection against a statement, nil if it may run.
+func (g *guard) judge(tokens sqltext.Tokens, head sqltext.Head, d sqltext.Dialect) *load.Objection {
+	if len(tokens) == 0 {
+		return nil
+	}
+	verb := head.Verb
+	if verb == "" {
+		if tokens[0].IsPunct('(') || tokens[0].IsPunct('{') {
+			return g.reach(tokens, head)
+		}
+		return nil // no SQL at all: the server says so
+	}
+	switch {
+	case accountVerbs[verb], verb == "CREATE" && (head.Object == "USER" || head.Object == "ROLE"),
+		(verb == "ALTER" || verb == "DROP" || verb == "RENAME") && (tokens.At(1).Is("USER") || tokens.At(1).Is("ROLE")):
+		return load.Object("the statement is about accounts and rights, which the estate file describes", load.RemoveIt+"; put what the application needs under accounts")
+	case verb == "LOAD":
+		return load.Object("LOAD reads a file of the server or of this host", "give the rows as INSERT statements")
+	case !verbs[verb]:
+		return load.Object(verb+" is not for an application's script: it concerns the whole server or its connections", load.RemoveIt)
+	case (verb == "CREATE" || verb == "ALTER" || verb == "DROP") && !definable[head.Object]:
+		return load.Object(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database", load.RemoveIt)
+	case head.IsLoadableFunction():
+		return load.Object("CREATE FUNCTION ... SONAME loads program code into the server", load.RemoveIt)
+	case verb == "DROP" && (head.Object == "DATABASE" || head.Object == "SCHEMA"):
+		return load.Object("the script drops a database", "use {retarget} if it only sets up its own place")
+	case (head.Object == "DATABASE" || head.Object == "SCHEMA") && !g.isOurs(head.Name.Name):
+		return load.Object("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes"}[verb]+" a database of its own, "+head.Name.Name,
+			"use {retarget} to import into "+g.database+" instead")
+	case verb == "USE" && len(tokens) > 1 && !g.isOurs(tokens[1].Plain()):
+		return load.Object("the script goes to another database, "+tokens[1].Plain(), "use {retarget} to import into "+g.database+" instead")
+	case verb == "PREPARE" || verb == "EXECUTE" && tokens.At(1).Is("IMMEDIATE"):
+		return g.prepared(tokens, d)
+	case verb == "SET" && tokens.At(1).Is("STATEMENT"):
+		return g.forOneStatement(tokens, d)
+	case verb == "SET":
+		if o := assignments(tokens); o != nil {
+			return o
+		}
+	}
+	return g.reach(tokens, head)
+}
+
+// forOneStatement judges MariaDB's SET STATEMENT variables FOR statement. tokens
+// begin with it.
+func (g *guard) forOneStatement(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objection {
+	for i, t := range tokens {
+		if t.Is("SQL_MODE") || t.Is("CHARACTER_SET_CLIENT") || t.Is("GLOBAL") {
+			return load.Object("SET STATEMENT changes how a statement is read, or the whole server", "set the variable in a statement of its own")
+		}
+		if t.Is("FOR") && i+1 < len(tokens) {
+			inner := tokens[i+1:]
+			if !inner[0].Is("SELECT") && !inner[0].Is("INSERT") && !inner[0].Is("REPLACE") && !inner[0].Is("UPDATE") && !inner[0].Is("DELETE") && !inner[0].Is("ALTER") {
+				return load.Object("SET STATEMENT is for a statement that cannot be looked into", "write the statement by itself")
+			}
+			return g.judge(inner, sqltext.HeadOf(inner, d), d)
+		}
+	}
+	return load.Object("SET STATEMENT names no statement", load.RemoveIt)
+}
+
+// prepared looks into a statement given as text.
+func (g *guard) prepared(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objection {
+	last := tokens[len(tokens)-1]
+	if last.Kind != sqltext.String || len(tokens) > 1 && tokens[len(tokens)-2].IsPunct('@') {
+		return load.Object("what is prepared here is made up while the script runs, so it cannot be looked into beforehand", "write the statement itself")
+	}
+	inner := sqltext.Scan(unescape(last.Plain()), d)
+	return g.judge(inner, sqltext.HeadOf(inner, d), d)
+}
+
+// unescape resolves the backslashes of a string.
+func unescape(text string) []byte {
+	var b []byte
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\\' && i+1 < len(text) {
+			i++
+			switch text[i] {
+			case 'n', 't', 'r', '0', 'Z', 'b':
+				b = append(b, ' ')
+				continue
+			}
+		}
+		b = append(b, text[i])
+	}
+	return b
+}
+
+// assignments refuses what changes the server or an account. tokens begin
+// with SET.
+func assignments(tokens sqltext.Tokens) *load.Objection {
+	fresh := true
+	for i, t := range tokens[1:] {
+		switch {
+		case fresh && (t.Is("PASSWORD") || t.Is("ROLE")) || fresh && t.Is("DEFAULT") && i+2 < len(tokens) && tokens[i+2].Is("ROLE"):
+			return load.Object("the statement is about accounts and rights, which the estate file describes", load.RemoveIt)
+		case fresh && t.Is("RESOURCE"):
+			return load.Object("the statement is about resource groups of the server", load.RemoveIt)
+		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")):
+			return load.Object("the statement changes a setting of the whole server", "put it under {server-variables} if the import needs it and it is on the list, else remove it")
+		}
+		// @@GLOBAL.x is a variable of the server, @global one of the script's own.
+		fresh = t.IsPunct(',') || fresh && t.IsPunct('@') && (tokens[i].IsPunct('@') || i+2 < len(tokens) && tokens[i+2].IsPunct('@'))
+	}
+	return nil
+}
+
+// introducers are the words behind which a table or another object is named.
+var introducers = wordset.Of("FROM JOIN STRAIGHT_JOIN INTO UPDATE TABLE TABLES REFERENCES VIEW TRIGGER FUNCTION PROCEDURE EVENT SEQUENCE CALL " +
+	"EXISTS TRUNCATE INSERT REPLACE IGNORE DELETE USING HANDLER LIKE TO OF DESCRIBE EXPLAIN LOW_PRIORITY DELAYED QUICK")
+
+// enders close a list of tables.
+var enders = wordset.Of("WHERE SET ON VALUES VALUE SELECT GROUP ORDER HAVING LIMIT WINDOW UNION FOR AS BEGIN PARTITION")
+
+// bodyWords begin statements inside a routine that reach outside.
+var bodyWords = wordset.Of("GRANT REVOKE LOAD FLUSH KILL SHUTDOWN INSTALL UNINSTALL PURGE RESET CHANGE USE")
+
+// reach looks through the tokens for names in other databases, files and what
+// a routine's body must not do.
+func (g *guard) reach(tokens sqltext.Tokens, head sqltext.Head) *load.Objection {
+	w := walk{tokens: tokens, head: head, lists: []bool{false}}
+	routine := head.Verb == "CREATE" || head.Verb == "ALTER" || head.Verb == "BEGIN" || head.Verb == "IF"
+	for w.i = 0; w.i < len(tokens); w.i++ {
+		t := tokens[w.i]
+		if w.mark(t) {
+			continue
+		}
+		if t.Kind == sqltext.Word {
+			if o := g.word(w.at, w.i, routine); o != nil {
+				return o
+			}
+		}
+		switch {
+		case w.qualified(t):
+			if o := g.names(&w, t); o != nil {
+				return o
+			}
+		case t.Kind == sqltext.Word:
+			w.word(g, strings.ToUpper(string(t.Text)))
+		default:
+			w.expecting = false
+		}
+	}
+	return nil
+}
+
+// walk goes over a statement's tokens and knows where a table's name comes next.
+type walk struct {
+	tokens sqltext.Tokens
+	head   sqltext.Head
+	i      int
+	// lists tells, for each depth of brackets, whether it is a list of tables.
+	lists     []bool
+	expecting bool // a table's name comes next
+}
+
+func (w *walk) at(i int) sqltext.Token { return w.tokens.At(i) }
+
+func (w *walk) inList() bool        { return w.lists[len(w.lists)-1] }
+func (w *walk) setList(isList bool) { w.lists[len(w.lists)-1] = isList }
+
+// mark takes a bracket, a comma or a semicolon.
+func (w *walk) mark(t sqltext.Token) bool {
+	switch {
+	case t.IsPunct('('):
+		// Behind a name it opens arguments, else it groups tables.
+		before := w.at(w.i - 1)
+		grouped := w.inList() && w.expecting && (before.Kind == sqltext.Word || before.Kind == sqltext.Punct)
+		w.lists = append(w.lists, grouped)
+		w.expecting = grouped
+	case t.IsPunct(')'):
+		if len(w.lists) > 1 {
+			w.lists = w.lists[:len(w.lists)-1]
+		}
+		w.expecting = false
+	case t.IsPunct(','):
+		w.expecting = w.inList()
+	case t.IsPunct(';'):
+		w.setList(false)
+		w.expecting = false
+	default:
+		return false
+	}
+	return true
+}
+
+// qualified reports whether a name with a schema before it begins here.
+func (w *walk) qualified(t sqltext.Token) bool {
+	isName := t.Kind == sqltext.Name || t.Kind == sqltext.Word
+	return isName && w.at(w.i+1).IsPunct('.') && !w.at(w.i-1).IsPunct('.') && !w.at(w.i-1).IsPunct('@')
+}
+
+// word takes a word that is no name with a schema.
+func (w *walk) word(g *guard, word string) {
+	switch {
+	case introducers[word] && g.introduces(w.at, w.i, word):
+		w.setList(word != "EXISTS" || w.inList())
+		w.expecting = true
+	case w.head.Object == "TRIGGER" && word == "ON", w.head.Object == "INDEX" && word == "ON":
+		w.setList(false)
+		w.expecting = true
+	case enders[word]:
+		w.setList(false)
+		w.expecting = false
+	case word == "LATERAL", word == "ONLY", word == "IF", word == "NOT", word == "LOCAL", word == "TEMPORARY":
+	default:
+		w.expecting = false
+	}
+}
+
+// names looks at a name with its schema, and steps behind it.
+func (g *guard) names(w *walk, t sqltext.Token) *load.Objection {
+	schema := t.Plain()
+	threeParts, called := w.at(w.i+3).IsPunct('.'), w.at(w.i+3).IsPunct('(')
+	isSystem := readable[strings.ToLower(schema)]
+	before := w.at(w.i - 1)
+	switch {
+	case (w.expecting || threeParts || called) && !g.isOurs(schema) && !isRowOfTrigger(schema) && !isSystem:
+		return load.Object("the statement reaches into another database, "+schema+" ("+schema+"."+w.at(w.i+2).Plain()+")",
+			"take the database's name out of it; {retarget} does so where the script chooses that database itself")
+	case isSystem && w.expecting && (before.Is("INTO") || before.Is("UPDATE") || before.Is("TABLE")):
+		return load.Object("the statement writes to the system schema "+schema, load.RemoveIt)
+	}
+	w.i += 2
+	if threeParts {
+		w.i += 2
+	}
+	w.expecting = false
+	return nil
+}
+
+func isRowOfTrigger(name string) bool {
+	return strings.EqualFold(name, "NEW") || strings.EqualFold(name, "OLD")
+}
+
+// introduces sorts out the other meanings of an introducer.
+func (g *guard) introduces(at func(int) sqltext.Token, i int, word string) bool {
+	before := at(i - 1)
+	switch word {
+	case "UPDATE": // ON DUPLICATE KEY UPDATE, ON UPDATE, FOR UPDATE
+		return !before.Is("KEY") && !before.Is("ON") && !before.Is("FOR") && !before.Is("BEFORE") && !before.Is("AFTER") && !before.Is("OR")
+	case "INSERT", "DELETE":
+		return !before.Is("ON") && !before.Is("BEFORE") && !before.Is("AFTER") && !before.Is("OR") && !at(i+1).IsPunct('(')
+	case "FROM": // EXTRACT(YEAR FROM x), TRIM(LEADING 'a' FROM x), SUBSTRING(x FROM 2)
+		for j := i - 1; j > i-12 && j > 0; j-- {
+			if at(j).IsPunct('(') {
+				f := at(j - 1)
+				return !f.Is("EXTRACT") && !f.Is("TRIM") && !f.Is("SUBSTRING") && !f.Is("SUBSTR") && !f.Is("MID")
+			}
+			if at(j).Is("SELECT") {
+				break
+			}
+		}
+	case "TO", "OF", "USING", "LIKE", "REPLACE", "IGNORE", "EXPLAIN", "TABLE":
+		return at(i+1).Kind != sqltext.String && !at(i+1).IsPunct('(')
+	}
+	return true
+}
+
+// word refuses single words and pairs of words, wherever they stand.
+func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Objection {
+	t, next := at(i), at(i+1)
+	if at(i - 1).IsPunct('.') {
+		return nil
+	}
+	switch word := strings.ToUpper(string(t.Text)); word {
+	case "INTO":
+		if next.Is("OUTFILE") || next.Is("DUMPFILE") {
+			return load.Object("the statement writes a file on the server", load.RemoveIt)
+		}
+	case "LOAD_FILE":
+		if next.IsPunct('(') {
+			return load.Object("LOAD_FILE reads a file of the server", "give the value itself, for instance in hexadecimal")
+		}
+	case "DIRECTORY":
+		if at(i-1).Is("DATA") || at(i-1).Is("INDEX") {
+			return load.Object("the table would lie in a folder of the server's host named here", "remove the option")
+		}
+	case "ENGINE":
+		engine := next
+		if engine.IsPunct('=') {
+			engine = at(i + 2)
+		}
+		if abroad[strings.ToLower(engine.Plain())] {
+			return load.Object("a table of the engine "+engine.Plain()+" keeps its rows outside this database", "use another engine")
+		}
+	case "SET":
+		if next.Is("GLOBAL") || next.Is("PERSIST") || next.Is("PASSWORD") || next.IsPunct('@') && at(i+2).IsPunct('@') && (at(i+3).Is("GLOBAL") || at(i+3).Is("PERSIST")) {
+			return load.Object("the statement changes a setting of the whole server or an account", load.RemoveIt)
+		}
+	case "CREATE", "ALTER", "DROP", "RENAME":
+		if i > 0 && (next.Is("USER") || next.Is("ROLE") || next.Is("DATABASE") || next.Is("SCHEMA") || next.Is("SERVER") || next.Is("TABLESPACE")) {
+			return load.Object("the routine would "+strings.ToLower(word)+" a "+strings.ToLower(string(next.Text)), load.RemoveIt)
+		}
+	default:
+		if routine && i > 0 && bodyWords[word] && next.Kind == sqltext.Word && beginsStatement(at(i-1)) {
+			return load.Object("the routine would run "+word+", which concerns the whole server or its accounts", load.RemoveIt)
+		}
+	}
+	return nil
+}
+
+// beginsStatement reports whether a statement of a body may begin behind t.
+func beginsStatement(t sqltext.Token) bool {
+	for _, word := range []string{"BEGIN", "THEN", "ELSE", "DO", "LOOP", "REPEAT", "ROW", "DEFINER", "INVOKER", "DETERMINISTIC", "DATA", "SQL", "HANDLER"} {
+		if t.Is(word) {
+			return true
+		}
+	}
+	return t.IsPunct(';') || t.IsPunct(')') || t.IsPunct(':') || t.Kind == sqltext.String
+}

@@ -1,0 +1,68 @@
+// Package mysql imports scripts into MariaDB and MySQL: it judges their statements,
+// joins their rows, and sends them over several sessions of the application's own
+// account at once.
+//
+// It must never know of estate files, settings files or commands.
+package mysql
+
+import (
+	"context"
+	"io"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/load"
+	"yellowfield/internal/script"
+	"yellowfield/internal/sqltext"
+	scripts "yellowfield/internal/sqltext/mysql"
+)
+
+// Session is one login of the application's own account on the server. It is
+// used by one goroutine at a time.
+type Session interface {
+	// Exec sends one statement and returns how many rows it changed. What the
+	// server refuses comes back as a *dbms.ServerError.
+	Exec(ctx context.Context, statement string) (rows int64, err error)
+	// Query gives all rows of a query as text, NULL as "".
+	Query(ctx context.Context, query string) ([][]string, error)
+	// Warned reports whether the server may have remarks about the statement
+	// that Exec sent last.
+	Warned() bool
+	Close()
+}
+
+// Importer imports into one database of MariaDB or MySQL. What logs in has to be set
+// before Import, not before Check.
+type Importer struct {
+	load.Target
+	Server mysql.ScriptFacts
+	// Open makes one more session. Sessions begin alike.
+	Open func(ctx context.Context) (Session, error)
+	// Replay runs a trigger or function that binary logging refuses to the
+	// application's account, as an administrator, under the settings of the
+	// given session, and makes sure that just that came of it; nil when there is
+	// none. build makes the statement for those settings.
+	Replay func(ctx context.Context, like Session, build func(sqlMode, charset string) (mysql.Definition, error)) error
+	// Definer is the clause that makes the application's account the definer.
+	Definer string
+}
+
+// dialect is how the server reads a script that has said nothing yet.
+func (i *Importer) dialect() sqltext.Dialect {
+	return sqltext.Dialect{MariaDB: i.Server.MariaDB, Version: i.Server.Version}
+}
+
+// reading is a script being read statement by statement.
+type reading struct {
+	*scripts.Reader
+	*script.Content
+}
+
+func (i *Importer) read(ctx context.Context, s script.Source) (*reading, error) {
+	reader, content, err := script.Read(ctx, s, func(name string, src io.Reader) *scripts.Reader {
+		return scripts.NewReader(name, src, i.dialect(), i.Server.SQLMode)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &reading{reader, content}, nil
+}

@@ -1,0 +1,101 @@
+package mysql
+
+import (
+	"bytes"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/load"
+	"yellowfield/internal/sqltext"
+)
+
+// textCheck makes sure that a script is text of its encoding.
+type textCheck struct {
+	load.Encoding
+	strict bool // zero dates may be refused
+}
+
+// badByte finds the first byte that is no text; -1 for none. Binary values are
+// none of its business: literals marked _binary, and values of binary columns.
+func (t *textCheck) badByte(v verdict, table *sqltext.Table) int {
+	switch {
+	case !t.Checks() || utf8.Valid(v.Text):
+		return t.BadByte(v.Text)
+	case v.kind == rows:
+		return badValue(v, table)
+	}
+	scanner := sqltext.NewScanner(v.Text, v.Dialect)
+	binary := false
+	for token, ok := scanner.Next(); ok; token, ok = scanner.Next() {
+		if !utf8.Valid(token.Text) && (!binary || token.Kind != sqltext.String) {
+			return token.Start + load.FirstInvalid(token.Text)
+		}
+		binary = token.Is("_binary")
+	}
+	return -1
+}
+
+// badValue looks at the values of rows. Those of a table that the script has
+// not made are left to the server.
+func badValue(v verdict, table *sqltext.Table) int {
+	if table == nil {
+		return -1
+	}
+	columns := v.insert.Columns
+	if columns == nil {
+		for _, c := range table.Columns {
+			columns = append(columns, c.Name)
+		}
+	}
+	found := -1
+	scanner := sqltext.NewRowScanner(v.Text, v.insert.Body, v.Dialect)
+	var row sqltext.Row
+	scanner.Each = func(position int, value []byte) {
+		if found >= 0 || value[0] == '_' || utf8.Valid(value) {
+			return
+		}
+		if position < len(columns) {
+			if c := table.Column(columns[position]); c != nil && isBinary(c) {
+				return
+			}
+		}
+		found = cap(v.Text) - cap(value) + load.FirstInvalid(value) // both are slices of one text
+	}
+	for found < 0 && scanner.Next(&row) {
+	}
+	return found
+}
+
+// isBinary reports whether a column holds bytes and no text.
+func isBinary(c *sqltext.Column) bool {
+	switch c.Type {
+	case "BIT", "GEOMETRY", "POINT", "LINESTRING", "POLYGON", "MULTIPOINT", "MULTILINESTRING", "MULTIPOLYGON", "GEOMETRYCOLLECTION":
+		return true
+	}
+	return strings.HasSuffix(c.Type, "BLOB") || strings.HasSuffix(c.Type, "BINARY") || c.Charset == "binary"
+}
+
+// observe follows SET NAMES and sql_mode.
+func (t *textCheck) observe(v verdict) {
+	if v.head.Verb != "SET" {
+		return
+	}
+	for _, a := range sqltext.SetOf(v.tokens) {
+		if len(a.Value) == 0 || a.User {
+			continue
+		}
+		value := strings.ToLower(a.Value[0].Plain())
+		switch a.Name {
+		case "names", "character set", "character_set_client":
+			if a.Value[0].Kind != sqltext.Punct { // not another variable's
+				t.Foreign = !strings.HasPrefix(value, "utf8")
+			}
+		case "sql_mode":
+			t.strict = strings.Contains(value, "strict") && strings.Contains(value, "no_zero_date")
+		}
+	}
+}
+
+func (t *textCheck) zeroDates(v verdict) bool {
+	return t.strict && bytes.Contains(v.text, []byte("'0000-00-00"))
+}

@@ -1,0 +1,109 @@
+package load
+
+import (
+	"errors"
+	"io"
+	"strings"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/script"
+	"yellowfield/internal/sqltext"
+)
+
+// Run is a series of rows for one table with nothing else between, long enough for a
+// session to read it from the file by itself.
+type Run struct {
+	Table    sqltext.ObjectName
+	From, To sqltext.Mark // To has no meaning for the last one
+	End      int64        // where it ends in the script
+	Last     bool         // nothing stands behind it
+	Bytes    int64
+}
+
+// LongRun is how many bytes a run must have to be read on its own.
+const LongRun = 4 << 20
+
+// Runs finds the runs of a script while it is read.
+type Runs struct {
+	reader  sqltext.Reader
+	content *script.Content
+	least   int64 // bytes of a run
+	found   map[int64]*Run
+	current *Run
+}
+
+// NewRuns finds the runs of a script, of at least so many bytes, for its survey.
+func NewRuns(reader sqltext.Reader, content *script.Content, least int64, survey *Survey) *Runs {
+	return &Runs{reader: reader, content: content, least: least, found: survey.Runs}
+}
+
+// Row takes the statement that was read last, which gives a table rows of so many
+// bytes.
+func (r *Runs) Row(table sqltext.ObjectName, bytes int64) {
+	if r.current == nil || r.current.Table != table {
+		r.Close(false)
+		r.current = &Run{Table: table, From: r.reader.Mark()}
+	}
+	r.current.Bytes += bytes
+}
+
+// More adds bytes of rows that the statement before brings.
+func (r *Runs) More(bytes int64) { r.current.Bytes += bytes }
+
+// Close ends the run before the statement that was read last, or at the end of the
+// script.
+func (r *Runs) Close(atEnd bool) {
+	run := r.current
+	r.current = nil
+	if run == nil || run.Bytes < r.least || r.content.Plain == nil {
+		return
+	}
+	run.Last, run.End = atEnd, r.reader.BytesRead()
+	if !atEnd {
+		run.To = r.reader.Mark()
+		run.End = run.To.Offset
+	}
+	r.found[run.From.Offset] = run
+}
+
+// Skip has the script's reader go on behind the run.
+func (r *Run) Skip(name string, reader sqltext.Reader, content *script.Content) error {
+	if r.Last {
+		reader.Resume(strings.NewReader(""), r.From)
+		return nil
+	}
+	return resume(name, reader, content, r.To)
+}
+
+// Read reads the run's statements once more, with a reader of the same script.
+func (r *Run) Read(name string, reader sqltext.Reader, content *script.Content, take func(sqltext.Statement) error) error {
+	if err := resume(name, reader, content, r.From); err != nil {
+		return err
+	}
+	for {
+		statement, err := reader.Next()
+		if errors.Is(err, io.EOF) || err == nil && statement.Offset >= r.End {
+			return nil
+		}
+		if err == nil {
+			err = take(statement)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+func resume(name string, reader sqltext.Reader, content *script.Content, at sqltext.Mark) error {
+	if _, err := content.Plain.Seek(at.Offset, io.SeekStart); err != nil {
+		return fault.New(fault.Failed, "check the disk", "%s cannot be read again: %v", name, err).With(err)
+	}
+	reader.Resume(content.Plain, at)
+	return nil
+}
+
+// Changed is the error for a statement of a run that is not what it was in the first
+// pass.
+func Changed(name string, s sqltext.Statement) error {
+	return fault.At(fault.Failed, fault.Place{File: name, Line: s.Line, Column: s.Column}, "run the import again", "the script has changed while it was read")
+}

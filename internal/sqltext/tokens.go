@@ -1,0 +1,51 @@
+package sqltext
+
+import "strings"
+
+// Tokens are all tokens of one statement.
+type Tokens []Token
+
+// Scan gives all tokens of a statement.
+func Scan(text []byte, d Dialect) Tokens {
+	var tokens Tokens
+	s := NewScanner(text, d)
+	for t, ok := s.Next(); ok; t, ok = s.Next() {
+		tokens = append(tokens, t)
+	}
+	return tokens
+}
+
+// noToken stands for what is before or behind a statement, and equals nothing.
+var noToken = Token{Kind: Punct, Text: []byte{0}}
+
+// At gives a token; before and behind the statement one that equals nothing.
+func (t Tokens) At(i int) Token {
+	if i >= 0 && i < len(t) {
+		return t[i]
+	}
+	return noToken
+}
+
+// Begins reports whether the statement begins with the given words and characters,
+// in any case.
+func (t Tokens) Begins(with ...string) bool {
+	if len(t) < len(with) {
+		return false
+	}
+	for i, want := range with {
+		if !strings.EqualFold(string(t[i].Text), want) {
+			return false
+		}
+	}
+	return true
+}
+
+// Has reports whether a keyword stands anywhere in the statement.
+func (t Tokens) Has(keyword string) bool {
+	for _, token := range t {
+		if token.Is(keyword) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,275 @@
+// Package window is what the readers of SQL scripts look through: a piece of the
+// script that grows as more is needed, with the place of its beginning, and the
+// errors that have such a place.
+//
+// It must never know of any dialect: what a statement or a comment is, its readers say.
+package window
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"math/bits"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/fault"
+)
+
+// Window is the part of a script that is looked at: bytes that are read on when more
+// is needed, with the place of their beginning.
+type Window struct {
+	Buf []byte // unread input; Buf[:Pos] belongs to the piece being read
+	Pos int
+	Err error // what the source ended with
+
+	Offset       int64 // of Buf[0] in the script
+	Line, Column int   // of Buf[0], from 1; columns count characters
+
+	// Token is what the script writes for the prefix of its tables; empty for none.
+	Token  []byte
+	prefix []byte
+	seen   []int // where in Buf the piece being read holds the token
+
+	name    string // of the file, for errors
+	src     io.Reader
+	longest int // bytes of a statement, and of what stands between two
+}
+
+// ReadAhead is the size of one read: large enough that the cost of a system
+// call disappears behind scanning.
+const ReadAhead = 256 << 10
+
+// LongestStatement is how many bytes a statement may have, unless LimitStatements
+// says otherwise: far more than servers take as one, and little enough to be held in
+// memory.
+const LongestStatement = 64 << 20
+
+// What a script can be wrong in, for errors.Is.
+var (
+	ErrTooLong       = errors.New("a statement is too long")
+	ErrUnclosed      = errors.New("a literal or comment is never closed")
+	ErrClientCommand = errors.New("a command of the stock client")
+)
+
+// New looks at src from its beginning; name is the file's, for error messages.
+func New(name string, src io.Reader) Window {
+	return Window{name: name, src: src, Line: 1, Column: 1, longest: LongestStatement, Buf: make([]byte, 0, ReadAhead)}
+}
+
+// Restart goes on with src, which begins at another place of the same script.
+func (r *Window) Restart(src io.Reader, offset int64, line, column int) {
+	r.src, r.Err = src, nil
+	r.Buf, r.Pos = make([]byte, 0, ReadAhead), 0
+	r.Offset, r.Line, r.Column = offset, line, column
+}
+
+// LimitStatements sets how many bytes a statement may have; 0 leaves it as it is. A
+// longer one is an error with its place. It must be called before Next.
+func (r *Window) LimitStatements(bytes int) {
+	if bytes > 0 {
+		r.longest = bytes
+	}
+}
+
+// SkipMark passes over a mark of the byte order at the very beginning.
+func (r *Window) SkipMark() {
+	if r.Ensure(3) && bytes.HasPrefix(r.Buf, []byte("\ufeff")) {
+		r.Pos = 3
+		r.Consume(3)
+		r.Column = 1 // the mark is no character of the first line
+	}
+}
+
+// Ensure makes at least n bytes available from pos on, if the source has them.
+func (r *Window) Ensure(n int) bool {
+	for len(r.Buf)-r.Pos < n {
+		if r.Err != nil {
+			return false
+		}
+		if len(r.Buf) > r.longest {
+			r.Err = ErrTooLong
+			return false
+		}
+		if cap(r.Buf)-len(r.Buf) < ReadAhead/2 {
+			grown := make([]byte, len(r.Buf), min(2*cap(r.Buf), max(r.longest, cap(r.Buf)))+ReadAhead)
+			copy(grown, r.Buf)
+			r.Buf = grown
+		}
+		var got int
+		got, r.Err = r.src.Read(r.Buf[len(r.Buf):cap(r.Buf)])
+		r.Buf = r.Buf[:len(r.Buf)+got]
+	}
+	return true
+}
+
+// Consume forgets the first n bytes and moves the place behind them.
+func (r *Window) Consume(n int) {
+	if n == 0 {
+		return
+	}
+	gone := r.Buf[:n]
+	if lines := bytes.Count(gone, []byte{'\n'}); lines > 0 {
+		r.Line += lines
+		r.Column = 1
+		gone = gone[bytes.LastIndexByte(gone, '\n')+1:]
+	}
+	if len(gone) > 0 {
+		r.Column += utf8.RuneCount(gone)
+	}
+	r.Offset += int64(n)
+	r.Pos -= n
+	// Slicing keeps the cost of small statements small; the bytes are moved
+	// to the front only when the buffer is nearly used up.
+	r.Buf = r.Buf[n:]
+	if len(r.Buf) == 0 || cap(r.Buf) < ReadAhead/2 {
+		fresh := make([]byte, len(r.Buf), max(ReadAhead, 2*len(r.Buf)))
+		copy(fresh, r.Buf)
+		r.Buf = fresh
+	}
+}
+
+// PlaceAt is the place of buf[at].
+func (r *Window) PlaceAt(at int) fault.Place {
+	line, col := r.Line, r.Column
+	before := r.Buf[:at]
+	if n := bytes.Count(before, []byte{'\n'}); n > 0 {
+		line += n
+		col = 1
+		before = before[bytes.LastIndexByte(before, '\n')+1:]
+	}
+	return fault.Place{File: r.name, Line: line, Column: col + utf8.RuneCount(before)}
+}
+
+// Ended is the error for an input that ends where it may not, or the source's
+// own error when that is why it ended.
+func (r *Window) Ended(opened int, what, closer string) error {
+	if !errors.Is(r.Err, io.EOF) {
+		return r.SourceError()
+	}
+	place := r.PlaceAt(opened)
+	start := bytes.LastIndexByte(r.Buf[:opened], '\n') + 1
+	line, _, _ := bytes.Cut(r.Buf[start:], []byte{'\n'})
+	// The line may have begun in a part already consumed; then the excerpt
+	// would not fit the column, and the place alone has to do.
+	excerpt := ""
+	if start > 0 || r.Column == 1 {
+		excerpt = fault.ExcerptLine(strings.TrimRight(string(line), "\r"), place)
+	}
+	return &fault.Error{
+		Class: fault.Invalid, Place: place, Excerpt: excerpt, Cause: ErrUnclosed,
+		What: "the script ends inside " + what + " that opens here",
+		Next: "close it with " + closer + ", or get the script again if it was cut off",
+	}
+}
+
+// SourceError is the error for a source that could not be read to its end.
+func (r *Window) SourceError() error {
+	if errors.Is(r.Err, context.Canceled) {
+		return fault.Stopped(r.Err)
+	}
+	if errors.Is(r.Err, ErrTooLong) {
+		return &fault.Error{
+			Class: fault.Invalid, Place: r.PlaceAt(0), Cause: r.Err,
+			What: fmt.Sprintf("a statement or comment begins here that is longer than %d MiB", r.longest>>20),
+			Next: "is a quote missing? Else raise {longest-statement} as far as there is memory",
+		}
+	}
+	return &fault.Error{
+		Class: fault.Invalid, Place: r.PlaceAt(len(r.Buf)), Cause: r.Err,
+		What: "the script cannot be read to its end: " + r.Err.Error(),
+		Next: "get the file again; nothing behind this place was read",
+	}
+}
+
+// At reports whether text stands at Pos.
+func (r *Window) At(text string) bool {
+	return r.Ensure(len(text)) && string(r.Buf[r.Pos:r.Pos+len(text)]) == text
+}
+
+// SkipLine moves Pos behind the end of the line.
+func (r *Window) SkipLine() {
+	for r.Ensure(1) {
+		if i := bytes.IndexByte(r.Buf[r.Pos:], '\n'); i >= 0 {
+			r.Pos += i + 1
+			return
+		}
+		r.Pos = len(r.Buf)
+	}
+}
+
+// BytesRead reports how many bytes of the script have been passed.
+func (r *Window) BytesRead() int64 { return r.Offset + int64(r.Pos) }
+
+// IsSpace reports whether a byte is white space to the servers.
+func IsSpace(c byte) bool {
+	return c == ' ' || c == '\n' || c == '\r' || c == '\t' || c == '\v' || c == '\f'
+}
+
+// LiteralEnd finds the first quote, or backslash where that escapes; it looks
+// at eight bytes at a time.
+func LiteralEnd(text []byte, quote byte, escapes bool) int {
+	const ones, highs = 0x0101010101010101, 0x8080808080808080
+	quotes, backslashes := ones*uint64(quote), ones*uint64('\\')
+	if !escapes {
+		backslashes = quotes
+	}
+	i := 0
+	for ; i+8 <= len(text); i += 8 {
+		word := binary.LittleEndian.Uint64(text[i:])
+		// A byte that equals the wanted one is zero in the difference, and
+		// the lowest such byte is marked in its highest bit.
+		q, b := word^quotes, word^backslashes
+		if found := ((q-ones)&^q | (b-ones)&^b) & highs; found != 0 {
+			return i + bits.TrailingZeros64(found)/8
+		}
+	}
+	for ; i < len(text); i++ {
+		if text[i] == quote || text[i] == '\\' && escapes {
+			break
+		}
+	}
+	return i
+}
+
+// ReplacePrefix makes the reader write prefix wherever the script says token,
+// outside string literals and comments. It must be called before the first statement.
+func (r *Window) ReplacePrefix(token, prefix string) {
+	r.Token, r.prefix = []byte(token), []byte(prefix)
+}
+
+// AtToken reports whether the prefix token stands at Pos.
+func (r *Window) AtToken() bool {
+	return len(r.Token) > 0 && r.Ensure(len(r.Token)) && bytes.HasPrefix(r.Buf[r.Pos:], r.Token)
+}
+
+// See notes that the prefix token begins at a place of Buf.
+func (r *Window) See(at int) { r.seen = append(r.seen, at) }
+
+// Unsee forgets the tokens from a place of Buf on.
+func (r *Window) Unsee(from int) {
+	for i, at := range r.seen {
+		if at >= from {
+			r.seen = r.seen[:i]
+			return
+		}
+	}
+}
+
+// Cut gives Buf[:end] without the white space at its end, as the stock clients send
+// it: as it stands in the script, and with the prefix in place of its token.
+func (r *Window) Cut(end int) (raw, text []byte) {
+	raw = bytes.TrimRight(r.Buf[:end], " \n\r\t\v\f")
+	if len(r.seen) == 0 {
+		return raw, raw
+	}
+	last := 0
+	for _, at := range r.seen {
+		text = append(append(text, raw[last:at]...), r.prefix...)
+		last = at + len(r.Token)
+	}
+	return raw, append(text, raw[last:]...)
+}
