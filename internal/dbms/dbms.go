@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yellowfield/internal/secret"
 )
 
 // Address is how a server is reached: by socket, else by host and port.
@@ -111,9 +113,8 @@ func HostMatches(pattern, host string) bool {
 // AccountState is what a server says of an account.
 type AccountState struct {
 	Account
-	Plugin         string
-	Verifier       []byte
-	SecondMethod   bool // a second way to log in is set up beside the first
+	Verifier       secret.Verifier // with its method, which may be known by itself
+	SecondMethod   bool            // a second way to log in is set up beside the first
 	Locked         bool
 	Expired        bool
 	RequiresTLS    bool

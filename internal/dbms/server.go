@@ -21,8 +21,8 @@ type Login struct {
 	AsApplication bool
 }
 
-// Session is somebody's connection to the server.
-type Session struct {
+// Connection is somebody's to the server.
+type Connection struct {
 	Who         string // account, where from, number, since when: for a person
 	Administers bool   // the account may administer others', so that its locks count
 	End         Statement
@@ -46,78 +46,85 @@ type Facts struct {
 
 // Server is a server with an open login: what every product can do in its own
 // way. Statements are built apart from being sent, so that they can be shown
-// first.
+// first. Who needs one part of it asks for that alone.
 type Server interface {
+	Session
+	Locks
+	Inspector
+	SQL
+}
+
+// Session is an open login: it tells what it meets and sends what changes something.
+type Session interface {
 	Facts() Facts
 	// CurrentUser is the account the server took the login for.
 	CurrentUser() string
-	// Tell has every statement that changes something told, before it is sent.
-	Tell(trace func(Statement))
+	// OnChange has every statement that changes something told, before it is sent.
+	OnChange(tell func(Statement))
 	Close()
 	// Exec sends statements that change something, one after the other.
 	Exec(ctx context.Context, statements ...Statement) error
+	// RemoveObjects drops, of the objects that a script made in a database, those
+	// that are there now and were not before, with what depends on them.
+	RemoveObjects(ctx context.Context, database string, made, before map[Object]bool) error
 	// Encrypted reports whether what is sent stays unseen on the way.
 	Encrypted() bool
 	// Unavailable says why the server cannot be provisioned now; nil when it can.
 	Unavailable() error
+	// SessionFacts tells what this login meets.
+	SessionFacts(ctx context.Context) (SessionFacts, error)
+}
+
+// Locks keep others out, and others' sessions.
+type Locks interface {
 	// Lock takes a named lock on the server without waiting; held is false when
 	// someone else has it.
 	Lock(ctx context.Context, name string) (release func(), held bool, err error)
-	// LockHolder gives the session that has a named lock, which any account may take;
-	// nil when nobody has it any more.
-	LockHolder(ctx context.Context, name string) (*Session, error)
+	// LockHolder gives the connection that has a named lock, which any account may
+	// take; nil when nobody has it any more.
+	LockHolder(ctx context.Context, name string) (*Connection, error)
 	// EndSessions ends the open connections of an account.
 	EndSessions(ctx context.Context, a Account) error
+}
 
+// Inspector reads what the server holds. It changes nothing.
+type Inspector interface {
 	// ReadCatalogue reads what the server holds in a few queries; accounts and
 	// everyone's rights need an administrator.
 	ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error)
 	// Contents reads what databases hold.
 	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
-	// RemoveObjects drops, of the objects that a script made in a database, those
-	// that are there now and were not before, with what depends on them.
-	RemoveObjects(ctx context.Context, database string, made, before map[Object]bool) error
-	// TableName is a table's name as the server stores it.
-	TableName(name string) string
-	// SessionFacts tells what this login meets.
-	SessionFacts(ctx context.Context) (SessionFacts, error)
 	// Deviations lists tables whose character set is not their database's.
 	Deviations(ctx context.Context, database string) ([]Deviation, error)
 	// LacksPasswordKey reports whether logins over TCP without TLS work only as long
 	// as the server remembers an earlier one.
 	LacksPasswordKey(ctx context.Context) (bool, error)
-	// StoredVerifier gives what the server keeps of an account's password; nil
+	// StoredVerifier gives what the server keeps of an account's password; a zero one
 	// when this login may not read it.
-	StoredVerifier(ctx context.Context, a Account) (plugin string, verifier []byte, err error)
+	StoredVerifier(ctx context.Context, a Account) (secret.Verifier, error)
+}
 
-	// Resolve turns levels and privilege names into the privileges they mean for
-	// a database with the given contents.
-	Resolve(rights []string, contents Contents) Privileges
-	// HeldOn gives the rights that an account really has on a database, and
-	// other grants that leak into it.
-	HeldOn(database string, g Grants) (held Privileges, leaking []string)
-	// Elsewhere lists what else an account may touch.
-	Elsewhere(database string, g Grants) []string
-	// AdministratorLacks names the rights that an administrator with grants g
-	// would lack for provisioning.
-	AdministratorLacks(g Grants, database string, rights Privileges) []string
-	// LacksForEndingSessions is the same for ending others' sessions.
-	LacksForEndingSessions(g Grants) []string
-	// LowerOrRaise gives the statements that turn the held rights into the
-	// wanted ones; lowers tells whether open sessions would keep some.
-	LowerOrRaise(a Account, database string, g Grants, want Privileges) (statements []Statement, lowers bool)
-	// Pattern is how a database is written in a grant.
-	Pattern(database string) string
-	Grant(p Privileges, pattern string, a Account) []Statement
-	Revoke(p Privileges, pattern string, a Account) []Statement
-	// RevokeGlobal takes a right on the whole server.
-	RevokeGlobal(right string, a Account) Statement
+// SQL is what needs no connection: the statements of a product, and what its grants
+// mean.
+type SQL interface {
+	Databases
+	Accounts
+	Rights
+}
 
+// Databases are the statements that make and drop them.
+type Databases interface {
+	CreateDatabase(d Database) []Statement
+	DropDatabase(name string) []Statement
+	// TableName is a table's name as the server stores it.
+	TableName(name string) string
+}
+
+// Accounts are the statements about accounts.
+type Accounts interface {
 	// Verifier makes a fresh one of an account's password, for a method or, where
 	// none is named, the one that suits PHP's clients.
 	Verifier(a Account, p secret.Password, method string) secret.Verifier
-	CreateDatabase(d Database) []Statement
-	DropDatabase(name string) []Statement
 	// CreateAccount makes an account whose password is sent as a verifier.
 	CreateAccount(a Account, v secret.Verifier, o AccountOptions) Statement
 	// CreateAccountInPlain sends the password itself, for servers whose policy
@@ -131,6 +138,32 @@ type Server interface {
 	// LockAccount and UnlockAccount stop and allow new logins.
 	LockAccount(a Account) Statement
 	UnlockAccount(a Account) Statement
+}
+
+// Rights are what grants mean, and the statements that change them.
+type Rights interface {
+	// Resolve turns levels and privilege names into the privileges they mean for
+	// a database with the given contents.
+	Resolve(rights []string, contents Contents) Privileges
+	// HeldOn gives the rights that an account really has on a database, and
+	// other grants that leak into it.
+	HeldOn(database string, g Grants) (held Privileges, leaking []string)
+	// Elsewhere lists what else an account may touch.
+	Elsewhere(database string, g Grants) []string
+	// AdministratorLacks names the rights that an administrator with grants g
+	// would lack for provisioning.
+	AdministratorLacks(g Grants, database string, rights Privileges) []string
+	// LacksForEndingSessions is the same for ending others' sessions.
+	LacksForEndingSessions(g Grants) []string
+	// ChangeRights gives the statements that turn the held rights into the
+	// wanted ones; lowers tells whether open sessions would keep some.
+	ChangeRights(a Account, database string, g Grants, want Privileges) (statements []Statement, lowers bool)
+	// Pattern is how a database is written in a grant.
+	Pattern(database string) string
+	Grant(p Privileges, pattern string, a Account) []Statement
+	Revoke(p Privileges, pattern string, a Account) []Statement
+	// RevokeGlobal takes a right on the whole server.
+	RevokeGlobal(right string, a Account) Statement
 }
 
 // HasVariables are servers with global variables that an import may need

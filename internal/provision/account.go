@@ -110,11 +110,8 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 	if p.IsZero() {
 		return false, true
 	}
-	if matches, known = p.Matches(state.Plugin, secret.StoredVerifier(state.Plugin, state.Verifier)); known {
+	if matches, known = p.Matches(state.User, state.Verifier); known {
 		return matches, true
-	}
-	if state.Plugin == secret.MethodMD5 {
-		return secret.MD5(p, state.User).Equal(secret.StoredVerifier(state.Plugin, state.Verifier)), true
 	}
 	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: state.User, Password: p})
 	if err != nil {
@@ -254,12 +251,12 @@ func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *cre
 	if err != nil {
 		return "", err
 	}
-	_, stored, err := r.view.server.StoredVerifier(ctx, a)
+	stored, err := r.view.server.StoredVerifier(ctx, a)
 	if err != nil {
 		return "", err
 	}
 	// Where it cannot be read, the login at the end proves it.
-	if stored != nil && !verifier.Equal(secret.StoredVerifier("", stored)) {
+	if stored.IsKnown() && !verifier.Equal(stored) {
 		return "", fault.New(fault.Failed, "report this with the server's version", "server %s stored another password for %s than it was given", r.app.Server, a)
 	}
 	return "", nil
@@ -276,11 +273,12 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 	provision := "yellowfield provision " + r.app.Name
 	trouble := ""
 	matches, known := r.matches(ctx, state, c.password)
+	method := state.Verifier.Method()
 	switch {
-	case slices.Contains(phpCannotUse, state.Plugin):
-		trouble = "logs in by " + state.Plugin + ", which PHP cannot use"
-	case r.accountNamed(a.User).Auth != "" && r.accountNamed(a.User).Auth != state.Plugin:
-		trouble = "logs in by " + cmp.Or(state.Plugin, "no password") + ", not by " + r.accountNamed(a.User).Auth
+	case slices.Contains(phpCannotUse, method):
+		trouble = "logs in by " + method + ", which PHP cannot use"
+	case r.accountNamed(a.User).Auth != "" && r.accountNamed(a.User).Auth != method:
+		trouble = "logs in by " + cmp.Or(method, "no password") + ", not by " + r.accountNamed(a.User).Auth
 	case state.Locked:
 		r.stuck(first, a.String()+" is locked")
 		r.plan.unmet = r.plan.unmet || first
@@ -351,10 +349,10 @@ func (r *run) planServerPassword(a dbms.Account, state dbms.AccountState, c *cre
 		Row:    Row{Step: stepAccount, Outcome: Fixed, Facts: a.String() + ", " + c.source, SQL: statements},
 		object: "password of " + a.String(),
 		undo: func(ctx context.Context) error {
-			if !slices.Contains(restorable, state.Plugin) || len(state.Verifier) == 0 {
-				return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Plugin, a)
+			if !slices.Contains(restorable, state.Verifier.Method()) || !state.Verifier.IsKnown() {
+				return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Verifier.Method(), a)
 			}
-			return r.view.server.Exec(ctx, r.view.server.SetVerifier(a, secret.StoredVerifier(state.Plugin, state.Verifier))...)
+			return r.view.server.Exec(ctx, r.view.server.SetVerifier(a, state.Verifier)...)
 		},
 	})
 	s.act = func(ctx context.Context) (string, error) {

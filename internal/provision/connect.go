@@ -62,7 +62,7 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.S
 		server.Close()
 		return nil, err
 	}
-	server.Tell(func(s dbms.Statement) { e.trace(entry.Name, s) })
+	server.OnChange(func(s dbms.Statement) { e.trace(entry.Name, s) })
 	return server, nil
 }
 
@@ -290,7 +290,7 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 // only when somebody who administers holds it: any account may take one, and an
 // application's could keep everybody out for ever. Its session is ended; a command
 // that changes nothing says so and goes on without the lock.
-func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release func(), holder *dbms.Session, err error) {
+func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release func(), holder *dbms.Connection, err error) {
 	const tries = 5
 	for range tries {
 		release, held, err := admin.Lock(ctx, name)
@@ -324,7 +324,7 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 		}
 	}
 	if holder == nil {
-		holder = &dbms.Session{Who: "a session that comes and goes"}
+		holder = &dbms.Connection{Who: "a session that comes and goes"}
 	}
 	return nil, holder, nil
 }

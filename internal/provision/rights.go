@@ -132,7 +132,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 	if untouched {
 		outcome = Made
 	}
-	statements, lowers := r.view.server.LowerOrRaise(a, name, grants, want)
+	statements, lowers := r.view.server.ChangeRights(a, name, grants, want)
 	if lowers {
 		if lacks := r.view.server.LacksForEndingSessions(r.view.catalogue.GrantsOf(r.view.server.CurrentUser())); len(lacks) > 0 {
 			return fault.New(fault.Invalid, "grant it, or log in as an administrator who has it",

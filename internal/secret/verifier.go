@@ -47,6 +47,10 @@ func MD5(p Password, user string) Verifier {
 	return Verifier{stored: []byte("md5" + hex.EncodeToString(sum[:])), method: MethodMD5}
 }
 
+// IsKnown reports whether there is anything stored: an administrator may not be allowed
+// to read it, and some ways to log in have no password.
+func (v Verifier) IsKnown() bool { return len(v.stored) > 0 }
+
 // Bytes gives the verifier as the server stores it.
 func (v Verifier) Bytes() []byte { return v.stored }
 
@@ -93,11 +97,11 @@ func cachingSHA2(p Password, salt []byte, rounds int) Verifier {
 	return Verifier{stored: append(stored, sha256Crypt([]byte(p.plain), salt, rounds)...), method: MethodCachingSHA2}
 }
 
-// Matches reports whether v is the verifier of the password under the named
-// server plugin. known is false for a plugin or a storage format that cannot
-// be recomputed here; then only a login can tell.
-func (p Password) Matches(plugin string, v Verifier) (matches, known bool) {
-	switch plugin {
+// Matches reports whether v is the verifier of the user's password by its own method.
+// known is false for a method or a storage format that cannot be recomputed here; then
+// only a login can tell.
+func (p Password) Matches(user string, v Verifier) (matches, known bool) {
+	switch v.method {
 	case MethodNative:
 		return Native(p).Equal(v), true
 	case MethodCachingSHA2:
@@ -111,8 +115,10 @@ func (p Password) Matches(plugin string, v Verifier) (matches, known bool) {
 		}
 		salt := v.stored[head : head+cachingSaltLength]
 		return cachingSHA2(p, salt, int(thousands)*1000).Equal(v), true
-	case "scram-sha-256":
+	case MethodSCRAM:
 		return p.matchesSCRAM(v)
+	case MethodMD5:
+		return MD5(p, user).Equal(v), true
 	}
 	return false, false
 }

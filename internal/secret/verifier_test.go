@@ -27,14 +27,14 @@ func TestVerifiersOfPostgreSQL(t *testing.T) {
 	mac.Write([]byte("n=user,r=rOprNGfwEbeRWgbNEkqO,r=" + nonce + ",s=W22ZaJ0SNY7soEsUEjb6gQ==,i=4096,c=biws,r=" + nonce))
 	assert.Equal(t, "6rriTRBi23WpRR/wtup+mMhUZUn/dB5nLTJRsjl95G4=", base64.StdEncoding.EncodeToString(mac.Sum(nil)))
 	for password, matches := range map[string]bool{"pencil": true, "pencil ": false, "Pencil": false, "": false} {
-		has, known := NewPassword(password).Matches(MethodSCRAM, StoredVerifier(MethodSCRAM, []byte(stored)))
+		has, known := NewPassword(password).Matches("", StoredVerifier(MethodSCRAM, []byte(stored)))
 		assert.True(t, known)
 		assert.Equal(t, matches, has, password)
 	}
 	// A soft hyphen and a space that is none are what SASLprep is for.
 	assert.Equal(t, scram(NewPassword("a b"), salt, 10), scram(NewPassword("a\u00a0b"), salt, 10))
 	for _, broken := range []string{"", "SCRAM-SHA-256$", "SCRAM-SHA-256$4096:W22Z", "SCRAM-SHA-256$x:W22ZaJ0SNY7soEsUEjb6gQ==$a:b", "SCRAM-SHA-256$999999999:W22ZaJ0SNY7soEsUEjb6gQ==$a:b", "md5490ffb66be84adea98dc414bc87a3659"} {
-		_, known := NewPassword("pencil").Matches(MethodSCRAM, StoredVerifier(MethodSCRAM, []byte(broken)))
+		_, known := NewPassword("pencil").Matches("", StoredVerifier(MethodSCRAM, []byte(broken)))
 		assert.False(t, known, broken)
 	}
 	first, second := SCRAM(NewPassword("pencil")), SCRAM(NewPassword("pencil"))

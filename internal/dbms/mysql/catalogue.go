@@ -9,6 +9,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
 )
 
 // ReadCatalogue reads all but the accounts' secrets with any login; accounts
@@ -76,9 +77,11 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 	}
 	err := s.each(ctx, query, nil, func(scan func(...any) error) error {
 		var a dbms.AccountState
+		var method string
+		var stored []byte
 		var second sql.NullBool
-		err := scan(&a.User, &a.Host, &a.Plugin, &a.Verifier, &second, &a.Locked, &a.Expired, &a.RequiresTLS, &a.MaxConnections)
-		a.SecondMethod = second.Bool
+		err := scan(&a.User, &a.Host, &method, &stored, &second, &a.Locked, &a.Expired, &a.RequiresTLS, &a.MaxConnections)
+		a.Verifier, a.SecondMethod = secret.StoredVerifier(method, stored), second.Bool
 		c.Accounts[a.Account] = a
 		return err
 	})

@@ -14,7 +14,7 @@ import (
 )
 
 func TestPatternsMeanOneDatabase(t *testing.T) {
-	s := &Server{}
+	s := SQL{}
 	assert.Equal(t, `comb\_ledger`, s.Pattern("comb_ledger"))
 	s.facts.PartialRevokes = true
 	assert.Equal(t, "comb_ledger", s.Pattern("comb_ledger"))
@@ -31,10 +31,10 @@ func TestPatternsMeanOneDatabase(t *testing.T) {
 }
 
 func TestRightsAreChangedWithoutAGap(t *testing.T) {
-	s := &Server{}
+	s := SQL{}
 	app := dbms.Account{User: "comb_app", Host: "10.0.4.%"}
 	change := func(g dbms.Grants, want ...string) []string {
-		statements, _ := s.LowerOrRaise(app, "comb_ledger", g, dbms.NewPrivileges(want...))
+		statements, _ := s.ChangeRights(app, "comb_ledger", g, dbms.NewPrivileges(want...))
 		var shown []string
 		for _, statement := range statements {
 			shown = append(shown, statement.String())
@@ -58,7 +58,7 @@ func TestRightsAreChangedWithoutAGap(t *testing.T) {
 }
 
 func TestAdministratorLacks(t *testing.T) {
-	s := &Server{}
+	s := SQL{}
 	want := dbms.NewPrivileges("SELECT")
 	full := dbms.Grants{Global: dbms.NewPrivileges("SELECT", "CREATE", "DROP", "CREATE USER"), GrantOption: []string{""}}
 	assert.Empty(t, s.AdministratorLacks(full, "one", want))
@@ -72,7 +72,7 @@ func TestSecretsInStatementsAreMasked(t *testing.T) {
 	p := secret.NewPassword("plain-and-visible")
 	a := dbms.Account{User: "x%s", Host: "10.%"} // the % must not be taken for a verb
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
-		s := &Server{facts: dbms.Facts{Product: product}}
+		s := NewSQL(dbms.Facts{Product: product})
 		verifier := secret.Native(p)
 		for _, statement := range append(s.SetVerifier(a, verifier), s.CreateAccount(a, verifier, dbms.AccountOptions{}),
 			s.CreateAccountInPlain(a, p, dbms.AccountOptions{}), s.SetPasswordInPlain(a, p)) {
@@ -85,7 +85,7 @@ func TestSecretsInStatementsAreMasked(t *testing.T) {
 		}
 	}
 	assert.Equal(t, "CREATE USER `x``y`@`%` IDENTIFIED BY 'it''s' REQUIRE SSL WITH MAX_USER_CONNECTIONS 3",
-		(&Server{}).CreateAccountInPlain(dbms.Account{User: "x`y", Host: "%"}, secret.NewPassword("it's"), dbms.AccountOptions{RequireTLS: true, MaxConnections: 3}).Text)
+		SQL{}.CreateAccountInPlain(dbms.Account{User: "x`y", Host: "%"}, secret.NewPassword("it's"), dbms.AccountOptions{RequireTLS: true, MaxConnections: 3}).Text)
 }
 
 func TestOptionFile(t *testing.T) {
@@ -115,9 +115,9 @@ port=3307
 }
 
 func TestResolveLevels(t *testing.T) {
-	assert.Len(t, (&Server{}).Resolve([]string{"structure"}, dbms.Contents{}), 18)
-	plain := (&Server{}).Resolve([]string{"rows", "create"}, dbms.Contents{})
+	assert.Len(t, SQL{}.Resolve([]string{"structure"}, dbms.Contents{}), 18)
+	plain := SQL{}.Resolve([]string{"rows", "create"}, dbms.Contents{})
 	assert.True(t, plain.Has("CREATE") && !plain.Has("TRIGGER"))
-	with := (&Server{}).Resolve([]string{"rows"}, dbms.Contents{Triggers: []dbms.Object{{}}, Events: []dbms.Object{{}}})
+	with := SQL{}.Resolve([]string{"rows"}, dbms.Contents{Triggers: []dbms.Object{{}}, Events: []dbms.Object{{}}})
 	assert.True(t, with.Has("TRIGGER") && with.Has("EVENT"), "else every change to a table with a trigger is refused")
 }

@@ -11,7 +11,7 @@ import (
 // database-level grants, and the other patterns of the account that match the
 // database without meaning it alone. Only the most specific matching row
 // counts on the server, which is the one spelled exactly, if there is one.
-func (s *Server) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, leaking []string) {
+func (s SQL) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, leaking []string) {
 	exact := s.Pattern(database)
 	held = g.Databases[exact]
 	for pattern := range g.Databases {
@@ -25,7 +25,7 @@ func (s *Server) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, l
 
 // Elsewhere lists what else an account may touch: other databases, or the
 // whole server.
-func (s *Server) Elsewhere(database string, g dbms.Grants) []string {
+func (s SQL) Elsewhere(database string, g dbms.Grants) []string {
 	var places []string
 	if len(g.Global) > 0 {
 		places = append(places, "the whole server ("+firstOf(g.Global)+")")
@@ -53,7 +53,7 @@ func firstOf(p dbms.Privileges) string {
 }
 
 // matches applies a stored grant pattern to a database name as the server does.
-func (s *Server) matches(pattern, database string) bool {
+func (s SQL) matches(pattern, database string) bool {
 	if s.facts.PartialRevokes {
 		return pattern == database
 	}
@@ -87,7 +87,7 @@ func like(pattern, text string) bool {
 // AdministratorLacks names the rights that an administrator with grants g
 // would lack for provisioning the given database with the given rights; nil
 // when nothing is missing.
-func (s *Server) AdministratorLacks(g dbms.Grants, database string, grants dbms.Privileges) []string {
+func (s SQL) AdministratorLacks(g dbms.Grants, database string, grants dbms.Privileges) []string {
 	have := g.Global
 	if g.Global.Has("ALL PRIVILEGES") {
 		return nil
@@ -118,7 +118,7 @@ func (s *Server) AdministratorLacks(g dbms.Grants, database string, grants dbms.
 // LacksForEndingSessions names the global rights that an administrator with
 // grants g would need to end other accounts' sessions, and lacks. Neither
 // product says so when asked to: they pass over what the account may not see.
-func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
+func (s SQL) LacksForEndingSessions(g dbms.Grants) []string {
 	if s.facts.Product == dbms.MariaDB {
 		if g.Global.Has("SUPER") || g.Global.Has("CONNECTION ADMIN") {
 			return nil
@@ -135,11 +135,11 @@ func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
 	return lacks
 }
 
-// LowerOrRaise gives the statements that turn the held rights into the wanted
+// ChangeRights gives the statements that turn the held rights into the wanted
 // ones without a gap: first the target is granted, then exactly what is too
 // much is revoked. lowers tells whether open sessions would keep rights that
 // they should lose.
-func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []dbms.Statement, lowers bool) {
+func (s SQL) ChangeRights(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []dbms.Statement, lowers bool) {
 	pattern := s.Pattern(database)
 	held, leaking := s.HeldOn(database, g)
 	if len(want.Minus(held)) > 0 {
@@ -170,7 +170,7 @@ var read = dbms.NewPrivileges("SELECT", "SHOW VIEW")
 // mean for a database with the given contents. A level of rows takes in
 // TRIGGER and EVENT while the database has any: without them every change to a
 // table with a trigger is refused, and events stop.
-func (s *Server) Resolve(rights []string, contents dbms.Contents) dbms.Privileges {
+func (s SQL) Resolve(rights []string, contents dbms.Contents) dbms.Privileges {
 	var set dbms.Privileges
 	for _, word := range rights {
 		switch word {

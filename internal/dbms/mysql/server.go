@@ -25,7 +25,7 @@ import (
 // Server is a server with an open login.
 type Server struct {
 	dbms.Login
-	facts       dbms.Facts
+	SQL
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
 	cluster     *cluster             // nil for a server by itself
@@ -71,8 +71,8 @@ func (s *Server) Facts() dbms.Facts { return s.facts }
 // CurrentUser is the account the server took the login for.
 func (s *Server) CurrentUser() string { return s.currentUser }
 
-// Tell has every statement that changes something told, before it is sent.
-func (s *Server) Tell(trace func(dbms.Statement)) { s.trace = trace }
+// OnChange has every statement that changes something told, before it is sent.
+func (s *Server) OnChange(trace func(dbms.Statement)) { s.trace = trace }
 
 // Close ends all connections.
 func (s *Server) Close() { _ = s.db.Close() }
@@ -145,14 +145,6 @@ func (s *Server) readFacts(ctx context.Context) error {
 		}
 	}
 	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.currentUser)
-}
-
-// TableName is a table's name as the server stores it.
-func (s *Server) TableName(name string) string {
-	if s.facts.LowerCaseTables {
-		return strings.ToLower(name)
-	}
-	return name
 }
 
 // each runs a query and calls take for every row.

@@ -13,6 +13,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
 )
 
 // Lock takes a named lock on the server without waiting. It is held by a
@@ -51,19 +52,19 @@ func lockName(name string) string {
 // LockHolder gives the session that has a named lock. An account counts as one that
 // administers when its name is ours, it has a right over other accounts, or it was
 // granted any role, whose rights are not looked into.
-func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Session, error) {
+func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection, error) {
 	roles := "mysql.role_edges WHERE TO_USER"
 	if s.facts.Product == dbms.MariaDB {
 		roles = "mysql.roles_mapping WHERE User"
 	}
-	var holder *dbms.Session
+	var holder *dbms.Connection
 	err := s.each(ctx, `SELECT p.ID, p.USER, p.HOST, p.TIME, p.USER = ? OR EXISTS (SELECT 1 FROM `+roles+` = p.USER)
 			OR EXISTS (SELECT 1 FROM mysql.user u WHERE u.User = p.USER AND 'Y' IN (u.Create_user_priv, u.Super_priv, u.Grant_priv))
 		FROM information_schema.PROCESSLIST p WHERE p.ID = IS_USED_LOCK(?)`, []any{dbms.ParseAccount(s.currentUser).User, lockName(name)},
 		func(scan func(...any) error) error {
 			var id, seconds int64
 			var user, host string
-			holder = &dbms.Session{}
+			holder = &dbms.Connection{}
 			err := scan(&id, &user, &host, &seconds, &holder.Administers)
 			holder.Who = fmt.Sprintf("%s from %s, connection %d, whose last statement began %d s ago", user, host, id, seconds)
 			holder.End = plain("KILL %d", id)
@@ -99,13 +100,15 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 }
 
 // StoredVerifier reads one account's verifier back; for checking what was set.
-func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (plugin string, verifier []byte, err error) {
+func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (secret.Verifier, error) {
 	query := `SELECT plugin, authentication_string FROM mysql.user WHERE user = ? AND host = ?`
 	if s.facts.Product == dbms.MariaDB {
 		query = `SELECT JSON_VALUE(Priv, '$.plugin'), JSON_VALUE(Priv, '$.authentication_string') FROM mysql.global_priv WHERE User = ? AND Host = ?`
 	}
-	err = s.row(ctx, query, []any{a.User, a.Host}, &plugin, &verifier)
-	return plugin, verifier, err
+	var method string
+	var stored []byte
+	err := s.row(ctx, query, []any{a.User, a.Host}, &method, &stored)
+	return secret.StoredVerifier(method, stored), err
 }
 
 // SessionFacts asks the server how it sees this login.

@@ -8,6 +8,12 @@ import (
 	"yellowfield/internal/secret"
 )
 
+// SQL is what needs no connection: statements, and what grants mean.
+type SQL struct{ facts dbms.Facts }
+
+// NewSQL is that of a server that has told its facts.
+func NewSQL(facts dbms.Facts) SQL { return SQL{facts} }
+
 func plain(format string, args ...any) dbms.Statement {
 	return dbms.Statement{Text: fmt.Sprintf(format, args...)}
 }
@@ -34,7 +40,7 @@ func quoteAccount(a dbms.Account) string { return quoteName(a.User) + "@" + quot
 // database alone: _ and % are escaped, because GRANT takes them for wildcards,
 // unless partial_revokes makes them stand for themselves (MySQL Reference
 // Manual, "GRANT Statement"; MariaDB, "GRANT").
-func (s *Server) Pattern(database string) string {
+func (s SQL) Pattern(database string) string {
 	if s.facts.PartialRevokes {
 		return database
 	}
@@ -43,13 +49,13 @@ func (s *Server) Pattern(database string) string {
 
 // CreateDatabase spells out character set and collation always: without them
 // the server's default applies, which may lose text.
-func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
+func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 	return []dbms.Statement{plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)}
 }
 
 // DropDatabase drops a database and all it holds. That it is not there is no
 // error: a statement that was interrupted may not have reached the server.
-func (s *Server) DropDatabase(name string) []dbms.Statement {
+func (s SQL) DropDatabase(name string) []dbms.Statement {
 	return []dbms.Statement{plain("DROP DATABASE IF EXISTS %s", quoteName(name))}
 }
 
@@ -64,14 +70,14 @@ func clause(o dbms.AccountOptions) string {
 
 // Verifier makes a verifier of a method, for no method of the one that PHP's
 // clients can use here.
-func (s *Server) Verifier(_ dbms.Account, p secret.Password, method string) secret.Verifier {
+func (s SQL) Verifier(_ dbms.Account, p secret.Password, method string) secret.Verifier {
 	if s.method(method) == secret.MethodNative {
 		return secret.Native(p)
 	}
 	return secret.CachingSHA2(p)
 }
 
-func (s *Server) method(wanted string) string {
+func (s SQL) method(wanted string) string {
 	switch {
 	case wanted != "":
 		return wanted
@@ -82,12 +88,12 @@ func (s *Server) method(wanted string) string {
 }
 
 // CreateAccount makes an account whose password is sent as a verifier.
-func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
+func (s SQL) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
 	return s.withVerifier("CREATE USER "+quoteAccount(a), v, clause(o))
 }
 
 // SetVerifier replaces all ways to log in by the one password.
-func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
+func (s SQL) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
 	statements := []dbms.Statement{s.withVerifier("ALTER USER "+quoteAccount(a), v, "")}
 	if s.facts.Product == dbms.MySQL {
 		// A password retained by an earlier rotation would go on working.
@@ -96,7 +102,7 @@ func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement
 	return statements
 }
 
-func (s *Server) withVerifier(head string, v secret.Verifier, tail string) dbms.Statement {
+func (s SQL) withVerifier(head string, v secret.Verifier, tail string) dbms.Statement {
 	method := s.method(v.Method())
 	if s.facts.Product == dbms.MariaDB {
 		return masked(head+" IDENTIFIED VIA "+method+" USING ", "'"+string(v.Bytes())+"'", tail)
@@ -107,50 +113,58 @@ func (s *Server) withVerifier(head string, v secret.Verifier, tail string) dbms.
 // CreateAccountInPlain sends the password itself, for servers whose password
 // policy refuses verifiers. The caller makes sure that the connection is
 // encrypted or local.
-func (s *Server) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
+func (s SQL) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
 	return masked("CREATE USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), clause(o))
 }
 
 // SetPasswordInPlain is CreateAccountInPlain for an account that exists.
-func (s *Server) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
+func (s SQL) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
 	return masked("ALTER USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), "")
 }
 
 // SetOptions changes the conditions of an account.
-func (s *Server) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
+func (s SQL) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
 	return plain("ALTER USER %s%s", quoteAccount(a), clause(o))
 }
 
 // DropAccount removes an account, if it is there. Its open sessions live on:
 // end them too.
-func (s *Server) DropAccount(a dbms.Account) dbms.Statement {
+func (s SQL) DropAccount(a dbms.Account) dbms.Statement {
 	return plain("DROP USER IF EXISTS %s", quoteAccount(a))
 }
 
 // LockAccount and UnlockAccount stop and allow new logins.
-func (s *Server) LockAccount(a dbms.Account) dbms.Statement {
+func (s SQL) LockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER USER %s ACCOUNT LOCK", quoteAccount(a))
 }
 
 // UnlockAccount undoes LockAccount.
-func (s *Server) UnlockAccount(a dbms.Account) dbms.Statement {
+func (s SQL) UnlockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER USER %s ACCOUNT UNLOCK", quoteAccount(a))
 }
 
 // Grant gives rights on a pattern as Pattern returns it.
-func (s *Server) Grant(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
+func (s SQL) Grant(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
 	return []dbms.Statement{plain("GRANT %s ON %s.* TO %s", p, quoteName(pattern), quoteAccount(a))}
 }
 
 // Revoke takes rights on a pattern, which must be spelled as it is stored.
-func (s *Server) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
+func (s SQL) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
 	return []dbms.Statement{plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))}
 }
 
 // RevokeGlobal takes a right on the whole server.
-func (s *Server) RevokeGlobal(right string, a dbms.Account) dbms.Statement {
+func (s SQL) RevokeGlobal(right string, a dbms.Account) dbms.Statement {
 	return plain("REVOKE %s ON *.* FROM %s", right, quoteAccount(a))
 }
 
 // Definer is the clause that makes an account the definer of an object.
 func Definer(a dbms.Account) string { return "DEFINER=" + quoteAccount(a) }
+
+// TableName is a table's name as the server stores it.
+func (s SQL) TableName(name string) string {
+	if s.facts.LowerCaseTables {
+		return strings.ToLower(name)
+	}
+	return name
+}

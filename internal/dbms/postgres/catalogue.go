@@ -9,6 +9,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
 )
 
 // ReadCatalogue reads databases, collations, roles and rights in a few queries,
@@ -84,7 +85,7 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 }
 
 func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
-	s.left = map[string]string{}
+	clear(s.left)
 	passwords, from := "rolpassword", "pg_catalog.pg_authid"
 	if !c.GrantsOf(s.currentUser).Global.Has("SUPERUSER") {
 		passwords, from = "NULL", "pg_catalog.pg_roles"
@@ -93,9 +94,8 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 		var a dbms.AccountState
 		var verifier, comment string
 		err := rows.Scan(&a.User, &verifier, &a.Locked, &a.Expired, &a.MaxConnections, &comment)
-		a.Verifier = []byte(verifier)
+		a.Verifier = stored(verifier)
 		a.MaxConnections = max(0, a.MaxConnections)
-		a.Plugin = method(verifier)
 		if a.Locked {
 			s.left[a.User] = comment
 		}
@@ -104,15 +104,15 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 	})
 }
 
-// method is the way of logging in that a stored password is for.
-func method(verifier string) string {
+// stored is a verifier as the server keeps it, whose beginning tells its method.
+func stored(text string) secret.Verifier {
 	switch {
-	case strings.HasPrefix(verifier, "SCRAM-SHA-256$"):
-		return "scram-sha-256"
-	case strings.HasPrefix(verifier, "md5"):
-		return "md5"
+	case strings.HasPrefix(text, "SCRAM-SHA-256$"):
+		return secret.StoredVerifier(secret.MethodSCRAM, []byte(text))
+	case strings.HasPrefix(text, "md5"):
+		return secret.StoredVerifier(secret.MethodMD5, []byte(text))
 	}
-	return ""
+	return secret.StoredVerifier("", []byte(text))
 }
 
 // readGrants reads roles' attributes, and the databases on which roles have
@@ -219,15 +219,15 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 
 // LockHolder gives the session that has an advisory lock. A role administers when it
 // is, or may become, one that is a superuser or may make roles.
-func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Session, error) {
-	var holder *dbms.Session
+func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection, error) {
+	var holder *dbms.Connection
 	err := s.each(ctx, standard, `SELECT a.pid, COALESCE(a.usename, ''), COALESCE(host(a.client_addr), 'the socket'), extract(epoch FROM now() - a.backend_start)::int,
 			a.usename = session_user OR EXISTS (SELECT 1 FROM pg_catalog.pg_roles r WHERE (r.rolsuper OR r.rolcreaterole) AND pg_has_role(a.usesysid, r.oid, 'MEMBER'))
 		FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_stat_activity a ON a.pid = l.pid JOIN pg_catalog.pg_database d ON d.oid = l.database
 		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND d.datname = current_database() AND ((l.classid::int8 << 32) | l.objid::int8) = hashtextextended($1, 0)`, []any{name}, func(rows pgx.Rows) error {
 		var pid, seconds int
 		var user, from string
-		holder = &dbms.Session{}
+		holder = &dbms.Connection{}
 		err := rows.Scan(&pid, &user, &from, &seconds, &holder.Administers)
 		holder.Who = fmt.Sprintf("%s from %s, process %d, connected for %d s", user, from, pid, seconds)
 		holder.End = dbms.Statement{Text: fmt.Sprintf("SELECT pg_terminate_backend(%d)", pid)}
@@ -244,21 +244,21 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 
 // StoredVerifier gives what the server keeps of a role's password; nothing for
 // an administrator who may not read that.
-func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (plugin string, verifier []byte, err error) {
+func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (v secret.Verifier, err error) {
 	found := false
 	err = s.each(ctx, s.Database, `SELECT COALESCE(rolpassword, '') FROM pg_catalog.pg_authid WHERE rolname = $1`, []any{a.User}, func(rows pgx.Rows) error {
-		var stored string
-		err := rows.Scan(&stored)
-		plugin, verifier, found = method(stored), []byte(stored), true
+		var text string
+		err := rows.Scan(&text)
+		v, found = stored(text), true
 		return err
 	})
 	if dbms.CauseOf(err) == dbms.NoRightThere {
-		return "", nil, nil
+		return secret.Verifier{}, nil
 	}
 	if err == nil && !found {
 		err = fault.New(fault.Failed, "it was removed by someone else in the meantime; run the command again", "server %s has no role %s", s.Server, a.User)
 	}
-	return plugin, verifier, err
+	return v, err
 }
 
 // SessionFacts tells what this login meets.

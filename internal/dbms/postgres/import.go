@@ -115,7 +115,6 @@ type ScriptFacts struct {
 	Extensions map[string]bool
 }
 
-
 // ScriptFacts reads what a script meets. The database may not be there yet.
 func (s *Server) ScriptFacts(ctx context.Context, database string) (ScriptFacts, error) {
 	f := ScriptFacts{Settings: map[string]bool{}, Extensions: map[string]bool{}}

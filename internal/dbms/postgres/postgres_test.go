@@ -55,20 +55,20 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	assert.Empty(t, admin.AdministratorLacks(before.GrantsOf(admin.CurrentUser()), "hives", nil))
 
 	var sent []string
-	admin.Tell(func(s dbms.Statement) { sent = append(sent, s.String()) })
+	admin.OnChange(func(s dbms.Statement) { sent = append(sent, s.String()) })
 	exec := func(statements ...dbms.Statement) { t.Helper(); require.NoError(t, admin.Exec(ctx, statements...)) }
 	password := secret.NewPassword(`it's a "word" \ with é and 蜂`)
 	comb := dbms.Account{User: "comb_app"}
 	verifier := secret.SCRAM(password)
 	exec(admin.CreateDatabase(dbms.Database{Name: "hives", Charset: "UTF8", Collation: "C.UTF-8"})...)
 	exec(admin.CreateAccount(comb, verifier, dbms.AccountOptions{MaxConnections: 5}))
-	plugin, stored, err := admin.StoredVerifier(ctx, comb)
+	stored, err := admin.StoredVerifier(ctx, comb)
 	require.NoError(t, err)
-	assert.Equal(t, "scram-sha-256", plugin)
-	assert.True(t, verifier.Equal(secret.StoredVerifier("", stored)), "the server kept what it was given")
-	matches, known := password.Matches(plugin, secret.StoredVerifier("", stored))
+	assert.Equal(t, secret.MethodSCRAM, stored.Method())
+	assert.True(t, verifier.Equal(stored), "the server kept what it was given")
+	matches, known := password.Matches("comb_app", stored)
 	assert.True(t, matches && known)
-	matches, _ = secret.NewPassword("other").Matches(plugin, secret.StoredVerifier("", stored))
+	matches, _ = secret.NewPassword("other").Matches("comb_app", stored)
 	assert.False(t, matches)
 	assert.NotContains(t, strings.Join(sent, "\n"), "SCRAM", "secrets are masked")
 
@@ -90,11 +90,11 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	// Open: the role works as the owner, and what it makes is the owner's.
 	change := func(level string) bool {
 		c := catalogue()
-		statements, lowers := admin.LowerOrRaise(comb, "hives", c.Grants(comb), admin.Resolve([]string{level}, dbms.Contents{}))
+		statements, lowers := admin.ChangeRights(comb, "hives", c.Grants(comb), admin.Resolve([]string{level}, dbms.Contents{}))
 		exec(statements...)
 		held, _ := admin.HeldOn("hives", catalogue().Grants(comb))
 		assert.Equal(t, admin.Resolve([]string{level}, dbms.Contents{}), held, level)
-		again, _ := admin.LowerOrRaise(comb, "hives", catalogue().Grants(comb), admin.Resolve([]string{level}, dbms.Contents{}))
+		again, _ := admin.ChangeRights(comb, "hives", catalogue().Grants(comb), admin.Resolve([]string{level}, dbms.Contents{}))
 		assert.Empty(t, again, "a second time changes nothing")
 		return lowers
 	}

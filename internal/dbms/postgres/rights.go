@@ -30,7 +30,7 @@ var levels = map[string]dbms.Privileges{
 
 // Resolve turns levels into the privileges they mean. The owner's include all
 // others.
-func (s *Server) Resolve(rights []string, _ dbms.Contents) dbms.Privileges {
+func (s SQL) Resolve(rights []string, _ dbms.Contents) dbms.Privileges {
 	var set dbms.Privileges
 	for _, word := range rights {
 		set = set.Plus(levels[word])
@@ -48,12 +48,12 @@ func withoutIncluded(p dbms.Privileges) dbms.Privileges {
 
 // HeldOn gives the rights that a role has on a database. Nothing leaks: names
 // are no patterns here.
-func (s *Server) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, leaking []string) {
+func (s SQL) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, leaking []string) {
 	return g.Databases[database], nil
 }
 
 // Elsewhere lists what else a role may touch.
-func (s *Server) Elsewhere(database string, g dbms.Grants) []string {
+func (s SQL) Elsewhere(database string, g dbms.Grants) []string {
 	var places []string
 	if len(g.Global) > 0 {
 		places = append(places, "the whole server ("+g.Global.String()+")")
@@ -68,7 +68,7 @@ func (s *Server) Elsewhere(database string, g dbms.Grants) []string {
 }
 
 // AdministratorLacks names the attributes that an administrator's role lacks.
-func (s *Server) AdministratorLacks(g dbms.Grants, _ string, _ dbms.Privileges) []string {
+func (s SQL) AdministratorLacks(g dbms.Grants, _ string, _ dbms.Privileges) []string {
 	if g.Global.Has("SUPERUSER") {
 		return nil
 	}
@@ -77,7 +77,7 @@ func (s *Server) AdministratorLacks(g dbms.Grants, _ string, _ dbms.Privileges) 
 
 // LacksForEndingSessions is the same for ending others' sessions, which a member
 // of their role, or of pg_signal_backend, may do.
-func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
+func (s SQL) LacksForEndingSessions(g dbms.Grants) []string {
 	if g.Global.Has("SUPERUSER") || g.Global.Has("CREATEROLE") {
 		return nil
 	}
@@ -85,26 +85,26 @@ func (s *Server) LacksForEndingSessions(g dbms.Grants) []string {
 }
 
 // Pattern is the database's name.
-func (s *Server) Pattern(database string) string { return database }
+func (s SQL) Pattern(database string) string { return database }
 
 // Grant gives rights on a database.
-func (s *Server) Grant(p dbms.Privileges, database string, a dbms.Account) []dbms.Statement {
+func (s SQL) Grant(p dbms.Privileges, database string, a dbms.Account) []dbms.Statement {
 	return s.change(p, database, a, "GRANT", "TO")
 }
 
 // Revoke takes them.
-func (s *Server) Revoke(p dbms.Privileges, database string, a dbms.Account) []dbms.Statement {
+func (s SQL) Revoke(p dbms.Privileges, database string, a dbms.Account) []dbms.Statement {
 	return s.change(p, database, a, "REVOKE", "FROM")
 }
 
 // RevokeGlobal takes an attribute of a role.
-func (s *Server) RevokeGlobal(attribute string, a dbms.Account) dbms.Statement {
+func (s SQL) RevokeGlobal(attribute string, a dbms.Account) dbms.Statement {
 	return plain("ALTER ROLE %s NO%s", quoteName(a.User), attribute)
 }
 
 // change gives or takes rights. Those on tables and sequences are also those on
 // what the owner makes later.
-func (s *Server) change(p dbms.Privileges, database string, a dbms.Account, verb, preposition string) []dbms.Statement {
+func (s SQL) change(p dbms.Privileges, database string, a dbms.Account, verb, preposition string) []dbms.Statement {
 	role, of := quoteName(a.User), quoteName(Owner(database))
 	var statements []dbms.Statement
 	if own := common(p, dbms.NewPrivileges(connect, temporary)); len(own) > 0 {
@@ -144,9 +144,9 @@ func sequenceRights(p dbms.Privileges) dbms.Privileges {
 	return nil
 }
 
-// LowerOrRaise grants what is missing first, and then revokes what is too much.
+// ChangeRights grants what is missing first, and then revokes what is too much.
 // A session that works as the owner goes on doing so: it has to be ended.
-func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []dbms.Statement, lowers bool) {
+func (s SQL) ChangeRights(a dbms.Account, database string, g dbms.Grants, want dbms.Privileges) (statements []dbms.Statement, lowers bool) {
 	held, _ := s.HeldOn(database, g)
 	if missing := want.Minus(held); len(missing) > 0 {
 		statements = append(statements, s.Grant(missing, database, a)...)
@@ -159,4 +159,4 @@ func (s *Server) LowerOrRaise(a dbms.Account, database string, g dbms.Grants, wa
 }
 
 // TableName is a table's name as the server stores it: as it is.
-func (s *Server) TableName(name string) string { return strings.TrimPrefix(name, "public.") }
+func (s SQL) TableName(name string) string { return strings.TrimPrefix(name, "public.") }

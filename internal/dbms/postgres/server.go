@@ -30,14 +30,11 @@ import (
 // Server is a server with an open login. It implements dbms.Server.
 type Server struct {
 	dbms.Login
+	SQL
 	facts       dbms.Facts
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
-	// left are the comments on roles that nobody can log in as, and stood are
-	// owners that were there before their databases.
-	left  map[string]string
-	stood map[string]bool
 
 	mutex sync.Mutex
 	// open are connections by database: PostgreSQL cannot change the database
@@ -58,7 +55,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	if login.Database == "" {
 		login.Database = standard
 	}
-	s := &Server{Login: login, open: map[string]*pgx.Conn{}, stood: map[string]bool{}}
+	s := &Server{Login: login, open: map[string]*pgx.Conn{}, SQL: NewSQL()}
 	conn, err := s.in(ctx, login.Database)
 	if err != nil {
 		return nil, err
@@ -241,8 +238,8 @@ func (s *Server) Facts() dbms.Facts { return s.facts }
 // CurrentUser is the role that logged in.
 func (s *Server) CurrentUser() string { return s.currentUser }
 
-// Tell has every statement that changes something told, before it is sent.
-func (s *Server) Tell(trace func(dbms.Statement)) { s.trace = trace }
+// OnChange has every statement that changes something told, before it is sent.
+func (s *Server) OnChange(trace func(dbms.Statement)) { s.trace = trace }
 
 // Encrypted reports whether what is sent stays unseen on the way.
 func (s *Server) Encrypted() bool { return s.Address.Encrypted() }

@@ -8,6 +8,17 @@ import (
 	"yellowfield/internal/secret"
 )
 
+// SQL is what needs no connection: statements, and what grants mean.
+type SQL struct {
+	// left are the comments on roles that nobody can log in as, and stood are
+	// owners that were there before their databases.
+	left  map[string]string
+	stood map[string]bool
+}
+
+// NewSQL is that of any server.
+func NewSQL() SQL { return SQL{left: map[string]string{}, stood: map[string]bool{}} }
+
 // quoteName writes an identifier.
 func quoteName(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
@@ -52,7 +63,7 @@ const icuPrefix = "icu:"
 // CreateDatabase makes the owner and the database, from template0 and with its
 // locale spelled out, and closes both to everyone else. A collation that begins
 // with icu: is one of that library.
-func (s *Server) CreateDatabase(d dbms.Database) []dbms.Statement {
+func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 	name, owner := quoteName(d.Name), quoteName(Owner(d.Name))
 	locale := "LC_COLLATE " + quoteText(d.Collation) + " LC_CTYPE " + quoteText(d.Collation)
 	if icu, is := strings.CutPrefix(d.Collation, icuPrefix); is {
@@ -76,7 +87,7 @@ const dropDatabase = "DROP DATABASE IF EXISTS "
 
 // DropDatabase drops a database, all it holds, and its owner, unless CreateDatabase
 // found that one there. That it is not there is no error.
-func (s *Server) DropDatabase(name string) []dbms.Statement {
+func (s SQL) DropDatabase(name string) []dbms.Statement {
 	statements := []dbms.Statement{plain(dropDatabase+"%s", quoteName(name))}
 	if !s.stood[Owner(name)] {
 		statements = append(statements, plain("DROP ROLE IF EXISTS %s", quoteName(Owner(name))))
@@ -97,7 +108,7 @@ func limit(o dbms.AccountOptions) string {
 const login = " LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD "
 
 // Verifier makes a verifier of SCRAM-SHA-256, or of md5 for old clients.
-func (s *Server) Verifier(a dbms.Account, p secret.Password, method string) secret.Verifier {
+func (s SQL) Verifier(a dbms.Account, p secret.Password, method string) secret.Verifier {
 	if method == secret.MethodMD5 {
 		return secret.MD5(p, a.User)
 	}
@@ -105,42 +116,42 @@ func (s *Server) Verifier(a dbms.Account, p secret.Password, method string) secr
 }
 
 // CreateAccount makes a role whose password is sent as a verifier.
-func (s *Server) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
+func (s SQL) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
 	return masked("CREATE ROLE "+quoteName(a.User)+login, string(v.Bytes()), limit(o))
 }
 
 // CreateAccountInPlain sends the password itself.
-func (s *Server) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
+func (s SQL) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
 	return masked("CREATE ROLE "+quoteName(a.User)+login, p.Reveal(), limit(o))
 }
 
 // SetVerifier replaces the password.
-func (s *Server) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
+func (s SQL) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
 	return []dbms.Statement{masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", string(v.Bytes()), "")}
 }
 
 // SetPasswordInPlain is SetVerifier with the password itself.
-func (s *Server) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
+func (s SQL) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
 	return masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", p.Reveal(), "")
 }
 
 // SetOptions changes the conditions of a role.
-func (s *Server) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
+func (s SQL) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
 	return plain("ALTER ROLE %s%s", quoteName(a.User), limit(o))
 }
 
 // DropAccount removes a role, if it is there. Its rights have to be revoked
 // before.
-func (s *Server) DropAccount(a dbms.Account) dbms.Statement {
+func (s SQL) DropAccount(a dbms.Account) dbms.Statement {
 	return plain("DROP ROLE IF EXISTS %s", quoteName(a.User))
 }
 
 // LockAccount and UnlockAccount stop and allow new logins.
-func (s *Server) LockAccount(a dbms.Account) dbms.Statement {
+func (s SQL) LockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER ROLE %s NOLOGIN", quoteName(a.User))
 }
 
 // UnlockAccount undoes LockAccount.
-func (s *Server) UnlockAccount(a dbms.Account) dbms.Statement {
+func (s SQL) UnlockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER ROLE %s LOGIN", quoteName(a.User))
 }
