@@ -240,7 +240,7 @@ func (p *play) scenes(ctx context.Context) error {
 	return nil
 }
 
-func (p *play) remark(text string) { p.OnChange(Line{Remark, text}) }
+func (p *play) remark(text string) { p.Tell(Line{Remark, text}) }
 
 // environment is what a user would have exported once.
 func (p *play) environment() []string {
@@ -257,7 +257,7 @@ func (p *play) statePath() string { return filepath.Join(p.folder, "state") }
 
 // yellowfield runs a command and expects its exit code.
 func (p *play) yellowfield(ctx context.Context, exit int, arguments ...string) error {
-	p.OnChange(Line{Command, "yellowfield " + strings.Join(arguments, " ")})
+	p.Tell(Line{Command, "yellowfield " + strings.Join(arguments, " ")})
 	err := p.run(ctx, exit, nil, p.Program, append(arguments, "--color", p.Colour)...)
 	_, _ = fmt.Fprintln(p.Out)
 	return err
@@ -265,7 +265,7 @@ func (p *play) yellowfield(ctx context.Context, exit int, arguments ...string) e
 
 // php runs a page of an application, as its web server would.
 func (p *play) php(ctx context.Context, typed io.Reader, page string) error {
-	p.OnChange(Line{Command, "php -c php/php.ini " + page})
+	p.Tell(Line{Command, "php -c php/php.ini " + page})
 	err := p.run(ctx, 0, typed, "php", "-c", "php/php.ini", page)
 	_, _ = fmt.Fprintln(p.Out)
 	return err
@@ -315,7 +315,7 @@ func (p *play) typeIntoInstaller(ctx context.Context) error {
 
 func (p *play) breakPassword(ctx context.Context) error {
 	const statement = "ALTER USER comb_app@localhost IDENTIFIED BY 'summer2026'"
-	p.OnChange(Line{Command, "(at the server's own prompt) " + statement})
+	p.Tell(Line{Command, "(at the server's own prompt) " + statement})
 	server, err := mysql.Connect(ctx, p.server.Login())
 	if err != nil {
 		return err
