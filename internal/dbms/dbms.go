@@ -236,6 +236,30 @@ func (c Contents) Everything() map[Object]bool {
 	return objects
 }
 
+// Without is what is left without some objects; triggers go with the tables.
+func (c Contents) Without(gone map[Object]bool) Contents {
+	var rest Contents
+	for _, t := range c.Tables {
+		if !gone[Object{Kind: "TABLE", Name: t.Name}] && !gone[Object{Kind: "VIEW", Name: t.Name}] {
+			rest.Tables = append(rest.Tables, t)
+		}
+	}
+	for _, o := range c.Routines {
+		if !gone[o] {
+			rest.Routines = append(rest.Routines, o)
+		}
+	}
+	for _, o := range c.Events {
+		if !gone[o] {
+			rest.Events = append(rest.Events, o)
+		}
+	}
+	if len(rest.Tables) > 0 {
+		rest.Triggers = c.Triggers
+	}
+	return rest
+}
+
 // ServerError is all that a server said when it refused something.
 type ServerError struct {
 	Server    string // its name in the estate file

@@ -1,21 +1,16 @@
-// Package phpini reads how PHP is configured on this host, from its php.ini
-// and the files beside it, without running PHP: limits, extensions and the
-// socket that localhost means.
+// Package phpini reads how PHP is configured, from its php.ini and the files beside
+// it, without running PHP: limits, extensions and the socket that localhost means.
 //
-// It knows nothing of databases or of the estate file.
+// It knows nothing of databases, of the estate file, or of where these files are.
 package phpini
 
 import (
 	"bufio"
 	"bytes"
-	"cmp"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
-
-	"yellowfield/internal/fault"
 )
 
 // Configuration is what one PHP is told by its files.
@@ -42,55 +37,13 @@ var compiledIn = []string{"core", "ctype", "date", "fileinfo", "filter", "hash",
 // IsCompiledIn reports whether every PHP has an extension without being told.
 func IsCompiledIn(extension string) bool { return slices.Contains(compiledIn, extension) }
 
-// interfaces of PHP in the order in which they are likely to serve the web.
-var interfaces = []string{"fpm", "apache2", "cgi", "cli"}
-
-// Find gives the configuration in folder, or, for an empty folder, that of the
-// newest PHP which serves the web. It is nil when PHP is not on this host.
-func Find(folder string) (*Configuration, error) {
-	if folder != "" {
-		if _, err := os.Stat(filepath.Join(folder, "php.ini")); err != nil {
-			return nil, fault.New(fault.Invalid, "name the folder of the php.ini in force; phpinfo() shows it", "there is no php.ini in %s", folder).With(err)
-		}
-		return read(folder)
-	}
-	versions, _ := filepath.Glob("/etc/php/*")
-	slices.SortFunc(versions, func(a, b string) int { return cmp.Compare(versionOf(b), versionOf(a)) })
-	var candidates []string
-	for _, version := range versions {
-		for _, i := range interfaces {
-			candidates = append(candidates, filepath.Join(version, i))
-		}
-	}
-	for _, candidate := range append(candidates, "/usr/local/etc/php", "/etc/php") {
-		if _, err := os.Stat(filepath.Join(candidate, "php.ini")); err == nil {
-			return read(candidate)
-		}
-	}
-	return nil, nil
+// New is the configuration of a PHP whose files have still to be taken in.
+func New(folder string) *Configuration {
+	return &Configuration{Folder: folder, values: map[string]string{}, extensions: map[string]bool{}}
 }
 
-func versionOf(path string) float64 {
-	version, _ := strconv.ParseFloat(filepath.Base(path), 64)
-	return version
-}
-
-func read(folder string) (*Configuration, error) {
-	c := &Configuration{Folder: folder, values: map[string]string{}, extensions: map[string]bool{}}
-	files := []string{filepath.Join(folder, "php.ini")}
-	more, _ := filepath.Glob(filepath.Join(folder, "conf.d", "*.ini"))
-	slices.Sort(more) // the order in which PHP reads them
-	for _, file := range append(files, more...) {
-		content, err := os.ReadFile(file)
-		if err != nil {
-			return nil, fault.At(fault.Invalid, fault.Place{File: file}, "make it readable for this user", "PHP's configuration cannot be read: %v", err).With(err)
-		}
-		c.take(content)
-	}
-	return c, nil
-}
-
-func (c *Configuration) take(content []byte) {
+// Take takes in the content of a file; what later ones say counts.
+func (c *Configuration) Take(content []byte) {
 	everywhere := true
 	lines := bufio.NewScanner(bytes.NewReader(content))
 	for lines.Scan() {

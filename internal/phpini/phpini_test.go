@@ -1,26 +1,21 @@
 package phpini
 
 import (
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 func TestReadsWhatIsInForce(t *testing.T) {
-	folder := t.TempDir()
-	write := func(name, content string) {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(content), 0o600))
+	c := New("/etc/php")
+	for _, content := range []string{
+		"[PHP]\nmemory_limit = 64M ; small\n;memory_limit = 1G\npost_max_size=\"12M\"\nmysqli.default_socket =\n" +
+			"pdo_mysql.default_socket = /run/x.sock\n[HOST=other.example]\nmemory_limit = 2G\n",
+		"extension=/usr/lib/php/pdo_mysql.so\nmemory_limit=96M\n",
+		"extension=mysqli.so\nmemory_limit=128M\n",
+	} {
+		c.Take([]byte(content))
 	}
-	write("php.ini", "[PHP]\nmemory_limit = 64M ; small\n;memory_limit = 1G\npost_max_size=\"12M\"\nmysqli.default_socket =\n"+
-		"pdo_mysql.default_socket = /run/x.sock\n[HOST=other.example]\nmemory_limit = 2G\n")
-	write("conf.d/20-b.ini", "extension=mysqli.so\nmemory_limit=128M\n")
-	write("conf.d/10-a.ini", "extension=/usr/lib/php/pdo_mysql.so\nmemory_limit=96M\n")
-	c, err := Find(folder)
-	require.NoError(t, err)
 	value, known := c.Value("memory_limit")
 	assert.True(t, known)
 	assert.Equal(t, "128M", value, "the last file counts")

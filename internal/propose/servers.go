@@ -9,7 +9,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/dbms/postgres"
-	"yellowfield/internal/phpini"
+	"yellowfield/internal/host"
 )
 
 // socketPlaces are where distributions put the sockets of MariaDB and MySQL.
@@ -20,17 +20,11 @@ var socketPlaces = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.s
 // PHP takes localhost for, and those of distributions.
 func findServers(ctx context.Context) []server {
 	places := []string{os.Getenv("MYSQL_UNIX_PORT")}
-	if php, err := phpini.Find(""); err == nil && php != nil {
+	if php, err := (host.Host{}).PHP(""); err == nil && php != nil {
 		places = append(places, php.DefaultSocket())
 	}
 	var found []server
-	var seen []os.FileInfo
-	for _, socket := range append(places, socketPlaces...) {
-		info, err := os.Stat(socket)
-		if socket == "" || err != nil || slices.ContainsFunc(seen, func(other os.FileInfo) bool { return os.SameFile(info, other) }) {
-			continue
-		}
-		seen = append(seen, info)
+	for _, socket := range (host.Host{}).Sockets(append(places, socketPlaces...)...) {
 		product, version, err := mysql.Greeting(ctx, socket)
 		if err != nil {
 			continue

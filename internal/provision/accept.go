@@ -136,6 +136,6 @@ func (r *run) writeAccepted(s *estate.Settings, path string, acceptance Acceptan
 	if err := files.Write(path, acceptance.Text, attributes); err != nil {
 		return err
 	}
-	r.tell(Row{Step: stepSettings, Outcome: Written, Facts: s.File + ", " + describeAttributes(attributes)})
+	r.tell(Row{Step: stepSettings, Outcome: Written, Facts: s.File + ", " + r.describeAttributes(attributes)})
 	return nil
 }

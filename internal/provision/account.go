@@ -191,26 +191,23 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 	}
 	r.plan.fresh = r.plan.fresh || first
 	facts := a.String() + ", " + c.source
-	s := r.plan.add(&step{
-		Row: Row{Step: stepAccount, Outcome: Made, Facts: facts,
-			SQL: []string{r.view.server.CreateAccount(a, secret.NoVerifier(account.Auth), options).String()}},
-		object: "account " + a.String(),
-		undo: func(ctx context.Context) error {
-			_ = r.view.server.EndSessions(ctx, a) // there may be none
-			if err := r.view.server.Exec(ctx, r.view.server.DropAccount(a)); err != nil {
-				return err
-			}
-			return r.forgetPending(a, c)
-		},
-	})
-	s.act = func(ctx context.Context) (string, error) {
+	s := r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: facts,
+		SQL: []string{r.view.server.CreateAccount(a, secret.NoVerifier(account.Auth), options).String()}}, "account "+a.String())
+	s.Undo = func(ctx context.Context) error {
+		_ = r.view.server.EndSessions(ctx, a) // there may be none
+		if err := r.view.server.Exec(ctx, r.view.server.DropAccount(a)); err != nil {
+			return err
+		}
+		return r.forgetPending(a, c)
+	}
+	s.Act = func(ctx context.Context) (string, error) {
 		if err := r.keepPending(account, c); err != nil {
 			return "", err
 		}
 		verifier := r.view.server.Verifier(a, c.password, account.Auth)
 		err := r.send(ctx, s, r.view.server.CreateAccount(a, verifier, options))
 		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.CreateAccountInPlain(a, c.password, options))
-		if err != nil && !s.touched {
+		if err != nil && !s.Touched {
 			// It was refused, so somebody else may own that name: only what
 			// lies in the state folder is ours to take back.
 			return "", errors.Join(err, r.forgetPending(a, c))
@@ -345,17 +342,14 @@ func (r *run) planServerPassword(a dbms.Account, state dbms.AccountState, c *cre
 	for _, s := range r.view.server.SetVerifier(a, secret.NoVerifier(account.Auth)) {
 		statements = append(statements, s.String())
 	}
-	s := r.plan.add(&step{
-		Row:    Row{Step: stepAccount, Outcome: Fixed, Facts: a.String() + ", " + c.source, SQL: statements},
-		object: "password of " + a.String(),
-		undo: func(ctx context.Context) error {
-			if !slices.Contains(restorable, state.Verifier.Method()) || !state.Verifier.IsKnown() {
-				return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Verifier.Method(), a)
-			}
-			return r.view.server.Exec(ctx, r.view.server.SetVerifier(a, state.Verifier)...)
-		},
-	})
-	s.act = func(ctx context.Context) (string, error) {
+	s := r.plan.change(Row{Step: stepAccount, Outcome: Fixed, Facts: a.String() + ", " + c.source, SQL: statements}, "password of "+a.String())
+	s.Undo = func(ctx context.Context) error {
+		if !slices.Contains(restorable, state.Verifier.Method()) || !state.Verifier.IsKnown() {
+			return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Verifier.Method(), a)
+		}
+		return r.view.server.Exec(ctx, r.view.server.SetVerifier(a, state.Verifier)...)
+	}
+	s.Act = func(ctx context.Context) (string, error) {
 		verifier := r.view.server.Verifier(a, c.password, account.Auth)
 		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
 		return r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
@@ -385,10 +379,7 @@ func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options dbms.
 		return
 	}
 	statement := r.view.server.SetOptions(a, options)
-	s := r.plan.add(&step{
-		Row:    Row{Step: stepAccount, Outcome: Fixed, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}},
-		object: "limits of " + a.String(),
-		undo:   func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.SetOptions(a, has)) },
-	})
-	s.act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
+	s := r.plan.change(Row{Step: stepAccount, Outcome: Fixed, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}}, "limits of "+a.String())
+	s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.SetOptions(a, has)) }
+	s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
 }

@@ -25,7 +25,7 @@ func PlanEdit(path string, changes []settings.Change) (*Edit, error) {
 		return nil, err
 	}
 	// The file's own folder is the one that nothing may lead out of.
-	files, err := host.Open(filepath.Dir(path), host.Options{})
+	files, err := (host.Host{}).OpenAround(path)
 	if err != nil {
 		return nil, unreadable(path, err)
 	}
@@ -55,7 +55,7 @@ func (e *Edit) Apply(folder *state.Folder) error {
 	if !e.Changed {
 		return nil
 	}
-	files, err := host.Open(filepath.Dir(e.Path), host.Options{})
+	files, err := (host.Host{}).OpenAround(e.Path)
 	if err != nil {
 		return unreadable(e.Path, err)
 	}

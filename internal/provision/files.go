@@ -4,9 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/estate"
@@ -26,29 +24,20 @@ func (r *run) files() (*host.Folder, error) {
 	}
 	options := host.Options{Links: r.app.Links}
 	if r.app.Ownership != nil && r.app.Ownership.Owner != "" {
-		if uid, err := uidOf(r.app.Ownership.Owner); err == nil { // else the step on ownership says so
+		if uid, err := r.Host.UserID(r.app.Ownership.Owner); err == nil { // else the step on ownership says so
 			options.Owners = append(options.Owners, uid)
 		}
 	}
 	if r.app.PHP != nil && r.app.PHP.User != "" {
-		uid, err := uidOf(r.app.PHP.User)
+		uid, err := r.Host.UserID(r.app.PHP.User)
 		if err != nil {
 			return nil, r.Estate.Fault(fault.Invalid, r.path("php.user"), "name the user that PHP runs as, or remove the key", "there is no user %s on this host", r.app.PHP.User).With(err)
 		}
 		options.Owners = append(options.Owners, uid)
 	}
 	var err error
-	r.folder, err = host.Open(r.app.Folder, options)
+	r.folder, err = r.Host.Open(r.app.Folder, options)
 	return r.folder, err
-}
-
-// uidOf is the number of a user of this host.
-func uidOf(name string) (int, error) {
-	account, err := user.Lookup(name)
-	if err != nil {
-		return -1, err
-	}
-	return strconv.Atoi(account.Uid)
 }
 
 // hasFolder reports whether the app is unpacked.

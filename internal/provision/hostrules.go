@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"net/netip"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,7 +12,6 @@ import (
 	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/host"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
 )
@@ -79,12 +77,10 @@ func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *post
 			"the host-based rules cannot be written from here: %v", err).With(err)
 	}
 	w := &writtenRule{file: file}
-	s := r.plan.add(&step{
-		Row:    Row{Step: stepRights, Outcome: Written, Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(m.Proposal()), " ")},
-		object: "host-based rule " + account.Name,
-	})
-	s.undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
-	s.act = func(ctx context.Context) (string, error) {
+	s := r.plan.change(Row{Step: stepRights, Outcome: Written,
+		Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(m.Proposal()), " ")}, "host-based rule "+account.Name)
+	s.Undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
+	s.Act = func(ctx context.Context) (string, error) {
 		return "", r.writeRule(ctx, s, account, m.Guest.Database, w)
 	}
 	return nil
@@ -98,7 +94,7 @@ type writtenRule struct {
 
 // ownRules reads the file of rules, if it is the one that the server reads.
 func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
-	folder, err := host.Open(filepath.Dir(file), host.Options{})
+	folder, err := r.Host.OpenAround(file)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +125,7 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 		return err
 	}
 	w.after = m.Insert(w.before)
-	folder, err := host.Open(filepath.Dir(w.file), host.Options{})
+	folder, err := r.Host.OpenAround(w.file)
 	if err != nil {
 		return err
 	}
@@ -155,7 +151,7 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 	if err := prepared.Commit(); err != nil {
 		return err
 	}
-	s.touched = true
+	s.Touched = true
 	rules, err := server.HostRules(ctx)
 	if err != nil {
 		return err
@@ -198,7 +194,7 @@ func (r *run) proveRule(ctx context.Context, account *estate.Account, database s
 
 // putBackRules undoes writeRule, unless someone else changed the file since.
 func (r *run) putBackRules(ctx context.Context, w *writtenRule) error {
-	folder, err := host.Open(filepath.Dir(w.file), host.Options{})
+	folder, err := r.Host.OpenAround(w.file)
 	if err != nil {
 		return err
 	}

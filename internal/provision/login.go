@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,7 +15,6 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/phpclient"
-	"yellowfield/internal/phpini"
 	"yellowfield/internal/secret"
 )
 
@@ -51,7 +49,7 @@ func (r *run) phpDefaultSocket() string {
 	if r.app.PHP != nil {
 		folder = r.app.PHP.Configuration
 	}
-	if php, err := phpini.Find(folder); err == nil && php != nil {
+	if php, err := r.Host.PHP(folder); err == nil && php != nil {
 		return php.DefaultSocket()
 	}
 	return ""
@@ -365,7 +363,7 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database str
 func (r *run) lookAtSocket() {
 	entry := r.Estate.Servers[r.app.Server]
 	said := r.phpDefaultSocket()
-	if said == "" || entry.Socket == "" || entry.SeenByApps != nil && entry.SeenByApps.Socket != "" || sameFile(said, entry.Socket) {
+	if said == "" || entry.Socket == "" || entry.SeenByApps != nil && entry.SeenByApps.Socket != "" || r.Host.SameFile(said, entry.Socket) {
 		return
 	}
 	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
@@ -394,12 +392,6 @@ func fromHere(a dbms.Address) string {
 		return ""
 	}
 	return " from this host"
-}
-
-func sameFile(a, b string) bool {
-	ra, errA := filepath.EvalSymlinks(a)
-	rb, errB := filepath.EvalSymlinks(b)
-	return a == b || errA == nil && errB == nil && ra == rb
 }
 
 // settled forgets a pending password once a settings file logs in with it.

@@ -5,11 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"yellowfield/internal/atomicfile"
@@ -41,7 +38,7 @@ func (r *run) attributesFor(path string, absent bool) (atomicfile.Attributes, er
 	if err != nil {
 		return a, err
 	}
-	if os.Geteuid() != 0 && (owned.UID != -1 || owned.GID != -1) && !mayGive(owned) {
+	if !r.Host.MayGive(owned) {
 		if r.app.Ownership == nil || r.app.Ownership.Owner == "" && r.app.Ownership.Group == "" {
 			// Nothing was asked for: the file stays with whoever runs this.
 			owned.UID, owned.GID = -1, -1
@@ -59,18 +56,18 @@ func (r *run) asked(a atomicfile.Attributes) (atomicfile.Attributes, error) {
 		return a, nil
 	}
 	if o.Owner != "" && atomicfile.OwnersMeanSomething {
-		uid, err := uidOf(o.Owner)
+		uid, err := r.Host.UserID(o.Owner)
 		if err != nil {
 			return a, r.Estate.Fault(fault.Invalid, r.path("ownership.owner"), "name a user of this host", "there is no user %s", o.Owner).With(err)
 		}
 		a.UID = uid
 	}
 	if o.Group != "" && atomicfile.OwnersMeanSomething {
-		group, err := user.LookupGroup(o.Group)
+		gid, err := r.Host.GroupID(o.Group)
 		if err != nil {
 			return a, r.Estate.Fault(fault.Invalid, r.path("ownership.group"), "name a group of this host", "there is no group %s", o.Group).With(err)
 		}
-		a.GID, _ = strconv.Atoi(group.Gid)
+		a.GID = gid
 	}
 	mode := o.Modes.Running
 	if r.plan.open && o.Modes.Installing != 0 || mode == 0 {
@@ -80,24 +77,6 @@ func (r *run) asked(a atomicfile.Attributes) (atomicfile.Attributes, error) {
 		a.Mode = fs.FileMode(mode)
 	}
 	return a, nil
-}
-
-// mayGive reports whether this user, who is not root, may make such a file:
-// its own, with a group it belongs to.
-func mayGive(a atomicfile.Attributes) bool {
-	if a.UID != os.Geteuid() {
-		return false
-	}
-	groups, err := os.Getgroups()
-	if err != nil {
-		return false
-	}
-	for _, group := range append(groups, os.Getegid()) {
-		if group == a.GID {
-			return true
-		}
-	}
-	return false
 }
 
 // planOwnership checks owner and mode of settings files that are there, and of
@@ -125,8 +104,8 @@ func (r *run) planOwnership(context.Context) error {
 		}
 	}
 	if len(made) > 0 { // the files are written with it
-		r.plan.add(&step{Row: Row{Step: stepOwnership, Outcome: Made, Facts: strings.Join(made, ", ")}, object: "owner and mode of the settings",
-			act: func(context.Context) (string, error) { return "", nil }})
+		s := r.plan.change(Row{Step: stepOwnership, Outcome: Made, Facts: strings.Join(made, ", ")}, "owner and mode of the settings")
+		s.Act = func(context.Context) (string, error) { return "", nil }
 	}
 	writable, err := r.planWritable()
 	if err != nil {
@@ -144,7 +123,7 @@ func (r *run) planFileOwnership(s *estate.Settings) (right string, isNew bool, e
 	path := r.app.InFolder(s.File)
 	for _, published := range r.plan.settings.files {
 		if published.path == path { // it is written with the right ones
-			return describeAttributes(published.attributes), published.read == nil, nil
+			return r.describeAttributes(published.attributes), published.read == nil, nil
 		}
 	}
 	has, err := r.attributes(path)
@@ -165,12 +144,12 @@ func (r *run) planFileOwnership(s *estate.Settings) (right string, isNew bool, e
 		want.UID, want.GID = has.UID, has.GID
 	}
 	if has == want {
-		return describeAttributes(has), false, nil
+		return r.describeAttributes(has), false, nil
 	}
-	facts := fmt.Sprintf("%s is %s, not %s", s.File, describeAttributes(has), describeAttributes(want))
+	facts := fmt.Sprintf("%s is %s, not %s", s.File, r.describeAttributes(has), r.describeAttributes(want))
 	severity := estate.ShouldLook
 	if has.Mode&0o002 != 0 {
-		facts = fmt.Sprintf("%s is %s: everyone on this host can write it", s.File, describeAttributes(has))
+		facts = fmt.Sprintf("%s is %s: everyone on this host can write it", s.File, r.describeAttributes(has))
 		severity = estate.MustFix
 	}
 	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.fixes(fixOwnership))
@@ -183,21 +162,17 @@ func (r *run) phpReads(s *estate.Settings, path string) error {
 	if r.app.PHP == nil || r.app.PHP.User == "" {
 		return nil
 	}
-	account, err := user.Lookup(r.app.PHP.User)
+	uid, err := r.Host.UserID(r.app.PHP.User)
 	if err != nil {
 		return nil // opening the folder has said so
+	}
+	groups, err := r.Host.GroupsOf(r.app.PHP.User)
+	if err != nil {
+		return err
 	}
 	files, err := r.files()
 	if err != nil {
 		return err
-	}
-	uid, _ := strconv.Atoi(account.Uid)
-	var groups []int
-	ids, _ := account.GroupIds()
-	for _, id := range append(ids, account.Gid) {
-		if gid, err := strconv.Atoi(id); err == nil {
-			groups = append(groups, gid)
-		}
 	}
 	where, err := files.KeepsOut(path, uid, groups)
 	if err == nil && where != "" {
@@ -223,11 +198,9 @@ func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attribut
 		}
 		return files.SetAttributes(path, was, a)
 	}
-	r.plan.add(&step{
-		Row: Row{Step: stepOwnership, Outcome: outcome, Facts: shown + ", " + describeAttributes(want)}, object: "owner and mode of " + path,
-		act:  func(context.Context) (string, error) { return "", set(has, want) },
-		undo: func(context.Context) error { return set(want, has) },
-	})
+	s := r.plan.change(Row{Step: stepOwnership, Outcome: outcome, Facts: shown + ", " + r.describeAttributes(want)}, "owner and mode of "+path)
+	s.Act = func(context.Context) (string, error) { return "", set(has, want) }
+	s.Undo = func(context.Context) error { return set(want, has) }
 }
 
 // planWritable takes care of the folders that the application may write to,
@@ -265,27 +238,25 @@ func (r *run) planWritable() (fine []string, err error) {
 		switch {
 		case absent:
 			var made []string
-			s := r.plan.add(&step{
-				Row: Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, object: "folder " + path,
-				undo: func(context.Context) error {
-					for _, folder := range made {
-						if err := files.Remove(folder); err != nil {
-							return err
-						}
+			s := r.plan.change(Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, "folder "+path)
+			s.Undo = func(context.Context) error {
+				for _, folder := range made {
+					if err := files.Remove(folder); err != nil {
+						return err
 					}
-					return nil
-				},
-			})
-			s.act = func(context.Context) (facts string, err error) {
+				}
+				return nil
+			}
+			s.Act = func(context.Context) (facts string, err error) {
 				made, err = files.MakeFolder(path, asked)
-				s.touched = len(made) > 0
+				s.Touched = len(made) > 0
 				return "", err
 			}
 		case has == asked:
 			fine = append(fine, name+" writable")
 		default:
 			r.changeAttributes(path, name, has, asked, estate.ShouldLook,
-				fmt.Sprintf("%s is %s, so the application may not be able to write there", name, describeAttributes(has)),
+				fmt.Sprintf("%s is %s, so the application may not be able to write there", name, r.describeAttributes(has)),
 				r.plan.fresh || r.options.fixes(fixOwnership))
 		}
 	}
@@ -293,17 +264,11 @@ func (r *run) planWritable() (fine []string, err error) {
 }
 
 // describeAttributes writes owner, group and mode: www-data:www-data 0660.
-func describeAttributes(a atomicfile.Attributes) string {
+func (r *run) describeAttributes(a atomicfile.Attributes) string {
 	mode := fmt.Sprintf("%04o", a.Mode)
 	if a.UID == -1 {
 		return mode
 	}
-	owner, group := strconv.Itoa(a.UID), strconv.Itoa(a.GID)
-	if u, err := user.LookupId(owner); err == nil {
-		owner = u.Username
-	}
-	if g, err := user.LookupGroupId(group); err == nil {
-		group = g.Name
-	}
+	owner, group := r.Host.NamesOf(a)
 	return owner + ":" + group + " " + mode
 }

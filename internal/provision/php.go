@@ -18,7 +18,7 @@ func (r *run) planPHP(context.Context) error {
 	if need == nil {
 		return nil
 	}
-	php, err := phpini.Find(need.Configuration)
+	php, err := r.Host.PHP(need.Configuration)
 	if err != nil {
 		f := fault.As(err)
 		return r.Estate.Fault(fault.Invalid, r.path("php.configuration"), f.Next, "%s", f.What).With(err)

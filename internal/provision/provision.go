@@ -1,312 +1,263 @@
-// Package provision does the work: it looks at servers and files, decides
-// what each step of an application needs, does it, undoes it on failure, and
-// verifies the result by logging in as the application would.
-//
-// Every step of an application is planned from what was read before anything
-// is changed; dry run, run and verification all come from that one plan. The
-// package prints nothing: it tells a Listener. It must never know of terminals
-// or of how its rows are drawn.
 package provision
 
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os/exec"
+	"path/filepath"
 	"slices"
-	"time"
+	"strings"
 
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/host"
-	"yellowfield/internal/load"
-	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
+	machine "yellowfield/internal/step"
 )
 
-// Outcome is what became of a step, as a word.
-type Outcome string
-
-// Outcomes.
-const (
-	Made       Outcome = "made"
-	Kept       Outcome = "kept"
-	Fixed      Outcome = "fixed"
-	Imported   Outcome = "imported"
-	Written    Outcome = "written"
-	Verified   Outcome = "verified"
-	Waiting    Outcome = "waiting" // for the application's installer
-	Differs    Outcome = "differs"
-	Note       Outcome = "note" // worth knowing, and nothing needs to be done
-	Refused    Outcome = "refused"
-	Failed     Outcome = "failed"
-	Undone     Outcome = "undone"
-	NotReached Outcome = "not reached"
-)
-
-// planned gives the outcome's form for something not done yet.
-var planned = map[Outcome]Outcome{
-	Made: "would make", Fixed: "would fix", Imported: "would import", Written: "would write",
-}
-
-// Steps in their order. They are the words in the output and those that
-// Options.Only takes.
-var Steps = []string{stepPHP, stepDatabase, stepAccount, stepRights, stepSQL, stepSettings, stepOwnership, stepLogin}
-
-const (
-	stepPHP       = "php"
-	stepDatabase  = "database"
-	stepAccount   = "account"
-	stepRights    = "rights"
-	stepSQL       = "sql"
-	stepSettings  = "settings"
-	stepOwnership = "ownership"
-	stepLogin     = "login"
-)
-
-// Fixable is what Options.Fix takes.
-var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership}
-
-const (
-	fixPassword  = "server-password"
-	fixRights    = "rights"
-	fixSettings  = "settings"
-	fixOwnership = "ownership"
-)
-
-// Row is one line of a run: a step, what became of it, and the fact that
-// matters.
-type Row struct {
-	Step     string          `json:"step"`
-	Outcome  Outcome         `json:"outcome"`
-	Facts    string          `json:"facts"`
-	Severity estate.Severity `json:"severity,omitempty"` // of what differs
-	Place    *fault.Place    `json:"place,omitempty"`
-	Excerpt  string          `json:"excerpt,omitempty"`
-	Remedy   string          `json:"remedy,omitempty"`
-	SQL      []string        `json:"sql,omitempty"`     // what would be sent, secrets masked; dry run only
-	Diff     string          `json:"diff,omitempty"`    // what would change in a file, secrets masked; dry run only
-	Seconds  float64         `json:"seconds,omitempty"` // of steps that take long
-	Import   *ImportReport   `json:"import,omitempty"`  // of a script that was imported
-}
-
-// Header says where an application's rows begin.
-type Header struct {
-	App    string `json:"app"`
-	Server string `json:"server"` // its name
-	About  string `json:"about"`  // product, version and how it is reached
-}
-
-// Result is what became of one application.
-type Result struct {
-	Header
-	Rows []Row `json:"rows"`
-	// Open tells whether the app is open for its installer; Waits whether
-	// something is left for it to do.
-	Open  bool `json:"open"`
-	Waits bool `json:"waits"`
-	// Pending are accounts whose password is in no settings file and waits to
-	// be taken over by a person.
-	Pending []string `json:"pending,omitempty"`
-	Notes   []string `json:"notes,omitempty"`
-	// Changed tells whether anything was, or would be, changed.
-	Changed bool    `json:"changed"`
-	Exit    int     `json:"exit"`
-	Seconds float64 `json:"seconds"`
-}
-
-// Listener is told what happens. Fields may be nil.
-type Listener struct {
-	Begin    func(Header)
-	Row      func(Header, Row)
-	Progress func(Header, load.Progress)
-	End      func(Result)
-	// Trace is told every statement that changes something, secrets masked.
-	Trace func(server string, statement dbms.Statement)
-}
-
-// Options of a run.
-type Options struct {
-	Command     string   // for the journal
-	DryRun      bool     // plan and tell, change nothing
-	Only        []string // steps to do; empty for all
-	Fix         []string // differences to fix
-	TakeAccount bool     // take existing accounts that have rights elsewhere
-	// WriteHostRule writes a rule for logins that a PostgreSQL server's
-	// host-based rules would refuse.
-	WriteHostRule bool
-	// Import narrows the run to importing SQL; nil for all of it.
-	Import *ImportOptions
-}
-
-func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }
-func (o Options) does(step string) bool {
-	return len(o.Only) == 0 || slices.Contains(o.Only, step)
-}
-
-// Engine works on the apps of one estate.
-type Engine struct {
-	Estate *estate.Estate
-	State  *state.Folder
-	// Ask asks a person for a password; nil where nobody can be asked.
-	Ask secret.Asker
-	Listener
-
-	servers map[string]*connection
-}
-
-// Close ends all connections.
-func (e *Engine) Close() {
-	for _, c := range e.servers {
-		if c.admin != nil {
-			c.admin.Close()
+// provision plans, and unless this is a dry run, does what is planned.
+func (r *run) provision(ctx context.Context) error {
+	if err := r.makePlan(ctx); err != nil {
+		return r.tellPlanFaults(err)
+	}
+	if r.options.DryRun {
+		for _, s := range r.plan.steps {
+			if r.options.does(s.Step) {
+				r.tellPlanned(s)
+			}
+		}
+		if len(r.plan.settings.files) > 0 && r.options.does(stepSettings) {
+			for _, words := range r.app.AfterSettingsChange {
+				r.tell(Row{Step: stepSettings, Outcome: "would run", Facts: strings.Join(words, " ")})
+			}
+		}
+		return nil
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	if r.options.does(stepLogin) {
+		before := r.result.Exit
+		r.checkLogins(ctx)
+		if r.result.Exit != before && r.result.Exit == fault.Failed.ExitCode() && r.plan.settings.isPublished() {
+			r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "nothing is undone once the settings are written: database, accounts and files stand",
+				Remedy: "correct what is named above, then yellowfield verify " + r.app.Name})
 		}
 	}
-	e.servers = nil
+	return nil
 }
 
-// ExitCode is the exit code for several apps: the gravest of theirs.
-func ExitCode(results []Result) int {
-	gravest := 0
-	for _, r := range results {
-		gravest = fault.Graver(gravest, r.Exit)
+// tellPlanFaults tells what was found beforehand, with what differs, and that
+// nothing was touched.
+func (r *run) tellPlanFaults(err error) error {
+	for _, s := range r.plan.steps {
+		if s.Outcome == Differs {
+			r.tell(s.Row)
+		}
 	}
-	return gravest
+	var unmet *unmetError
+	for _, part := range parts(err) {
+		if errors.As(part, &unmet) {
+			r.result.Exit = fault.Graver(r.result.Exit, fault.Failed.ExitCode())
+			continue
+		}
+		r.tellFault(stepOf(part), part)
+	}
+	return &toldError{err}
+}
+
+// parts takes joined errors apart.
+func parts(err error) []error {
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		return joined.Unwrap()
+	}
+	return []error{err}
+}
+
+// tellPlanned tells a step in the form "would make".
+func (r *run) tellPlanned(s *step) {
+	row := s.Row
+	if s.Act != nil {
+		row.Outcome = planned[s.Outcome]
+	}
+	if !s.silent {
+		r.tell(row)
+	}
+	for _, also := range s.also {
+		r.tell(also)
+	}
+}
+
+// execute does the steps in their order, the intent of each in the journal
+// before it, and undoes what it did when one fails.
+func (r *run) execute(ctx context.Context) error {
+	if err := r.openJournal(); err != nil {
+		r.tellFault("server", err)
+		return err
+	}
+	defer func() { r.journal.End(fmt.Sprintf("exit %d", r.result.Exit)) }()
+	plan := machine.Plan{Left: r.leaves, Stands: r.plan.settings.isPublished}
+	for _, s := range r.plan.steps {
+		plan.Steps = append(plan.Steps, &s.action)
+	}
+	undone, err := plan.Run(ctx, r.journal, r)
+	if err != nil {
+		if undone {
+			r.tellWhatStayed(ctx)
+		}
+		if !r.plan.settings.isPublished() {
+			r.tellNotReached(r.plan.steps[r.plan.failed+1:])
+		}
+		return err
+	}
+	if r.plan.settings.isPublished() {
+		r.afterSettingsChange(ctx)
+	}
+	return nil
+}
+
+// leaves reports whether a step is not asked for, or cannot be reached.
+func (r *run) leaves(i int) bool {
+	s := r.plan.steps[i]
+	if !r.options.does(s.Step) {
+		return true
+	}
+	if s.Act != nil && s.Step == stepSQL && r.plan.stuck != "" {
+		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.plan.stuck})
+		return true
+	}
+	return false
+}
+
+// Found, Done, Failed, Undone and Stays tell what became of a step.
+func (r *run) Found(i int) { r.tell(r.plan.steps[i].Row) }
+
+// Done tells a step with what really came of it.
+func (r *run) Done(i int, facts string) {
+	s := r.plan.steps[i]
+	row := s.Row
+	row.SQL, row.Diff = nil, ""
+	if facts != "" {
+		row.Facts = facts
+	}
+	if !s.silent {
+		r.tell(row)
+	}
+	for _, also := range s.also {
+		r.tell(also)
+	}
+}
+
+// Failed tells why a step failed.
+func (r *run) Failed(i int, err error) {
+	s := r.plan.steps[i]
+	r.plan.failed = i
+	r.tellFault(s.Step, err)
+	if r.plan.settings.isPublished() {
+		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once the settings are written",
+			Remedy: "correct what is named above, then yellowfield provision " + r.app.Name})
+	}
+}
+
+// Undone tells that a step was taken back.
+func (r *run) Undone(i int) {
+	s := r.plan.steps[i]
+	r.tell(Row{Step: s.Step, Outcome: Undone, Facts: strings.TrimPrefix(strings.TrimPrefix(s.Object, s.Step+" of "), s.Step+" ")})
+}
+
+// Stays tells why a step could not be taken back.
+func (r *run) Stays(i int, err error) {
+	s, f := r.plan.steps[i], fault.As(err)
+	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.Object + " could not be undone: " + f.What, Remedy: f.Next})
+	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
+}
+
+// commandEnvironment is all that a command of the estate file is told.
+var commandEnvironment = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8"}
+
+// afterSettingsChange runs what the estate file asks for once settings files
+// were written. A command that fails is told with its output and undoes
+// nothing: the settings are right.
+func (r *run) afterSettingsChange(ctx context.Context) {
+	for _, words := range r.app.AfterSettingsChange {
+		shown := strings.Join(words, " ")
+		command := exec.CommandContext(ctx, words[0], words[1:]...)
+		command.Dir = filepath.Dir(r.Estate.Path)
+		command.Env = commandEnvironment // ours may hold passwords
+		output, err := command.CombinedOutput()
+		said := strings.TrimSpace(string(output))
+		entry := state.Entry{Event: state.Done, Step: stepSettings, Object: "command " + shown, Detail: "exit 0"}
+		row := Row{Step: stepSettings, Outcome: Made, Facts: "ran " + shown}
+		if err != nil {
+			entry.Event, entry.Detail = state.Failed, err.Error()
+			row = Row{Step: stepSettings, Outcome: Failed, Facts: fmt.Sprintf("%s: %v", shown, err), Excerpt: said, Remedy: "run it by hand; the settings are written"}
+			r.result.Exit = fault.Graver(r.result.Exit, fault.Failed.ExitCode())
+		}
+		_ = r.journal.Record(entry) // it has run either way
+		r.tell(row)
+	}
+}
+
+// openJournal begins a journal if there is anything to do.
+func (r *run) openJournal() error {
+	for _, s := range r.plan.steps {
+		if s.Act != nil && r.options.does(s.Step) {
+			var err error
+			r.journal, err = r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server,
+				Address: r.view.entry.Address().String(), Detail: r.Estate.Path})
+			return err
+		}
+	}
+	return nil
+}
+
+// tellWhatStayed looks whether the app's databases hold again what they held before,
+// and names what does not fit: "undone" is more than that no step has failed.
+func (r *run) tellWhatStayed(ctx context.Context) {
+	ctx = context.WithoutCancel(ctx)
+	now, err := r.view.server.Contents(ctx, r.databaseNames()...)
+	if err != nil {
+		r.tellFault(stepDatabase, err)
+		return
+	}
+	for _, d := range r.app.All() {
+		var stays, gone []string
+		had, has := r.plan.contents[d.Name].Everything(), now[d.Name].Everything()
+		for object := range has {
+			if !had[object] {
+				stays = append(stays, object.String())
+			}
+		}
+		for object := range r.plan.contents[d.Name].Objects() { // triggers go with their tables
+			if !has[object] {
+				gone = append(gone, object.String())
+			}
+		}
+		slices.Sort(stays)
+		slices.Sort(gone)
+		tell := func(what string, objects []string, remedy string) {
+			if len(objects) > 0 {
+				r.tell(Row{Step: stepDatabase, Outcome: Refused, Facts: d.Name + ": " + what + some(objects), Remedy: remedy})
+			}
+		}
+		tell("what was not there before stays: ", stays, "if the application has not made it meanwhile, it is the script's: look at it, and drop it")
+		tell("what was there before is gone: ", gone, "restore it from a backup: a script of this run, or somebody else, has dropped it")
+	}
+}
+
+// tellNotReached names the steps behind a failed one, each once.
+func (r *run) tellNotReached(rest []*step) {
+	seen := map[string]bool{}
+	for _, s := range rest {
+		if s.Act != nil && !s.silent && !seen[s.Step] && r.options.does(s.Step) {
+			seen[s.Step] = true
+			r.tell(Row{Step: s.Step, Outcome: NotReached})
+		}
+	}
 }
 
 // Provision makes the apps so, one after the other. The results say what
 // became of each; the error is for what concerns none in particular.
 func (e *Engine) Provision(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
 	return e.each(ctx, apps, options, (*run).provision)
-}
-
-// Import imports SQL into an app's database, which provision has made.
-func (e *Engine) Import(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	options.Only = []string{stepSQL}
-	return e.each(ctx, []*estate.App{app}, options, (*run).importOnly)
-}
-
-// Verify compares estate file, server and files, and logs in as each
-// application would. It changes nothing on servers and in files; a password
-// that is pending no longer is forgotten.
-func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
-	return e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
-}
-
-func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
-	var results []Result
-	for _, app := range apps {
-		if ctx.Err() != nil {
-			return results, fault.Stopped(ctx.Err())
-		}
-		r := &run{Engine: e, app: app, options: options, began: time.Now()}
-		r.result.Header = Header{App: app.Name, Server: app.Server}
-		r.result.Notes = app.Notes
-		err := r.within(ctx, func(ctx context.Context) error { return work(r, ctx) })
-		r.finish(err)
-		r.folder.Close()
-		results = append(results, r.result)
-	}
-	return results, nil
-}
-
-// run is the work on one app.
-type run struct {
-	*Engine
-	app     *estate.App
-	options Options
-	began   time.Time
-	result  Result
-	begun   bool // Begin was told
-
-	view    *view
-	plan    *plan
-	folder  *host.Folder // of the app, once it was opened
-	journal *state.Run
-	// freeServer gives back the lock on the server's settings, while this run
-	// has changed them.
-	freeServer func()
-}
-
-// begin tells the header once.
-func (r *run) begin() {
-	if !r.begun && r.Listener.Begin != nil {
-		r.Listener.Begin(r.result.Header)
-	}
-	r.begun = true
-}
-
-// tell adds a row.
-func (r *run) tell(row Row) {
-	r.begin()
-	row.Facts, row.Remedy = ways.Replace(row.Facts), ways.Replace(row.Remedy)
-	r.result.Rows = append(r.result.Rows, row)
-	switch row.Outcome {
-	case Differs:
-		r.result.Exit = fault.Graver(r.result.Exit, fault.Differs.ExitCode())
-	case Waiting:
-		r.result.Waits = true
-	case Made, Fixed, Imported, Written, "would make", "would fix", "would import", "would write":
-		r.result.Changed = true
-	}
-	if r.Listener.Row != nil {
-		r.Listener.Row(r.result.Header, row)
-	}
-}
-
-// tellFault adds a row for each fault in err.
-func (r *run) tellFault(step string, err error) {
-	for _, f := range fault.All(err) {
-		row := Row{Step: step, Outcome: Failed, Facts: f.What, Excerpt: f.Excerpt, Remedy: f.Next}
-		switch f.Class {
-		case fault.Protected:
-			row.Outcome = Refused
-		case fault.Differs:
-			row.Outcome, row.Severity = Differs, estate.MustFix
-		}
-		if f.Place.File != "" {
-			row.Place = &f.Place
-		}
-		r.tell(row)
-		r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
-	}
-}
-
-func (r *run) finish(err error) {
-	var told *toldError
-	if err != nil && !errors.As(err, &told) {
-		r.tellFault(stepOf(err), err)
-	}
-	r.begin()
-	if r.plan != nil && !r.options.DryRun {
-		for i, account := range r.app.Accounts {
-			if c := r.plan.credentials[account]; i > 0 && c != nil && (c.pending || c.kept) {
-				r.result.Pending = append(r.result.Pending, account.Name)
-			}
-		}
-	}
-	r.result.Seconds = time.Since(r.began).Seconds()
-	if r.Listener.End != nil {
-		r.Listener.End(r.result)
-	}
-}
-
-// toldError marks an error whose rows have been told already.
-type toldError struct{ error }
-
-func (e *toldError) Unwrap() error { return e.error }
-
-// stepError says in which step an error arose.
-type stepError struct {
-	step string
-	error
-}
-
-func (e *stepError) Unwrap() error { return e.error }
-
-func stepOf(err error) string {
-	var s *stepError
-	if errors.As(err, &s) {
-		return s.step
-	}
-	return "server"
 }

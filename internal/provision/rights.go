@@ -140,11 +140,9 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 				r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, " and "), a)
 		}
 	}
-	s := r.plan.add(&step{
-		Row: Row{Step: stepRights, Outcome: outcome, Facts: describe(), SQL: texts(statements)}, object: "rights of " + a.String(),
-		undo: func(ctx context.Context) error { return r.restoreRights(ctx, a, name, held, want, grants, leaking) },
-	})
-	s.act = func(ctx context.Context) (string, error) {
+	s := r.plan.change(Row{Step: stepRights, Outcome: outcome, Facts: describe(), SQL: texts(statements)}, "rights of "+a.String())
+	s.Undo = func(ctx context.Context) error { return r.restoreRights(ctx, a, name, held, want, grants, leaking) }
+	s.Act = func(ctx context.Context) (string, error) {
 		if err := r.send(ctx, s, statements...); err != nil || !lowers {
 			return "", err
 		}

@@ -67,7 +67,7 @@ func (r *run) planSettings(ctx context.Context) error {
 	}
 	if !r.hasFolder() {
 		r.plan.absent = true
-		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: "the folder " + r.app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + r.app.Name}})
+		r.plan.tell(Row{Step: stepSettings, Outcome: Waiting, Facts: "the folder " + r.app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + r.app.Name})
 		return nil
 	}
 	var errs []error
@@ -83,7 +83,7 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 	absent := errors.Is(err, fs.ErrNotExist)
 	switch {
 	case absent && r.app.MadeByInstaller(s):
-		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: Waiting, Facts: s.File + ": its installer writes it"}})
+		r.plan.tell(Row{Step: stepSettings, Outcome: Waiting, Facts: s.File + ": its installer writes it"})
 		return nil
 	case absent && s.Template == "":
 		return r.Estate.Fault(fault.Invalid, r.settingsPath(s)+".file", "write template: PATH, or list the file under installer if the application writes it",
@@ -112,7 +112,7 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 		return nil
 	}
 	if r.plan.stuck != "" && absent {
-		r.plan.add(&step{Row: Row{Step: stepSettings, Outcome: NotReached, Facts: s.File + ": " + r.plan.stuck}})
+		r.plan.tell(Row{Step: stepSettings, Outcome: NotReached, Facts: s.File + ": " + r.plan.stuck})
 		return nil
 	}
 	outcome := Written
@@ -337,11 +337,9 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 		facts += ", from " + filepath.Base(s.Template)
 	}
 	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), all)
-	r.plan.add(&step{
-		Row: Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, object: "settings " + path,
-		act:  func(context.Context) (string, error) { return "", r.publish(published) },
-		undo: func(context.Context) error { return r.takeBack(published, absent) },
-	})
+	step := r.plan.change(Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, "settings "+path)
+	step.Act = func(context.Context) (string, error) { return "", r.publish(published) }
+	step.Undo = func(context.Context) error { return r.takeBack(published, absent) }
 	return nil
 }
 

@@ -215,6 +215,7 @@ type Entry struct {
 	Object  string    `json:"object,omitempty"` // what the step makes or changes
 	Detail  string    `json:"detail,omitempty"`
 	Copy    string    `json:"copy,omitempty"` // where the old content of a file is kept
+	Note    string    `json:"note,omitempty"` // the kind and name of a note that says more
 }
 
 // Run is the journal of one command on one app. Nil is a run that records

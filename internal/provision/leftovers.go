@@ -9,6 +9,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/figures"
+	"yellowfield/internal/state"
 )
 
 // unfinished is the note of an import under way. It is there as long as the
@@ -44,7 +45,12 @@ func (r *run) noteUnfinished(d *estate.Database) error {
 	for object := range r.plan.contents[d.Name].Objects() {
 		note.Before = append(note.Before, object)
 	}
-	return r.State.SetNote(unfinishedImports, r.unfinishedName(d), note)
+	// The note is a file of its own, since it has to outlive the run: whoever comes to
+	// this database next finds it, for whatever app.
+	if err := r.State.SetNote(unfinishedImports, r.unfinishedName(d), note); err != nil {
+		return err
+	}
+	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepSQL, Object: "import into " + d.Name, Note: unfinishedImports + "/" + r.unfinishedName(d)})
 }
 
 func (r *run) importIsOver(d *estate.Database) error {
@@ -76,16 +82,15 @@ func (r *run) planCleaning(d *estate.Database) error {
 		return r.importIsOver(d)
 	}
 	what := fmt.Sprintf("%s that an interrupted import of %s left", figures.Counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
-	s := &step{Row: Row{Step: stepSQL, Outcome: Fixed, Facts: "removed " + what}, object: "the end of an interrupted import: " + what}
-	s.act = func(ctx context.Context) (string, error) {
+	s := r.plan.change(Row{Step: stepSQL, Outcome: Fixed, Facts: "removed " + what}, "the end of an interrupted import: "+what)
+	s.Act = func(ctx context.Context) (string, error) {
 		if err := r.view.server.RemoveObjects(ctx, d.Name, left, nil); err != nil {
 			return "", err
 		}
 		return "", r.importIsOver(d)
 	}
-	r.plan.add(s)
 	// What follows is planned for a database without these.
-	r.plan.contents[d.Name] = without(r.plan.contents[d.Name], left)
+	r.plan.contents[d.Name] = r.plan.contents[d.Name].Without(left)
 	return nil
 }
 
@@ -104,27 +109,4 @@ func (r *run) asMade(object dbms.Object, made map[dbms.Object]bool) dbms.Object 
 		}
 	}
 	return object
-}
-
-func without(c dbms.Contents, gone map[dbms.Object]bool) dbms.Contents {
-	var rest dbms.Contents
-	for _, t := range c.Tables {
-		if !gone[dbms.Object{Kind: "TABLE", Name: t.Name}] && !gone[dbms.Object{Kind: "VIEW", Name: t.Name}] {
-			rest.Tables = append(rest.Tables, t)
-		}
-	}
-	for _, o := range c.Routines {
-		if !gone[o] {
-			rest.Routines = append(rest.Routines, o)
-		}
-	}
-	for _, o := range c.Events {
-		if !gone[o] {
-			rest.Events = append(rest.Events, o)
-		}
-	}
-	if len(rest.Tables) > 0 {
-		rest.Triggers = c.Triggers
-	}
-	return rest
 }

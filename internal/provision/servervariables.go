@@ -59,23 +59,21 @@ func (r *run) planServerSettings() error {
 		facts = append(facts, name+" = "+string(wanted[name]))
 		sql = append(sql, r.variables().SetVariable(name, string(wanted[name])).String())
 	}
-	s := &step{Row: Row{Step: stepSQL, Outcome: Made, SQL: sql, Facts: "server " + r.app.Server + ", for the import only: " + strings.Join(facts, ", ")},
-		object: "settings of server " + r.app.Server}
-	s.act = func(ctx context.Context) (string, error) { return "", r.changeServer(ctx, s, names) }
-	s.undo = r.restoreServer
-	r.plan.add(s)
+	s := r.plan.change(Row{Step: stepSQL, Outcome: Made, SQL: sql, Facts: "server " + r.app.Server + ", for the import only: " + strings.Join(facts, ", ")}, "settings of server "+r.app.Server)
+	s.Act = func(ctx context.Context) (string, error) { return "", r.changeServer(ctx, s, names) }
+	s.Undo = r.restoreServer
 	return nil
 }
 
 // planRestoring takes the server's variables back once all scripts are
 // through, and forgets the note of the import.
 func (r *run) planRestoring() {
-	s := &step{Row: Row{Step: stepSQL, Outcome: Kept}, object: "the end of the import"}
+	s := r.plan.change(Row{Step: stepSQL, Outcome: Kept}, "the end of the import")
 	if len(r.app.ServerDuringImport) > 0 {
 		s.Row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its own settings are back"}
 	}
 	s.silent = len(r.app.ServerDuringImport) == 0
-	s.act = func(ctx context.Context) (string, error) {
+	s.Act = func(ctx context.Context) (string, error) {
 		for _, d := range r.app.All() {
 			if err := r.importIsOver(d); err != nil {
 				return "", err
@@ -83,7 +81,6 @@ func (r *run) planRestoring() {
 		}
 		return "", r.restoreServer(ctx)
 	}
-	r.plan.add(s)
 }
 
 // changeServer sets the variables under a lock of the whole server, so that no
@@ -112,7 +109,7 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 		r.free()
 		return err
 	}
-	s.touched = true
+	s.Touched = true
 	for _, name := range names {
 		if err := r.view.server.Exec(ctx, r.variables().SetVariable(name, string(r.app.ServerDuringImport[name]))); err != nil {
 			return err

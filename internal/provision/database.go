@@ -1,0 +1,122 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+)
+
+func (r *run) planDatabases(context.Context) error {
+	var errs []error
+	for _, d := range r.app.All() {
+		errs = append(errs, r.planDatabase(d))
+	}
+	return errors.Join(errs...)
+}
+
+func (r *run) planDatabase(d *estate.Database) error {
+	want := dbms.Database{Name: d.Name, Charset: d.Charset, Collation: d.Collation}
+	facts := want.Name + ", " + want.Charset + " " + want.Collation
+	has, exists := r.view.catalogue.Databases[want.Name]
+	if has.Drift != "" {
+		r.plan.differs(stepDatabase, estate.ShouldLook, "REINDEX DATABASE "+want.Name+", then ALTER DATABASE "+want.Name+" REFRESH COLLATION VERSION",
+			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift))
+	}
+	switch {
+	case exists && has.Charset != want.Charset:
+		return r.Estate.Fault(fault.Differs, r.path(d.Path()), "write its character set into the estate file, or convert it: ALTER DATABASE changes only what is made later",
+			"the database %s exists with the character set %s, not %s", want.Name, has.Charset, want.Charset)
+	case exists && has.Collation != want.Collation:
+		r.plan.differs(stepDatabase, estate.ShouldLook, "write its collation into the estate file, or ALTER DATABASE for tables made later",
+			fmt.Sprintf("%s has the collation %s, not %s", want.Name, has.Collation, want.Collation))
+	case exists:
+		r.plan.keep(stepDatabase, facts)
+	case d.Existing:
+		return r.Estate.Fault(fault.Invalid, r.path(d.Path()+".name"), "ask whoever was to make it, or check its name",
+			"the database %s is said to exist, and server %s has none of that name for this login", want.Name, r.app.Server)
+	default:
+		if err := r.checkCollation(want, r.path(d.Path())); err != nil {
+			return err
+		}
+		statements := r.view.server.CreateDatabase(want)
+		s := r.plan.change(Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, "database "+want.Name)
+		s.Undo = func(ctx context.Context) error { return r.dropOwnDatabase(ctx, want.Name) }
+		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
+	}
+	return nil
+}
+
+func (r *run) checkCollation(want dbms.Database, path string) error {
+	charset, known := r.view.catalogue.Collations[want.Collation]
+	product := r.view.server.Facts().Product.Title() + " " + r.view.server.Facts().Version
+	var names []string
+	for name, of := range r.view.catalogue.Collations {
+		if of == want.Charset {
+			names = append(names, name)
+		}
+	}
+	switch {
+	case !r.view.catalogue.HasCharset(want.Charset):
+		return r.Estate.Fault(fault.Invalid, path+".charset", "write utf8mb4, or one that SHOW CHARACTER SET lists",
+			"%s has no character set %s", product, want.Charset)
+	case !known:
+		return r.Estate.Fault(fault.Invalid, path+".collation", fault.DidYouMean(want.Collation, names, r.view.entry.DBMS.Traits().WhereCollations),
+			"%s has no collation %s", product, want.Collation)
+	case charset != want.Charset:
+		return r.Estate.Fault(fault.Invalid, path+".collation", "name one that begins with "+want.Charset+"_",
+			"the collation %s belongs to %s, not to %s", want.Collation, charset, want.Charset)
+	}
+	return nil
+}
+
+// dropOwnDatabase undoes the making of a database: only while it holds
+// nothing, and with the app's accounts locked out, so that nothing can come
+// in between the look and the drop.
+func (r *run) dropOwnDatabase(ctx context.Context, name string) error {
+	unlock := func() {}
+	for account, c := range r.plan.credentials {
+		for _, a := range r.accountsOf(account) {
+			if state, exists := r.view.catalogue.Accounts[a]; exists && !state.Locked && c != nil {
+				if err := r.view.server.Exec(ctx, r.view.server.LockAccount(a)); err != nil {
+					return err
+				}
+				before := unlock
+				unlock = func() { _ = r.view.server.Exec(ctx, r.view.server.UnlockAccount(a)); before() }
+				_ = r.view.server.EndSessions(ctx, a)
+			}
+		}
+	}
+	defer func() { unlock() }()
+	contents, err := r.view.server.Contents(ctx, name)
+	if err != nil {
+		return err
+	}
+	if !contents[name].Empty() {
+		return fault.New(fault.Protected, "look at it, and drop it by hand if nothing in it is needed",
+			"the database %s holds what this run did not make: %s", name, inventory(contents[name]))
+	}
+	return r.view.server.Exec(ctx, r.view.server.DropDatabase(name)...)
+}
+
+// inventory names what a database holds, in short.
+func inventory(c dbms.Contents) string {
+	var names []string
+	for _, t := range c.Tables {
+		names = append(names, t.Name)
+	}
+	for _, list := range [][]dbms.Object{c.Routines, c.Events} {
+		for _, o := range list {
+			names = append(names, o.Name)
+		}
+	}
+	const most = 4
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}

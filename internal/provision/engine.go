@@ -1,0 +1,218 @@
+// Package provision does the work: it looks at servers and files, decides
+// what each step of an application needs, does it, undoes it on failure, and
+// verifies the result by logging in as the application would.
+//
+// Every step of an application is planned from what was read before anything
+// is changed; dry run, run and verification all come from that one plan. The
+// package prints nothing: it tells a Listener. It must never know of terminals
+// or of how its rows are drawn.
+package provision
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/state"
+)
+
+// Steps in their order. They are the words in the output and those that
+// Options.Only takes.
+var Steps = []string{stepPHP, stepDatabase, stepAccount, stepRights, stepSQL, stepSettings, stepOwnership, stepLogin}
+
+const (
+	stepPHP       = "php"
+	stepDatabase  = "database"
+	stepAccount   = "account"
+	stepRights    = "rights"
+	stepSQL       = "sql"
+	stepSettings  = "settings"
+	stepOwnership = "ownership"
+	stepLogin     = "login"
+)
+
+// Fixable is what Options.Fix takes.
+var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership}
+
+const (
+	fixPassword  = "server-password"
+	fixRights    = "rights"
+	fixSettings  = "settings"
+	fixOwnership = "ownership"
+)
+
+// Options of a run.
+type Options struct {
+	Command     string   // for the journal
+	DryRun      bool     // plan and tell, change nothing
+	Only        []string // steps to do; empty for all
+	Fix         []string // differences to fix
+	TakeAccount bool     // take existing accounts that have rights elsewhere
+	// WriteHostRule writes a rule for logins that a PostgreSQL server's
+	// host-based rules would refuse.
+	WriteHostRule bool
+	// Import narrows the run to importing SQL; nil for all of it.
+	Import *ImportOptions
+}
+
+func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }
+func (o Options) does(step string) bool {
+	return len(o.Only) == 0 || slices.Contains(o.Only, step)
+}
+
+// Engine works on the apps of one estate.
+type Engine struct {
+	Estate *estate.Estate
+	State  *state.Folder
+	Host   host.Host // that the applications run on
+	// Ask asks a person for a password; nil where nobody can be asked.
+	Ask secret.Asker
+	Listener
+
+	servers map[string]*connection
+}
+
+// Close ends all connections.
+func (e *Engine) Close() {
+	for _, c := range e.servers {
+		if c.admin != nil {
+			c.admin.Close()
+		}
+	}
+	e.servers = nil
+}
+
+// ExitCode is the exit code for several apps: the gravest of theirs.
+func ExitCode(results []Result) int {
+	gravest := 0
+	for _, r := range results {
+		gravest = fault.Graver(gravest, r.Exit)
+	}
+	return gravest
+}
+
+func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
+	var results []Result
+	for _, app := range apps {
+		if ctx.Err() != nil {
+			return results, fault.Stopped(ctx.Err())
+		}
+		r := &run{Engine: e, app: app, options: options, began: time.Now()}
+		r.result.Header = Header{App: app.Name, Server: app.Server}
+		r.result.Notes = app.Notes
+		err := r.within(ctx, func(ctx context.Context) error { return work(r, ctx) })
+		r.finish(err)
+		r.folder.Close()
+		results = append(results, r.result)
+	}
+	return results, nil
+}
+
+// run is the work on one app.
+type run struct {
+	*Engine
+	app     *estate.App
+	options Options
+	began   time.Time
+	result  Result
+	begun   bool // Begin was told
+
+	view    *view
+	plan    *plan
+	folder  *host.Folder // of the app, once it was opened
+	journal *state.Run
+	// freeServer gives back the lock on the server's settings, while this run
+	// has changed them.
+	freeServer func()
+}
+
+// begin tells the header once.
+func (r *run) begin() {
+	if !r.begun && r.Listener.Begin != nil {
+		r.Listener.Begin(r.result.Header)
+	}
+	r.begun = true
+}
+
+// tell adds a row.
+func (r *run) tell(row Row) {
+	r.begin()
+	row.Facts, row.Remedy = ways.Replace(row.Facts), ways.Replace(row.Remedy)
+	r.result.Rows = append(r.result.Rows, row)
+	switch row.Outcome {
+	case Differs:
+		r.result.Exit = fault.Graver(r.result.Exit, fault.Differs.ExitCode())
+	case Waiting:
+		r.result.Waits = true
+	case Made, Fixed, Imported, Written, "would make", "would fix", "would import", "would write":
+		r.result.Changed = true
+	}
+	if r.Listener.Row != nil {
+		r.Listener.Row(r.result.Header, row)
+	}
+}
+
+// tellFault adds a row for each fault in err.
+func (r *run) tellFault(step string, err error) {
+	for _, f := range fault.All(err) {
+		row := Row{Step: step, Outcome: Failed, Facts: f.What, Excerpt: f.Excerpt, Remedy: f.Next}
+		switch f.Class {
+		case fault.Protected:
+			row.Outcome = Refused
+		case fault.Differs:
+			row.Outcome, row.Severity = Differs, estate.MustFix
+		}
+		if f.Place.File != "" {
+			row.Place = &f.Place
+		}
+		r.tell(row)
+		r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
+	}
+}
+
+func (r *run) finish(err error) {
+	var told *toldError
+	if err != nil && !errors.As(err, &told) {
+		r.tellFault(stepOf(err), err)
+	}
+	r.begin()
+	if r.plan != nil && !r.options.DryRun {
+		for i, account := range r.app.Accounts {
+			if c := r.plan.credentials[account]; i > 0 && c != nil && (c.pending || c.kept) {
+				r.result.Pending = append(r.result.Pending, account.Name)
+			}
+		}
+	}
+	r.result.Seconds = time.Since(r.began).Seconds()
+	if r.Listener.End != nil {
+		r.Listener.End(r.result)
+	}
+}
+
+// toldError marks an error whose rows have been told already.
+type toldError struct{ error }
+
+func (e *toldError) Unwrap() error { return e.error }
+
+// stepError says in which step an error arose.
+type stepError struct {
+	step string
+	error
+}
+
+func (e *stepError) Unwrap() error { return e.error }
+
+func stepOf(err error) string {
+	var s *stepError
+	if errors.As(err, &s) {
+		return s.step
+	}
+	return "server"
+}
+
+func (r *run) path(key string) string { return "apps." + r.app.Name + "." + key }

@@ -1,0 +1,497 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/host"
+	"yellowfield/internal/load"
+	"yellowfield/internal/script"
+)
+
+// planImport reads every script to its end, so that what can be known is known
+// before anything is changed, and decides whether to import.
+func (r *run) planImport(ctx context.Context) error {
+	app := r.app
+	for _, d := range app.All() {
+		if err := r.planCleaning(d); err != nil {
+			return err
+		}
+	}
+	own := r.ownTables(&app.Database)
+	if app.Installer.Tables && len(own) == 0 && r.options.Import == nil {
+		r.plan.tell(Row{Step: stepSQL, Outcome: Waiting, Facts: "the installer makes the tables"})
+	}
+	scripts := r.scripts()
+	if len(scripts) == 0 {
+		return nil
+	}
+	if !r.hasFolder() && len(own) == 0 && r.options.Import == nil {
+		r.plan.tell(Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name})
+		return nil
+	}
+	importers := map[*estate.Database]load.Importer{}
+	var wanted []*wantedScript
+	for _, d := range app.All() {
+		group := slices.DeleteFunc(slices.Clone(scripts), func(s *wantedScript) bool { return s.into != d })
+		if len(group) == 0 {
+			continue
+		}
+		target := r.importTarget(d)
+		importer, err := r.importerFor(ctx, target)
+		if err != nil {
+			return err
+		}
+		own := r.ownTables(d)
+		expected, err := r.readScripts(ctx, group, importer, target, len(own) > 0)
+		if err != nil {
+			return err
+		}
+		decided, err := r.mayImport(d, group, own, expected)
+		if err != nil {
+			return err
+		}
+		if !decided {
+			importers[d] = importer
+			wanted = append(wanted, group...)
+		}
+	}
+	if len(wanted) == 0 {
+		return nil
+	}
+	scripts = slices.DeleteFunc(scripts, func(s *wantedScript) bool { return !slices.Contains(wanted, s) })
+	if err := refusals(scripts); err != nil {
+		return err
+	}
+	if err := r.mayDefineRoutines(scripts); err != nil {
+		return err
+	}
+	if err := r.canLogInFromHere(); err != nil {
+		return err
+	}
+	if err := r.planServerSettings(); err != nil {
+		return err
+	}
+	r.plan.scripts = scripts
+	for _, s := range scripts {
+		r.planScript(s, importers[s.into])
+	}
+	r.planRestoring()
+	return nil
+}
+
+// wantedScript is one script of the import with what is known of it.
+type wantedScript struct {
+	script.Source
+	into    *estate.Database
+	options load.Options
+	survey  *load.Survey
+}
+
+// scripts are those of the estate file, or those named on the command line.
+func (r *run) scripts() []*wantedScript {
+	var scripts []*wantedScript
+	asked := load.Options{}
+	if r.options.Import != nil {
+		asked = r.options.Import.Options
+	}
+	for _, s := range r.app.Import {
+		options := asked
+		options.MapCollations = options.MapCollations || s.MapCollations
+		options.ConvertCharset = options.ConvertCharset || s.ConvertCharset
+		options.Fast = options.Fast || s.Fast
+		scripts = append(scripts, &wantedScript{into: r.app.DatabaseFor(s.Into), options: options, Source: script.Source{
+			Path: r.app.InFolder(s.File), Opener: r.openScript, Name: s.File, Encoding: s.Encoding, PrefixToken: s.PrefixToken, Prefix: r.app.Prefix, Retarget: s.Retarget,
+			LongestStatement: int(r.Estate.LongestStatement),
+		}})
+	}
+	if r.options.Import == nil || len(r.options.Import.Files) == 0 {
+		if r.options.Import != nil {
+			for _, s := range scripts {
+				s.Retarget = s.Retarget || r.options.Import.Retarget
+			}
+		}
+		return scripts
+	}
+	var named []*wantedScript
+	for _, file := range r.options.Import.Files {
+		file.Prefix, file.LongestStatement = r.app.Prefix, int(r.Estate.LongestStatement)
+		if _, inside := host.Below(r.app.Folder, file.Path); inside && r.hasFolder() {
+			file.Opener = r.openScript
+		}
+		one := &wantedScript{into: r.app.DatabaseFor(r.options.Import.Into), Source: file, options: asked}
+		for _, s := range scripts { // a script of the estate file keeps what is said of it there
+			if s.Path == file.Path {
+				one = s
+				one.Retarget = one.Retarget || file.Retarget
+				if file.Encoding != "" {
+					one.Encoding = file.Encoding
+				}
+			}
+		}
+		named = append(named, one)
+	}
+	return named
+}
+
+// mayImport decides, from the tables that are there, whether the scripts run.
+// decided tells that there is nothing more to do.
+func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expected []string) (decided bool, err error) {
+	if r.options.Import != nil {
+		if len(own) > 0 && !r.options.Import.IntoExisting {
+			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables; else empty the database first",
+				"the database %s holds %s already (%s)", d.Name, figures.Counted(len(own), "table", "tables"), some(own))
+		}
+		return false, nil
+	}
+	there := 0
+	for _, table := range expected {
+		if slices.Contains(own, r.view.server.TableName(table)) {
+			there++
+		}
+	}
+	switch {
+	case len(own) > 0 && there == len(expected):
+		for _, s := range scripts {
+			facts := filepath.Base(s.Name) + ": the tables are there"
+			if s.survey != nil && len(s.survey.Tables) > 0 {
+				facts = filepath.Base(s.Name) + ": its " + figures.Counted(len(s.survey.Tables), "table is", "tables are") + " there"
+			}
+			r.plan.keep(stepSQL, facts)
+		}
+		return true, nil
+	case len(own) > 0:
+		return true, r.Estate.Fault(fault.Protected, r.path("import"), "look at the database, and empty it if nothing in it is needed",
+			"the database %s holds %s (%s), among them %d of the %d that the scripts make: it is not known who made them",
+			d.Name, figures.Counted(len(own), "table", "tables"), some(own), there, len(expected))
+	}
+	return false, nil
+}
+
+// refusals are the faults for what the guard and the server's limits forbid.
+func refusals(scripts []*wantedScript) error {
+	var errs []error
+	for _, s := range scripts {
+		for _, finding := range s.survey.Refused {
+			errs = append(errs, fault.At(fault.Protected, finding.Place, finding.Next, "%s", finding.What))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// importTarget is what the importer has to know of a database.
+func (r *run) importTarget(d *estate.Database) load.Target {
+	target := load.Target{Database: d.Name, Charset: d.Charset}
+	if contents := r.plan.contents[d.Name]; !contents.Empty() {
+		target.Holds = map[string]bool{}
+		for object := range contents.Objects() {
+			target.Holds[object.Name] = true
+		}
+	}
+	return target
+}
+
+// ownTables are the tables that count as the app's: all, or those with its
+// prefix where the database is shared.
+func (r *run) ownTables(d *estate.Database) []string {
+	var own []string
+	for _, t := range r.plan.contents[d.Name].Tables {
+		if !r.app.Shared || strings.HasPrefix(t.Name, r.app.Prefix) {
+			own = append(own, t.Name)
+		}
+	}
+	return own
+}
+
+// readScripts reads all scripts and collects the tables they make. A script
+// that is gone is no error when the tables are there.
+func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, importer load.Importer, target load.Target, tablesThere bool) (expected []string, err error) {
+	var errs []error
+	for _, s := range scripts {
+		survey, err := importer.Check(ctx, s.Source, s.options)
+		if errors.Is(err, fs.ErrNotExist) && tablesThere && r.options.Import == nil {
+			continue
+		}
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		s.survey = survey
+		expected = append(expected, survey.Tables...)
+		if target.Holds != nil { // what one script makes, the next one finds
+			for _, table := range survey.Tables {
+				delete(target.Holds, table)
+			}
+		}
+	}
+	return expected, errors.Join(errs...)
+}
+
+func some(names []string) string {
+	const most = 3
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " ..."
+	}
+	return strings.Join(names, ", ")
+}
+
+// mayDefineRoutines checks beforehand what binary logging would refuse half
+// way: triggers and functions of an account without SUPER.
+func (r *run) mayDefineRoutines(scripts []*wantedScript) error {
+	routines := 0
+	for _, s := range scripts {
+		routines += s.survey.Routines()
+	}
+	facts := r.view.server.Facts()
+	if routines == 0 || !facts.BinaryLog || facts.TrustFunctionCreators || isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
+		return nil
+	}
+	what := figures.Counted(routines, "trigger or function", "triggers and functions")
+	if !r.view.asAdmin() {
+		return r.Estate.Fault(fault.Invalid, r.path("import"), "give the server an admin, or have its administrator set log_bin_trust_function_creators",
+			"the scripts define %s, which server %s lets only an administrator do while its binary log is on", what, r.app.Server)
+	}
+	// SUPER alone gets past error 1419, and it takes foreign definers as well.
+	if r.view.catalogue.GrantsOf(r.view.server.CurrentUser()).Global.Has("SUPER") {
+		return nil
+	}
+	return fault.New(fault.Invalid, "grant it, or write server_during_import: {log_bin_trust_function_creators: \"ON\"} for the app",
+		"the scripts define %s, and the administrator %s lacks SUPER, which that takes while the binary log is on", what, r.view.server.CurrentUser())
+}
+
+// canLogInFromHere makes sure that the account may come from where we are.
+func (r *run) canLogInFromHere() error {
+	if r.view.entry.Socket == "" || !r.view.entry.DBMS.Traits().HostsInAccounts {
+		return nil // how the server sees this host over TCP shows at the login
+	}
+	hosts := r.app.Accounts[0].ClientHosts
+	for _, host := range hosts {
+		if host == "localhost" || host == "%" {
+			return nil
+		}
+	}
+	return r.Estate.Fault(fault.Invalid, r.path("accounts[0].client_hosts"), "add localhost to its client_hosts",
+		"the import runs as %s, which may come from %s and not through the socket", r.app.Accounts[0].Name, strings.Join(hosts, ", "))
+}
+
+// title names a script, and its database where there are several.
+func (s *wantedScript) title() string {
+	if s.into.Key != "" {
+		return filepath.Base(s.Name) + " into " + s.into.Name
+	}
+	return filepath.Base(s.Name)
+}
+
+func (r *run) planScript(source *wantedScript, importer load.Importer) {
+	survey := source.survey
+	facts := source.title() + ": " + figures.Size(survey.Length) + ", " + figures.Counted(survey.Statements, "statement", "statements")
+	if n := len(survey.Tables); n > 0 {
+		facts += ", " + figures.Counted(n, "table", "tables")
+	}
+	if survey.Rows > 0 {
+		facts += ", " + figures.Counted(int(survey.Rows), "row", "rows")
+	}
+	for _, kind := range []struct{ keyword, noun string }{{"VIEW", "view"}, {"TRIGGER", "trigger"}, {"FUNCTION", "function"}, {"PROCEDURE", "procedure"}, {"EVENT", "event"}, {"SEQUENCE", "sequence"}, {"TYPE", "type"}} {
+		if n := survey.Defines[kind.keyword]; n > 0 {
+			facts += ", " + figures.Counted(n, kind.noun, kind.noun+"s")
+		}
+	}
+	s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: facts}, "import of "+source.Name)
+	for _, note := range survey.Notes {
+		s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
+	}
+	if server := r.view.server.Facts(); survey.Routines() > 0 && server.BinaryLog && !server.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
+		s.also = append(s.also, Row{Step: stepSQL, Outcome: Note,
+			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser() + " will, in the account's name"})
+	}
+	if source.survey.OneByOne != "" && !source.options.OneByOne {
+		s.also = append(s.also, Row{Step: stepSQL, Outcome: Note, Facts: "sent one by one: " + survey.OneByOne})
+	}
+	var report load.Report
+	s.Act = func(ctx context.Context) (string, error) {
+		began := time.Now()
+		login, err := r.ownLogin(ctx, source.into)
+		if err != nil {
+			return "", err
+		}
+		defer login.Close()
+		if err := r.noteUnfinished(source.into); err != nil {
+			return "", err
+		}
+		s.Touched = true // what came before a statement that fails is there
+		report, err = r.importScript(ctx, r.withLogin(importer, login), source)
+		s.Seconds = time.Since(began).Seconds()
+		if err != nil {
+			return "", err
+		}
+		s.Import = &ImportReport{
+			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
+			Sessions: report.Lanes, OneByOne: report.OneByOne,
+		}
+		s.also = nil // told anew, without what was of interest beforehand only
+		for _, note := range survey.Notes {
+			if !note.Usual {
+				s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
+			}
+		}
+		s.also = append(s.also, r.remarks(report)...)
+		deviating, err := r.deviating(ctx, source.into, survey)
+		if err != nil {
+			return "", err
+		}
+		s.also = append(s.also, deviating...)
+		facts := source.title() + ": " + report.Describe()
+		if report.Replayed > 0 {
+			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
+		}
+		return facts, nil
+	}
+	s.Undo = func(ctx context.Context) error {
+		if err := r.removeImported(ctx, source.into, report.Made); err != nil {
+			return err
+		}
+		if err := r.importIsOver(source.into); err != nil {
+			return err
+		}
+		if len(survey.Touches) > 0 {
+			return fault.New(fault.Protected, "look through these tables; the script's rows may be in them",
+				"what the script did to tables that were there before stays: %s", some(names(survey.Touches)))
+		}
+		return nil
+	}
+}
+
+// ImportReport is what one script's import did, for scripts.
+type ImportReport struct {
+	Script     string `json:"script"`
+	Bytes      int64  `json:"bytes"` // unpacked
+	Statements int    `json:"statements"`
+	Rows       int64  `json:"rows"`
+	Sessions   int    `json:"sessions"`             // that took rows side by side
+	OneByOne   string `json:"one_by_one,omitempty"` // why statements were not joined
+}
+
+// deviating names the script's tables that are not as the database is: another
+// character set, or an engine that does not roll back.
+func (r *run) deviating(ctx context.Context, d *estate.Database, survey *load.Survey) ([]Row, error) {
+	contents, err := r.view.server.Contents(ctx, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	made := map[string]bool{}
+	for _, name := range survey.Tables {
+		made[r.view.server.TableName(name)] = true
+	}
+	var found []string
+	for _, t := range contents[d.Name].Tables {
+		charset, _, _ := strings.Cut(t.Collation, "_")
+		otherEngine := !strings.EqualFold(t.Engine, "InnoDB")
+		if t.View || t.Engine == "" || !made[t.Name] || !otherEngine && charset == d.Charset { // some products have one kind of tables only
+			continue
+		}
+		found = append(found, t.Name+" ("+t.Engine+", "+t.Collation+")")
+	}
+	if len(found) == 0 {
+		return nil, nil
+	}
+	return []Row{{Step: stepSQL, Outcome: Note,
+		Facts: "not InnoDB with " + d.Charset + " as the database: " + some(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
+}
+
+func names(objects map[dbms.Object]bool) []string {
+	var list []string
+	for object := range objects {
+		list = append(list, object.Name)
+	}
+	slices.Sort(list)
+	return list
+}
+
+// remark is a row about something that is good to know.
+func remark(place fault.Place, count int, what, next string) Row {
+	if count > 1 {
+		what += fmt.Sprintf(" (%s times, first here)", figures.Thousands(count))
+	}
+	row := Row{Step: stepSQL, Outcome: Note, Facts: what, Remedy: next}
+	if place.File != "" {
+		row.Place = &place
+	}
+	return row
+}
+
+// remarks are what the server remarked, and what was found afterwards.
+func (r *run) remarks(report load.Report) []Row {
+	var rows []Row
+	const most = 5 // kinds of warnings that are shown
+	for i, w := range report.Warnings {
+		if i == most {
+			rows = append(rows, Row{Step: stepSQL, Outcome: Note,
+				Facts: figures.Counted(len(report.Warnings)-most, "more kind of warning", "more kinds of warnings")})
+			break
+		}
+		rows = append(rows, remark(w.Place, w.Count, warning(w), ""))
+	}
+	for _, o := range report.Orphans {
+		rows = append(rows, Row{Step: stepSQL, Outcome: Differs, Severity: estate.ShouldLook,
+			Facts:  fmt.Sprintf("rows of %s refer to rows of %s that do not exist (foreign key %s)", o.Table, o.References, o.Key),
+			Remedy: "the script switched the check off: look at these rows, and whether all files were imported"})
+	}
+	return rows
+}
+
+func warning(w load.Warning) string {
+	if w.Code == 0 { // PostgreSQL does not number its warnings
+		return "the server warns: " + w.Message
+	}
+	return fmt.Sprintf("the server warns: %s (%d)", w.Message, w.Code)
+}
+
+// importScript runs a script as the app's own account, so that the server
+// itself keeps it inside the database.
+func (r *run) importScript(ctx context.Context, importer load.Importer, source *wantedScript) (load.Report, error) {
+	return importer.Import(ctx, source.Source, source.survey, source.options, func(p load.Progress) {
+		if r.Listener.Progress != nil {
+			r.Listener.Progress(r.result.Header, p)
+		}
+	})
+}
+
+// ownLogin logs in with the app's first account, the way we reach the server.
+// Host-based rules may let the account in only the way the application comes.
+func (r *run) ownLogin(ctx context.Context, d *estate.Database) (dbms.Server, error) {
+	account := r.app.Accounts[0]
+	login := dbms.Login{
+		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
+		Password: r.plan.credentials[account].password, Database: d.Name,
+	}
+	server, err := r.open(ctx, login)
+	if theirs := r.addressFrom(r.facts(account, login.Password)); dbms.CauseOf(err) == dbms.WrongLogin && !r.view.entry.DBMS.Traits().HostsInAccounts && theirs != login.Address {
+		login.Address = theirs
+		if server, second := r.open(ctx, login); second == nil {
+			return server, nil
+		}
+	}
+	return server, err
+}
+
+// removeImported removes what a script made, and nothing else: an application
+// may be at work in a database that stood before.
+func (r *run) removeImported(ctx context.Context, d *estate.Database, made map[dbms.Object]bool) error {
+	if r.view.asAdmin() {
+		// A statement that was given up here may still be at work there.
+		for _, a := range r.accountsOf(r.app.Accounts[0]) {
+			_ = r.view.server.EndSessions(ctx, a) // there may be none
+		}
+	}
+	return r.view.server.RemoveObjects(ctx, d.Name, made, r.plan.contents[d.Name].Objects())
+}

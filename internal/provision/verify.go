@@ -1,0 +1,46 @@
+package provision
+
+import (
+	"context"
+	"errors"
+
+	"yellowfield/internal/estate"
+)
+
+// verify tells the plan as a comparison: what would be kept is verified, what
+// would be changed differs.
+func (r *run) verify(ctx context.Context) error {
+	err := r.makePlan(ctx)
+	for _, s := range r.plan.steps {
+		row := s.Row
+		row.SQL, row.Diff = nil, ""
+		switch {
+		case s.silent:
+			continue
+		case s.Act != nil:
+			row.Outcome, row.Severity = Differs, estate.MustFix
+			row.Facts = "missing: " + s.Object
+			row.Remedy = "yellowfield provision " + r.app.Name
+		case s.Outcome == Kept:
+			row.Outcome = Verified
+		}
+		r.tell(row)
+	}
+	if err != nil {
+		var unmet *unmetError
+		for _, part := range parts(err) {
+			if !errors.As(part, &unmet) {
+				r.tellFault(stepOf(part), part)
+			}
+		}
+	}
+	r.checkLogins(ctx)
+	return nil
+}
+
+// Verify compares estate file, server and files, and logs in as each
+// application would. It changes nothing on servers and in files; a password
+// that is pending no longer is forgotten.
+func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
+	return e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
+}
