@@ -67,7 +67,7 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 		return jsonfile.Syntax, true
 	case name == ".env", strings.HasPrefix(name, ".env."), strings.HasSuffix(name, ".env"):
 		return dotenv.Syntax, true
-	case sectionLine.MatchString(text):
+	case ini.HasSections(text):
 		return ini.Syntax, true
 	case onlyAssignments(text):
 		return dotenv.Syntax, true
@@ -78,8 +78,7 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 }
 
 var (
-	sectionLine = regexp.MustCompile(`(?m)^\s*\[[^\]\n]+\]\s*$`)
-	assignment  = regexp.MustCompile(`^\s*(export\s+)?[A-Z_][A-Z0-9_]*=`)
+	assignment = regexp.MustCompile(`^\s*(export\s+)?[A-Z_][A-Z0-9_]*=`)
 )
 
 // onlyAssignments reports whether every line is a comment or NAME=value, with

@@ -15,7 +15,8 @@ import (
 
 // Syntax is dotenv as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "dotenv", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Name: "dotenv", Parse: parse, Normalise: normalise, Encode: encode,
+	Comments: []string{"#"}, Append: syntax.AtEnd("ADDRESS=x"),
 	Addresses: "write the NAME before the equals sign",
 }
 
@@ -28,9 +29,9 @@ var (
 	integer = regexp.MustCompile(`^-?[0-9]+$`)
 )
 
-// Parse gives every setting of a file; comments yield none. A quote that is
+// parse gives every setting of a file; comments yield none. A quote that is
 // never closed is an error with its place.
-func Parse(source []byte) ([]syntax.Setting, error) {
+func parse(source []byte) ([]syntax.Setting, error) {
 	var found []syntax.Setting
 	pos := 0
 	if bytes.HasPrefix(source, []byte(syntax.ByteOrderMark)) {
@@ -114,16 +115,16 @@ func comment(raw []byte) int {
 	return -1
 }
 
-// Normalise takes a name as it is.
-func Normalise(text string) (string, bool) {
+// normalise takes a name as it is.
+func normalise(text string) (string, bool) {
 	text = strings.TrimSpace(text)
 	return text, name.MatchString(text)
 }
 
-// Encode keeps the quoting of the old value where the new one allows it. In
+// encode keeps the quoting of the old value where the new one allows it. In
 // single quotes nothing is special; in double quotes a dollar sign is escaped,
 // so that nothing is put in for it.
-func Encode(old syntax.Setting, literal, value string) (string, error) {
+func encode(old syntax.Setting, literal, value string) (string, error) {
 	quoted := strings.HasPrefix(literal, `"`) || strings.HasPrefix(literal, "'")
 	switch {
 	case plain.MatchString(value) && !quoted:

@@ -16,7 +16,8 @@ import (
 
 // Syntax is INI as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "INI", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Name: "INI", Parse: parse, Normalise: normalise, Encode: encode,
+	Comments: []string{";", "#"}, Append: appendLine,
 	Addresses: "write [section] key, or key for one before the first section",
 }
 
@@ -28,9 +29,9 @@ var guard = regexp.MustCompile(`(?i)^\s*;?\s*<\?php\s*/?\*?\s*(exit|die)\b`)
 // behind it.
 func IsGuard(line string) bool { return guard.MatchString(line) }
 
-// Parse gives every setting of a file. Comments yield none. A quote that is
+// parse gives every setting of a file. Comments yield none. A quote that is
 // never closed is an error with its place.
-func Parse(source []byte) ([]syntax.Setting, error) {
+func parse(source []byte) ([]syntax.Setting, error) {
 	p := &parser{source: source}
 	if bytes.HasPrefix(source, []byte(syntax.ByteOrderMark)) {
 		p.pos = len(syntax.ByteOrderMark)
@@ -169,8 +170,8 @@ func bare(text string) (syntax.Kind, string, string) {
 
 var addressForm = regexp.MustCompile(`^(?:\[\s*([^\]]+?)\s*\]\s*)?([^\s=\[\];]+(?:\[[^\]]*\])?)$`)
 
-// Normalise takes "[ section ]key" for "[section] key".
-func Normalise(text string) (string, bool) {
+// normalise takes "[ section ]key" for "[section] key".
+func normalise(text string) (string, bool) {
 	m := addressForm.FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
 		return "", false
@@ -178,8 +179,8 @@ func Normalise(text string) (string, bool) {
 	return address(m[1], m[2]), true
 }
 
-// Encode keeps the quoting of the old value where the new one allows it.
-func Encode(old syntax.Setting, literal, value string) (string, error) {
+// encode keeps the quoting of the old value where the new one allows it.
+func encode(old syntax.Setting, literal, value string) (string, error) {
 	_, isWord := words[strings.ToLower(value)]
 	single, double := !strings.Contains(value, "'"), !strings.Contains(value, "${") && !strings.HasSuffix(value, "$")
 	switch {
@@ -199,4 +200,45 @@ func Encode(old syntax.Setting, literal, value string) (string, error) {
 
 func quoted(literal string) bool {
 	return strings.HasPrefix(literal, `"`) || strings.HasPrefix(literal, "'")
+}
+
+// HasSections reports whether a line of a text opens a section.
+func HasSections(text string) bool { return sectionLine.MatchString(text) }
+
+var sectionLine = regexp.MustCompile(`(?m)^\s*\[[^\]\n]+\]\s*$`)
+
+// appendLine puts a key at the end of its section, and makes that where there is none.
+func appendLine(f syntax.File, address string) (int, string, error) {
+	section, key, inSection := strings.Cut(address, "] ")
+	if !inSection {
+		return beforeSections(f.Source), address + " = x", nil
+	}
+	if at, found := endOfSection(f.Source, section+"]"); found {
+		return at, key + " = x", nil
+	}
+	return len(f.Source), f.LineEnd + section + "]" + f.LineEnd + key + " = x", nil
+}
+
+// beforeSections is where the first section begins.
+func beforeSections(source []byte) int {
+	if m := sectionLine.FindIndex(source); m != nil {
+		return m[1] - len(bytes.TrimLeft(source[m[0]:m[1]], " \t\r\n"))
+	}
+	return len(source)
+}
+
+// endOfSection is behind the last line of a section that is not blank.
+func endOfSection(source []byte, header string) (at int, found bool) {
+	inside, offset := false, 0
+	for line := range bytes.Lines(source) {
+		trimmed := strings.TrimSpace(string(line))
+		if strings.HasPrefix(trimmed, "[") {
+			inside = strings.HasPrefix(strings.ReplaceAll(trimmed, " ", ""), strings.ReplaceAll(header, " ", ""))
+		}
+		offset += len(line)
+		if inside && trimmed != "" {
+			at, found = offset, true
+		}
+	}
+	return at, found
 }

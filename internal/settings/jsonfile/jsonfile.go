@@ -19,13 +19,14 @@ import (
 
 // Syntax is JSON as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "JSON", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Name: "JSON", Parse: parse, Normalise: Normalise, Encode: encode,
+	Append: noPlace, Element: Element, Beside: beside,
 	Addresses: "write the keys joined by dots: main.server, servers.0.name",
 }
 
-// Parse gives every value that is no object or array. Anything that is not
+// parse gives every value that is no object or array. Anything that is not
 // JSON is an error with its place.
-func Parse(source []byte) ([]syntax.Setting, error) {
+func parse(source []byte) ([]syntax.Setting, error) {
 	p := &parser{source: source}
 	if strings.HasPrefix(string(source), syntax.ByteOrderMark) {
 		p.pos = len(syntax.ByteOrderMark)
@@ -189,8 +190,8 @@ func Normalise(address string) (string, bool) {
 
 var number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
 
-// Encode keeps a number or a boolean what it is where the value allows it.
-func Encode(old syntax.Setting, _, value string) (string, error) {
+// encode keeps a number or a boolean what it is where the value allows it.
+func encode(old syntax.Setting, _, value string) (string, error) {
 	switch {
 	case !utf8.ValidString(value):
 		return "", errors.New("is no valid UTF-8, which JSON cannot hold")
@@ -203,4 +204,23 @@ func Encode(old syntax.Setting, _, value string) (string, error) {
 	encoder.SetEscapeHTML(false)
 	err := encoder.Encode(value)
 	return strings.TrimSuffix(text.String(), "\n"), err
+}
+
+func noPlace(syntax.File, string) (int, string, error) {
+	return 0, "", errors.New("the file has nothing beside it, and JSON no other place for it that can be told")
+}
+
+var lastKey = regexp.MustCompile(`^(?:(.*)\.)?([A-Za-z0-9_-]+)$`)
+
+// Element cuts an address before its last key.
+func Element(address string) (parent, key string, ok bool) {
+	m := lastKey.FindStringSubmatch(address)
+	if m == nil {
+		return "", "", false
+	}
+	return m[1], m[2], true
+}
+
+func beside(f syntax.File, s syntax.Sibling, key string) (int, string, bool) {
+	return s.End, s.Separator(f, s.Alone(",{[(")) + `"` + key + `": ""`, true
 }

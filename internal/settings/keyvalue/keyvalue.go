@@ -16,7 +16,8 @@ import (
 
 // Syntax is such a file as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "key and value", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Name: "key and value", Parse: parse, Normalise: normalise, Encode: encode,
+	Comments: []string{"#", ";"}, IsProse: isProse, Append: appendLine,
 	Addresses: "write the key that the line begins with",
 }
 
@@ -26,9 +27,9 @@ var (
 	integer = regexp.MustCompile(`^-?[0-9]+$`)
 )
 
-// Parse gives every setting of a file; lines that begin with # or ; yield none.
+// parse gives every setting of a file; lines that begin with # or ; yield none.
 // It never fails: any line is something.
-func Parse(source []byte) ([]syntax.Setting, error) {
+func parse(source []byte) ([]syntax.Setting, error) {
 	var found []syntax.Setting
 	pos := 0
 	if bytes.HasPrefix(source, []byte(syntax.ByteOrderMark)) {
@@ -72,14 +73,14 @@ func Is(text string) bool {
 	return found
 }
 
-// Normalise takes a key as it is.
-func Normalise(text string) (string, bool) {
+// normalise takes a key as it is.
+func normalise(text string) (string, bool) {
 	text = strings.TrimSpace(text)
 	return text, key.MatchString(text)
 }
 
-// Encode writes the value as it is: there are no quotes in such a file.
-func Encode(_ syntax.Setting, _, value string) (string, error) {
+// encode writes the value as it is: there are no quotes in such a file.
+func encode(_ syntax.Setting, _, value string) (string, error) {
 	switch {
 	case strings.ContainsAny(value, "\r\n\x00"):
 		return "", errors.New("has a line break, which such a file cannot hold")
@@ -89,4 +90,25 @@ func Encode(_ syntax.Setting, _, value string) (string, error) {
 		return "", errors.New("begins with an equals sign, which is taken for the one behind the key")
 	}
 	return value, nil
+}
+
+// byEquals reports whether a file has equals signs between keys and values.
+func byEquals(f syntax.File) bool {
+	return len(f.Settings) == 0 || bytes.Contains(f.Source[:f.Settings[0].Start], []byte("="))
+}
+
+// isProse tells plain words in a comment from a key and its value.
+func isProse(f syntax.File, body string) bool {
+	if byEquals(f) {
+		return !strings.Contains(body, "=")
+	}
+	const keyAndValue = 2
+	return len(strings.Fields(body)) != keyAndValue
+}
+
+func appendLine(f syntax.File, address string) (int, string, error) {
+	if byEquals(f) {
+		return len(f.Source), address + "=x", nil
+	}
+	return len(f.Source), address + " x", nil
 }

@@ -10,9 +10,9 @@ import (
 	"yellowfield/internal/settings/syntax"
 )
 
-// Normalise gives the normal form of an address as a person may write it:
+// normalise gives the normal form of an address as a person may write it:
 // other quotes, blanks. ok is false when it is no PHP address.
-func Normalise(address string) (normal string, ok bool) {
+func normalise(address string) (normal string, ok bool) {
 	src := []byte("<?php " + address)
 	tokens, err := lex(src)
 	if err != nil {
@@ -56,10 +56,10 @@ var (
 	floatLiteral   = regexp.MustCompile(`^-?[0-9]+\.[0-9]+$`)
 )
 
-// Encode writes value as a PHP literal in the style of the old one: the same
+// encode writes value as a PHP literal in the style of the old one: the same
 // quotes, a bare number for a number, a bare true or false for a boolean. What
 // does not fit the old kind becomes a single-quoted string.
-func Encode(old syntax.Setting, source, value string) string {
+func encode(old syntax.Setting, source, value string) string {
 	switch {
 	case old.Kind == syntax.Integer && integerLiteral.MatchString(value),
 		old.Kind == syntax.Float && (floatLiteral.MatchString(value) || integerLiteral.MatchString(value)),

@@ -12,18 +12,19 @@ import (
 
 // Syntax is PHP as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "PHP", Parse: Parse, Normalise: Normalise,
+	Name: "PHP", Parse: parse, Normalise: normalise,
 	Encode: func(old syntax.Setting, literal, value string) (string, error) {
-		return Encode(old, literal, value), nil
+		return encode(old, literal, value), nil
 	},
+	Comments: []string{"//", "#"}, Append: appendLine, Element: lastElement, Beside: beside,
 	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property",
 }
 
-// Parse gives every setting of a PHP file in the order of the file. Commented
+// parse gives every setting of a PHP file in the order of the file. Commented
 // code yields none. A value inside a function or a branch, or one that has to
 // be evaluated, is given with its Refusal. A file that does not parse is an
 // error with its place.
-func Parse(src []byte) ([]syntax.Setting, error) {
+func parse(src []byte) ([]syntax.Setting, error) {
 	tokens, err := lex(src)
 	if err != nil {
 		var open *lexError

@@ -7,6 +7,7 @@ package syntax
 
 import (
 	"bytes"
+	"strings"
 	"unicode/utf8"
 
 	"yellowfield/internal/fault"
@@ -27,6 +28,57 @@ type Syntax struct {
 	Encode func(old Setting, literal, value string) (string, error)
 	// Addresses says how addresses are written, for a person who got one wrong.
 	Addresses string
+
+	// Comments are what comments of one line begin with, and CommentEnd is what they
+	// end with; empty for the end of the line.
+	Comments   []string
+	CommentEnd string
+	// IsProse tells words in a comment from a setting that was commented out; nil where
+	// a look at the line as a setting is enough.
+	IsProse func(f File, body string) bool
+	// Append is where a setting goes that has nothing beside it, and the line that sets
+	// it to any value. The error says, as the end of a sentence, why there is no place.
+	Append func(f File, address string) (offset int, line string, err error)
+	// Element cuts an address before its last element; ok is false where it has none.
+	// Nil where a file has no elements inside others.
+	Element func(address string) (parent, key string, ok bool)
+	// Beside is where an element goes behind another one of the same parent, and as
+	// what text; ok is false where it cannot go there.
+	Beside func(f File, s Sibling, key string) (offset int, text string, ok bool)
+}
+
+// File is a file as far as adding a setting to it has to know.
+type File struct {
+	Source   []byte
+	Settings []Setting
+	LineEnd  string
+}
+
+// Sibling is a setting beside which another is to go.
+type Sibling struct {
+	Setting
+	Parent string // of both
+	Line   []byte // of the file, before the value
+	Indent string
+}
+
+// Alone reports whether nothing stands before it on its line that one of these
+// characters ends.
+func (s Sibling) Alone(marks string) bool { return !bytes.ContainsAny(s.Line, marks) }
+
+// Separator is what stands between it and one behind it, on a line of its own or not.
+func (s Sibling) Separator(f File, alone bool) string {
+	if alone {
+		return "," + f.LineEnd + s.Indent
+	}
+	return ", "
+}
+
+// AtEnd puts a line at the end of a file.
+func AtEnd(format string) func(f File, address string) (int, string, error) {
+	return func(f File, address string) (int, string, error) {
+		return len(f.Source), strings.ReplaceAll(format, "ADDRESS", address), nil
+	}
 }
 
 // PlaceAt is the line and column of a byte of a file.

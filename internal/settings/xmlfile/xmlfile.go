@@ -20,7 +20,8 @@ import (
 
 // Syntax is XML as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "XML", Parse: Parse, Normalise: Normalise, Encode: Encode,
+	Name: "XML", Parse: parse, Normalise: normalise, Encode: encode,
+	Comments: []string{"<!--"}, CommentEnd: "-->", Append: noPlace, Element: lastElement, Beside: beside,
 	Addresses: "write /outer/inner for the text of an element, /outer/inner/@name for an attribute",
 }
 
@@ -32,9 +33,9 @@ type element struct {
 	markup   bool // holds comments or CDATA, so that its text is not one piece
 }
 
-// Parse gives the text of every element that has no children, and every
+// parse gives the text of every element that has no children, and every
 // attribute. A file that is not well-formed is an error with its place.
-func Parse(source []byte) ([]syntax.Setting, error) {
+func parse(source []byte) ([]syntax.Setting, error) {
 	decoder := xml.NewDecoder(bytes.NewReader(source))
 	decoder.Strict = true
 	decoder.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
@@ -183,15 +184,15 @@ func unescape(text string) string {
 
 var addressForm = regexp.MustCompile(`^(/[^/\s@]+)+(/@[^/\s@]+)?$`)
 
-// Normalise takes an address as it is.
-func Normalise(text string) (string, bool) {
+// normalise takes an address as it is.
+func normalise(text string) (string, bool) {
 	text = strings.TrimSpace(text)
 	return text, addressForm.MatchString(text)
 }
 
-// Encode escapes what XML gives a meaning; a CDATA section stays one. Blanks at the ends of a text and
+// encode escapes what XML gives a meaning; a CDATA section stays one. Blanks at the ends of a text and
 // characters that XML cannot hold are refused.
-func Encode(old syntax.Setting, literal, value string) (string, error) {
+func encode(old syntax.Setting, literal, value string) (string, error) {
 	_, section := inCDATA(literal)
 	section = section && !strings.Contains(value, closeCDATA) && !strings.Contains(value, "\r")
 	if !section && !strings.Contains(old.Address, "/@") && value != strings.Trim(value, " \t\r\n") {
@@ -206,4 +207,26 @@ func Encode(old syntax.Setting, literal, value string) (string, error) {
 		return openCDATA + value + closeCDATA, nil
 	}
 	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;", "\t", "&#9;", "\n", "&#10;", "\r", "&#13;").Replace(value), nil
+}
+
+func noPlace(syntax.File, string) (int, string, error) {
+	return 0, "", errors.New("the file has nothing beside it, and XML no other place for it that can be told")
+}
+
+var elementName = regexp.MustCompile(`^(.*?)/([A-Za-z_][\w.-]*)$`)
+
+func lastElement(address string) (parent, name string, ok bool) {
+	m := elementName.FindStringSubmatch(address)
+	if m == nil {
+		return "", "", false
+	}
+	return m[1], m[2], true
+}
+
+func beside(f syntax.File, s syntax.Sibling, name string) (int, string, bool) {
+	end := bytes.IndexByte(f.Source[s.End:], '>')
+	if end < 0 || !bytes.HasPrefix(f.Source[s.End:], []byte("</")) {
+		return 0, "", false
+	}
+	return s.End + end + 1, f.LineEnd + s.Indent + "<" + name + "></" + name + ">", true
 }

@@ -27,7 +27,8 @@ import (
 
 // Syntax is YAML as a syntax of settings.
 var Syntax = syntax.Syntax{
-	Name: "YAML", Parse: Parse, Normalise: jsonfile.Normalise, Encode: Encode,
+	Name: "YAML", Parse: parse, Normalise: jsonfile.Normalise, Encode: encode,
+	Comments: []string{"#"}, Append: appendLine, Element: jsonfile.Element, Beside: beside,
 	Addresses: "write the keys joined by dots: main.server, servers.0.name",
 }
 
@@ -35,9 +36,9 @@ var Syntax = syntax.Syntax{
 // of memory for each.
 const mostPieces = 40_000
 
-// Parse gives every value that is no map or list. A value that is written over
+// parse gives every value that is no map or list. A value that is written over
 // several lines, an alias or a tagged value comes with its Refusal.
-func Parse(source []byte) ([]syntax.Setting, error) {
+func parse(source []byte) ([]syntax.Setting, error) {
 	if err := errors.Join(bounds.Check(source, mostPieces), bounds.CheckYAML(source)); err != nil {
 		return nil, fault.At(fault.Invalid, fault.Place{}, "is this the right file?", "the file %v", err)
 	}
@@ -202,8 +203,8 @@ var (
 	words = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|inf|nan)$`)
 )
 
-// Encode keeps the quoting of the old value where the new one allows it.
-func Encode(old syntax.Setting, literal, value string) (string, error) {
+// encode keeps the quoting of the old value where the new one allows it.
+func encode(old syntax.Setting, literal, value string) (string, error) {
 	// Two characters end a line for YAML and not for JSON; in quotes they
 	// would be folded.
 	special := strings.ContainsFunc(value, func(c rune) bool {
@@ -225,4 +226,23 @@ func Encode(old syntax.Setting, literal, value string) (string, error) {
 	encoder.SetEscapeHTML(false)
 	err := encoder.Encode(value)
 	return strings.NewReplacer("\n", "", "\x7f", `\u007f`, "\u0085", `\u0085`, "\ufeff", `\ufeff`).Replace(text.String()), err
+}
+
+func appendLine(f syntax.File, address string) (int, string, error) {
+	if strings.Contains(address, ".") {
+		return 0, "", errors.New("the file has no key beside it")
+	}
+	return len(f.Source), address + ": x", nil
+}
+
+// beside puts a key of a block on a line of its own, and one of a flow behind the other.
+func beside(f syntax.File, s syntax.Sibling, key string) (int, string, bool) {
+	if !s.Alone(",{[(") {
+		return s.End, ", " + key + ": x", true
+	}
+	if s.Parent == "" {
+		return 0, "", false
+	}
+	end := s.End + bytes.IndexByte(append(bytes.Clone(f.Source[s.End:]), '\n'), '\n')
+	return end, f.LineEnd + s.Indent + key + ": x", true
 }
