@@ -57,7 +57,7 @@ func openWorkshop(ctx context.Context, product dbms.Product, root, program, fold
 		server.Stop()
 		return nil, err
 	}
-	w.version = w.admin.Facts().Version
+	w.version = w.admin.About().Version
 	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: %s}, accounts: [{name: bench, password: {file: %q}}]}\n",
 		product, server.Socket, server.Admin, folder, collation, filepath.Join(folder, "password"))
 	if err := os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600); err != nil {

@@ -28,9 +28,9 @@ type Connection struct {
 	End         Statement
 }
 
-// Facts is what a server says of itself. Those that a product does not have
+// About is what a server says of itself. Those that a product does not have
 // are zero.
-type Facts struct {
+type About struct {
 	Product               Product
 	Version               string // "10.11.19"
 	Socket                string // the socket it listens on, in its own view of the files
@@ -56,7 +56,7 @@ type Server interface {
 
 // Session is an open login: it tells what it meets and sends what changes something.
 type Session interface {
-	Facts() Facts
+	About() About
 	// CurrentUser is the account the server took the login for.
 	CurrentUser() string
 	// OnChange has every statement that changes something told, before it is sent.
@@ -71,8 +71,8 @@ type Session interface {
 	Encrypted() bool
 	// Unavailable says why the server cannot be provisioned now; nil when it can.
 	Unavailable() error
-	// SessionFacts tells what this login meets.
-	SessionFacts(ctx context.Context) (SessionFacts, error)
+	// SessionState tells what this login meets.
+	SessionState(ctx context.Context) (SessionState, error)
 }
 
 // Locks keep others out, and others' sessions.
@@ -199,8 +199,8 @@ type AccountOptions struct {
 	MaxConnections int // 0: no limit
 }
 
-// SessionFacts is what an application meets right after its login.
-type SessionFacts struct {
+// SessionState is what an application meets right after its login.
+type SessionState struct {
 	Database    string
 	CurrentUser string
 	Charset     string // of the connection

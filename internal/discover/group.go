@@ -435,28 +435,35 @@ func choose(groups []*group, file *settings.File) {
 		if len(side) < 2 {
 			continue
 		}
-		for _, s := range file.Settings {
-			if s.Kind != syntax.String && s.Kind != syntax.Expression || !isSelector(s.Address) {
-				continue
-			}
+		for _, setting := range file.Settings {
 			for _, g := range side {
-				names := elements(g.container)
-				name := names[len(names)-1]
-				if strings.HasPrefix(s.Address, g.container) {
-					continue
-				}
-				if strings.EqualFold(s.Value, name) || s.Kind == syntax.Expression && strings.HasSuffix(strings.ToLower(s.Value), "'"+name+"')") {
-					g.selected = true
-					g.score += 6
-					g.notes = append(g.notes, fmt.Sprintf("%s in line %d selects it", s.Address, s.Place.Line))
-					for _, other := range side {
-						if other != g {
-							other.unchosen = true
-							other.score -= 3
-						}
-					}
+				if g.selectedBy(setting) {
+					g.takeForce(setting, side)
 				}
 			}
+		}
+	}
+}
+
+// selectedBy reports whether a setting outside of the group has its name as value.
+func (g *group) selectedBy(s syntax.Setting) bool {
+	if s.Kind != syntax.String && s.Kind != syntax.Expression || !isSelector(s.Address) || strings.HasPrefix(s.Address, g.container) {
+		return false
+	}
+	names := elements(g.container)
+	name := names[len(names)-1]
+	return strings.EqualFold(s.Value, name) || s.Kind == syntax.Expression && strings.HasSuffix(strings.ToLower(s.Value), "'"+name+"')")
+}
+
+// takeForce marks a group as the one in force among those beside it.
+func (g *group) takeForce(by syntax.Setting, side []*group) {
+	g.selected = true
+	g.score += 6
+	g.notes = append(g.notes, fmt.Sprintf("%s in line %d selects it", by.Address, by.Place.Line))
+	for _, other := range side {
+		if other != g {
+			other.unchosen = true
+			other.score -= 3
 		}
 	}
 }

@@ -36,7 +36,7 @@ type Script struct {
 	Doubt string `json:"doubt,omitempty"`
 	// Account holds the facts of a script that only makes a database and its
 	// account.
-	Account *AccountFacts `json:"account,omitempty"`
+	Account *AccountScript `json:"account,omitempty"`
 
 	makes    map[string]bool // tables
 	needs    map[string]bool // tables it fills, changes or refers to
@@ -44,8 +44,8 @@ type Script struct {
 	prefix   string // that all tables begin with
 }
 
-// AccountFacts are what a vendor's script for database and account names.
-type AccountFacts struct {
+// AccountScript are what a vendor's script for database and account names.
+type AccountScript struct {
 	Database  string `json:"database,omitempty"`
 	Charset   string `json:"charset,omitempty"`
 	Collation string `json:"collation,omitempty"`
@@ -184,7 +184,7 @@ func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) 
 		source.PrefixToken, source.Prefix = s.PrefixToken, prefix
 	}
 	only := true // makes nothing but a database and accounts
-	account := &AccountFacts{}
+	account := &AccountScript{}
 	statements := 0
 	err = each(ctx, source, s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
 		statements++
@@ -281,7 +281,7 @@ var (
 
 // take reads one statement; false for one that does more than make a database
 // or an account, or choose one.
-func (a *AccountFacts) take(statement sqltext.Statement) bool {
+func (a *AccountScript) take(statement sqltext.Statement) bool {
 	head := statement.Head()
 	text := string(statement.Text)
 	switch head.Verb {

@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"yellowfield/internal/secret"
 )
 
 // Text is a settings value with placeholders: "{host}", "{user|url}", and
@@ -99,8 +101,29 @@ func (t Text) Only() (name string, ok bool) {
 	return "", false
 }
 
+// Facts are what placeholders stand for, by their names. The password is among them,
+// and prints as a mask.
+type Facts map[string]string
+
+// passwordFact is the one that is a secret.
+const passwordFact = "password"
+
+// Password is the one among them; zero where there is none.
+func (f Facts) Password() secret.Password { return secret.NewPassword(f[passwordFact]) }
+
+// Format implements fmt.Formatter: every verb masks the password.
+func (f Facts) Format(state fmt.State, _ rune) {
+	shown := map[string]string{}
+	for name, value := range f {
+		if shown[name] = value; name == passwordFact && value != "" {
+			shown[name] = secret.Mask
+		}
+	}
+	_, _ = fmt.Fprintf(state, "%q", shown)
+}
+
 // Fill puts facts in place of the placeholders.
-func (t Text) Fill(facts map[string]string) string {
+func (t Text) Fill(facts Facts) string {
 	var b strings.Builder
 	for _, p := range t.parts {
 		value := p.literal
@@ -118,7 +141,7 @@ func (t Text) Fill(facts map[string]string) string {
 
 // Read takes the facts back out of a value that was made from the text. ok is
 // false when the value does not have its form.
-func (t Text) Read(value string) (facts map[string]string, ok bool) {
+func (t Text) Read(value string) (facts Facts, ok bool) {
 	var pattern strings.Builder
 	pattern.WriteString("(?s)^")
 	for _, p := range t.parts {
@@ -135,7 +158,7 @@ func (t Text) Read(value string) (facts map[string]string, ok bool) {
 	if m == nil {
 		return nil, false
 	}
-	facts = map[string]string{}
+	facts = Facts{}
 	i := 0
 	for _, p := range t.parts {
 		if p.placeholder == "" {

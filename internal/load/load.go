@@ -58,8 +58,8 @@ type Options struct {
 // Objection is why a statement is not run, and what to do about it.
 type Objection struct{ What, Next string }
 
-// Object makes an objection.
-func Object(what, next string) *Objection { return &Objection{What: what, Next: next} }
+// Refuse makes an objection.
+func Refuse(what, next string) *Objection { return &Objection{What: what, Next: next} }
 
 // Protect is the error for a statement against which there is an objection.
 func (o *Objection) Protect() error { return fault.New(fault.Protected, o.Next, "%s", o.What) }

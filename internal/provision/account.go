@@ -99,7 +99,7 @@ func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, fi
 				continue
 			}
 		}
-		return secret.NewPassword(facts["password"]), s.File, facts["user"] == "" || facts["user"] == account.Name
+		return facts.Password(), s.File, facts["user"] == "" || facts["user"] == account.Name
 	}
 	return p, "", false
 }

@@ -103,9 +103,9 @@ func (e *Engine) trace(server string, s dbms.Statement) {
 }
 
 func (e *Engine) rightProduct(entry *estate.Server, server dbms.Server) error {
-	if server.Facts().Product != entry.DBMS {
-		return e.Estate.Fault(fault.Invalid, "servers."+entry.Name+".dbms", "write dbms: "+string(server.Facts().Product),
-			"server %s is %s %s", entry.Name, server.Facts().Product.Title(), server.Facts().Version)
+	if server.About().Product != entry.DBMS {
+		return e.Estate.Fault(fault.Invalid, "servers."+entry.Name+".dbms", "write dbms: "+string(server.About().Product),
+			"server %s is %s %s", entry.Name, server.About().Product.Title(), server.About().Version)
 	}
 	return nil
 }
@@ -133,7 +133,7 @@ func (r *run) look(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := r.meet(c.entry, r.view.server); err != nil {
+	if err := r.introduce(c.entry, r.view.server); err != nil {
 		return err
 	}
 	r.view.catalogue, err = r.view.server.ReadCatalogue(ctx, r.view.asAdmin(), r.databaseNames())
@@ -200,9 +200,9 @@ func (e *Engine) where(address dbms.Address) string {
 	return address.String()
 }
 
-// meet introduces a server, and makes sure that it can be provisioned now.
-func (r *run) meet(entry *estate.Server, server dbms.Server) error {
-	facts := server.Facts()
+// introduce names a server at the head, and makes sure that it can be provisioned now.
+func (r *run) introduce(entry *estate.Server, server dbms.Server) error {
+	facts := server.About()
 	r.result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + entry.Address().Short()
 	if err := server.Unavailable(); err != nil {
 		return err
@@ -212,7 +212,7 @@ func (r *run) meet(entry *estate.Server, server dbms.Server) error {
 
 // noteCluster remembers which cluster a node belongs to.
 func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
-	cluster, address := server.Facts().Cluster, entry.Address()
+	cluster, address := server.About().Cluster, entry.Address()
 	if cluster == "" || e.where(address) == "cluster "+cluster {
 		return nil
 	}
@@ -235,7 +235,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 		return err
 	}
 	if c.admin != nil {
-		if err := r.meet(c.entry, c.admin); err != nil {
+		if err := r.introduce(c.entry, c.admin); err != nil {
 			return err
 		}
 		r.warnOfStrangers(c)

@@ -53,7 +53,7 @@ func (r *run) planDatabase(d *estate.Database) error {
 
 func (r *run) checkCollation(want dbms.Database, path string) error {
 	charset, known := r.view.catalogue.Collations[want.Collation]
-	product := r.view.server.Facts().Product.Title() + " " + r.view.server.Facts().Version
+	product := r.view.server.About().Product.Title() + " " + r.view.server.About().Version
 	var names []string
 	for name, of := range r.view.catalogue.Collations {
 		if of == want.Charset {

@@ -110,8 +110,8 @@ func (r *run) existingAncestor(path string) string {
 // readFacts takes the facts out of a settings file by the addresses and texts
 // of the estate file. Values that cannot be read are left out; the error is
 // the first reason for that.
-func (r *run) readFacts(path string, values estate.Values) (map[string]string, error) {
-	found := map[string]string{}
+func (r *run) readFacts(path string, values estate.Values) (estate.Facts, error) {
+	found := estate.Facts{}
 	file, err := r.openSettings(path)
 	if err != nil {
 		return found, err

@@ -22,7 +22,7 @@ import (
 func (r *run) planHostRules(ctx context.Context) error {
 	for _, account := range r.app.Accounts {
 		for _, d := range r.app.DatabasesOf(account) {
-			met, err := r.meets(ctx, account, d.Name)
+			met, err := r.hostRuleFor(ctx, account, d.Name)
 			if err != nil {
 				return err
 			}
@@ -43,15 +43,15 @@ func (r *run) planHostRules(ctx context.Context) error {
 	return nil
 }
 
-// meets finds the rule for an account; nil where that cannot be told: on another
+// hostRuleFor finds the rule for an account; nil where that cannot be told: on another
 // product, without a superuser's login, or when the application's host is not
 // known here.
-func (r *run) meets(ctx context.Context, account *estate.Account, database string) (*postgres.Meeting, error) {
+func (r *run) hostRuleFor(ctx context.Context, account *estate.Account, database string) (*postgres.RuleMatch, error) {
 	server, is := r.view.server.(*postgres.Server)
 	if !is || !r.view.asAdmin() || !r.view.catalogue.GrantsOf(server.CurrentUser()).Global.Has("SUPERUSER") {
 		return nil, nil
 	}
-	guest := postgres.Guest{Database: database, User: account.Name}
+	guest := postgres.ClientLogin{Database: database, User: account.Name}
 	address := r.addressFrom(r.facts(account, secret.Password{}))
 	if address.Socket == "" {
 		from, err := netip.ParseAddr(address.Host)
@@ -61,16 +61,16 @@ func (r *run) meets(ctx context.Context, account *estate.Account, database strin
 		guest.From = from
 		guest.TLS = address.Encrypted()
 	}
-	return server.Meets(ctx, guest)
+	return server.MatchRule(ctx, guest)
 }
 
 // byHandOrUs is what to do about a login that is not let in.
-func (r *run) byHandOrUs(m *postgres.Meeting) string {
+func (r *run) byHandOrUs(m *postgres.RuleMatch) string {
 	return m.ByHand() + ", or: yellowfield provision " + r.app.Name + " --write-host-rule"
 }
 
 // planHostRule writes the rule for an account before the one that decides now.
-func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *postgres.Meeting) error {
+func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *postgres.RuleMatch) error {
 	file := m.Place().File
 	if _, err := r.ownRules(ctx, file); err != nil {
 		return r.Estate.Fault(fault.Invalid, r.path("server"), "run it on the server's host, as a user who may, or put in by hand: "+m.Proposal(),
@@ -81,7 +81,7 @@ func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *post
 		Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(m.Proposal()), " ")}, "host-based rule "+account.Name)
 	s.Undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
 	s.Act = func(ctx context.Context) (string, error) {
-		return "", r.writeRule(ctx, s, account, m.Guest.Database, w)
+		return "", r.writeRule(ctx, s, account, m.Login.Database, w)
 	}
 	return nil
 }
@@ -116,7 +116,7 @@ func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
 func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, database string, w *writtenRule) error {
 	server := r.view.server.(*postgres.Server)
 	// The rule of another account may have been written since the plan.
-	m, err := r.meets(ctx, account, database)
+	m, err := r.hostRuleFor(ctx, account, database)
 	if err != nil || m == nil || m.LetsIn() {
 		return err
 	}

@@ -31,7 +31,8 @@ func (r *run) unfinishedName(d *estate.Database) string {
 
 // noteUnfinished writes down what the scripts will make, before the first
 // statement runs.
-func (r *run) noteUnfinished(d *estate.Database) error {
+func (r *run) noteUnfinished(of *wantedScript) error {
+	d := of.into
 	note := unfinished{App: r.app.Name, Estate: r.Estate.Path}
 	for _, s := range r.plan.scripts {
 		if s.into != d {
@@ -50,7 +51,7 @@ func (r *run) noteUnfinished(d *estate.Database) error {
 	if err := r.State.SetNote(unfinishedImports, r.unfinishedName(d), note); err != nil {
 		return err
 	}
-	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepSQL, Object: "import into " + d.Name, Note: unfinishedImports + "/" + r.unfinishedName(d)})
+	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepSQL, Object: "import of " + of.Name, Note: unfinishedImports + "/" + r.unfinishedName(d)})
 }
 
 func (r *run) importIsOver(d *estate.Database) error {

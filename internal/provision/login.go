@@ -19,7 +19,7 @@ import (
 )
 
 // addressFrom is where PHP would connect to with the facts of a settings file.
-func (r *run) addressFrom(facts map[string]string) dbms.Address {
+func (r *run) addressFrom(facts estate.Facts) dbms.Address {
 	entry := r.Estate.Servers[r.app.Server]
 	return phpclient.Address(phpclient.Settings{Host: facts["host"], Port: facts["port"], Socket: facts["socket"], SSLMode: facts["sslmode"]},
 		phpclient.Server{Product: entry.DBMS, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate, Localhost: r.phpSocket()})
@@ -39,7 +39,7 @@ func (r *run) phpSocket() string {
 		return entry.Socket
 	}
 	if r.view != nil {
-		return r.view.server.Facts().Socket
+		return r.view.server.About().Socket
 	}
 	return ""
 }
@@ -123,7 +123,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		}
 	}
 	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(has), User: has["user"],
-		Password: secret.NewPassword(has["password"]), Database: has["database"], Charset: has["charset"]}
+		Password: has.Password(), Database: has["database"], Charset: has["charset"]}
 	if r.view.asAdmin() && has["user"] == dbms.ParseAccount(r.view.admin.CurrentUser()).User {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, "user"),
 			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
@@ -138,7 +138,12 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		return
 	}
 	defer server.Close()
-	r.lookAround(ctx, s, path, server, login, wanted)
+	seen, fine := r.lookAround(ctx, s, path, server, login, wanted)
+	if !fine {
+		return
+	}
+	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s%s, %s", r.fileOf(s), login.User, throughWhat(login.Address), fromHere(login.Address), seen)})
+	r.settled(login)
 }
 
 // refusedHost is the host that a server names where it refuses a login.
@@ -188,7 +193,7 @@ func (r *run) tellOtherHost(ctx context.Context, s *estate.Settings, login dbms.
 
 // databaseOf is the database that a settings file is about, and takes what it
 // says of that as has["database"]: the main one, or the one that it names alone.
-func (r *run) databaseOf(s *estate.Settings, has map[string]string) *estate.Database {
+func (r *run) databaseOf(s *estate.Settings, has estate.Facts) *estate.Database {
 	databases := r.app.DatabasesOf(r.app.AccountOf(s))
 	if has["database"] != "" || len(databases) == 0 {
 		return &r.app.Database
@@ -211,7 +216,7 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 		row.Facts = fmt.Sprintf("%sas %s through %s: %s", r.fileOf(s), login.User, throughWhat(login.Address), spoken.Error())
 	}
 	account := r.app.AccountOf(s)
-	if met, wrong := r.meets(ctx, account, login.Database); wrong == nil && met != nil && !met.LetsIn() {
+	if met, wrong := r.hostRuleFor(ctx, account, login.Database); wrong == nil && met != nil && !met.LetsIn() {
 		row.Facts, row.Place, row.Remedy = row.Facts+"; "+met.String(), met.Place(), r.byHandOrUs(met)
 		r.tell(row)
 		r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
@@ -239,64 +244,62 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 }
 
-// lookAround checks from inside what the application will meet.
-func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server dbms.Server, login dbms.Login, wanted *estate.Database) {
-	session, err := server.SessionFacts(ctx)
+// lookAround checks from inside what the application will meet, and tells what is not
+// right. fine: the application can work; seen is what it finds.
+func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server dbms.Server, login dbms.Login, wanted *estate.Database) (seen string, fine bool) {
+	session, err := server.SessionState(ctx)
 	if err != nil {
 		r.tellFault(stepLogin, err)
-		return
+		return "", false
 	}
-	differs := func(severity estate.Severity, place *fault.Place, remedy, facts string) {
-		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: severity, Place: place, Facts: facts, Remedy: remedy})
-	}
-	if session.Database != wanted.Name {
-		differs(estate.MustFix, r.placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --fix settings",
-			fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, wanted.Name))
-		return
-	}
-	if user, _, _ := strings.Cut(session.CurrentUser, "@"); user != login.User {
-		differs(estate.MustFix, nil, "remove the anonymous account on the server", fmt.Sprintf("the server took %s for %s", login.User, session.CurrentUser))
-		return
+	if wrong := r.wrongSession(session, s, path, login, wanted); wrong != nil {
+		r.tell(*wrong)
+		return "", false
 	}
 	if want := wanted.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
-		differs(estate.ShouldLook, r.placeOfFact(path, s.Values, "charset"), "yellowfield provision "+r.app.Name+" --fix settings",
-			fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want))
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Place: r.placeOfFact(path, s.Values, "charset"),
+			Facts: fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want), Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
 	}
-	contents, err := server.Contents(ctx, session.Database)
+	tables, err := r.lookAtTables(ctx, server, session.Database)
 	if err != nil {
 		r.tellFault(stepLogin, err)
-		return
-	}
-	tables := 0
-	for _, t := range contents[session.Database].Tables {
-		if !t.View {
-			tables++
-		}
+		return "", false
 	}
 	if tables == 0 && slices.ContainsFunc(r.app.Import, func(s estate.Script) bool { return r.app.DatabaseFor(s.Into) == wanted }) {
-		differs(estate.MustFix, nil, "yellowfield provision "+r.app.Name, "the database holds no table that "+login.User+" can see")
-		return
-	}
-	if err := r.lookAtTables(ctx, server, session.Database); err != nil {
-		r.tellFault(stepLogin, err)
-		return
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
+			Facts: "the database holds no table that " + login.User + " can see", Remedy: "yellowfield provision " + r.app.Name})
+		return "", false
 	}
 	if login.Address.Socket != "" && r.view.entry.DBMS.Traits().LocalhostIsSocket {
 		r.lookAtSocket()
 	}
 	if err := r.lookAtKeys(ctx, login); err != nil {
 		r.tellFault(stepLogin, err)
-		return
+		return "", false
 	}
-	seen := figures.Counted(tables, "table", "tables")
-	if tables == 0 {
-		seen = "no tables yet"
+	seen = "no tables yet"
+	if tables > 0 {
+		seen = figures.Counted(tables, "table", "tables")
 	}
-	if !r.lookAtOthers(ctx, s, path, login) {
-		return
+	return session.Charset + ", " + seen, r.lookAtOthers(ctx, s, path, login)
+}
+
+// wrongSession says why a login that succeeded is not the one that was meant; nil where
+// it is.
+func (r *run) wrongSession(session dbms.SessionState, s *estate.Settings, path string, login dbms.Login, wanted *estate.Database) *Row {
+	row := Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix}
+	user, _, _ := strings.Cut(session.CurrentUser, "@")
+	switch {
+	case session.Database != wanted.Name:
+		row.Place, row.Remedy = r.placeOfFact(path, s.Values, "database"), "yellowfield provision "+r.app.Name+" --fix settings"
+		row.Facts = fmt.Sprintf("%s uses the database %s, not %s", s.File, session.Database, wanted.Name)
+	case user != login.User:
+		row.Remedy = "remove the anonymous account on the server"
+		row.Facts = fmt.Sprintf("the server took %s for %s", login.User, session.CurrentUser)
+	default:
+		return nil
 	}
-	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s%s, %s, %s", r.fileOf(s), login.User, throughWhat(login.Address), fromHere(login.Address), session.Charset, seen)})
-	r.settled(login)
+	return &row
 }
 
 // lookAtOthers makes sure that the login reaches the further databases that a
@@ -343,10 +346,24 @@ func sameCharset(a, b string) bool {
 	return real(a) == real(b)
 }
 
-func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database string) error {
+// lookAtTables counts the tables that a login sees, and names those that are not as the
+// database is.
+func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database string) (tables int, err error) {
+	contents, err := server.Contents(ctx, database)
+	if err != nil {
+		return 0, err
+	}
+	for _, t := range contents[database].Tables {
+		if !t.View {
+			tables++
+		}
+	}
+	if tables == 0 {
+		return 0, nil
+	}
 	deviations, err := server.Deviations(ctx, database)
 	if err != nil || len(deviations) == 0 {
-		return err
+		return tables, err
 	}
 	var names []string
 	for _, d := range deviations {
@@ -355,7 +372,7 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database str
 	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook,
 		Facts:  "tables with another character set than the database: " + some(names),
 		Remedy: "ALTER TABLE ... CONVERT TO CHARACTER SET " + r.app.Database.Charset + ", after a look at the data"})
-	return nil
+	return tables, nil
 }
 
 // lookAtSocket compares the server's socket with the one PHP takes for

@@ -75,10 +75,10 @@ func fromClientFile(entry *estate.Server, login *dbms.Login) (err error) {
 func (r *run) importerFor(ctx context.Context, target load.Target) (load.Importer, error) {
 	switch server := r.view.server.(type) {
 	case *postgres.Server:
-		facts, err := server.ScriptFacts(ctx, target.Database)
+		facts, err := server.ScriptConditions(ctx, target.Database)
 		return &loadpostgres.Importer{Target: target, Server: facts}, err
 	case *mysql.Server:
-		facts, err := server.ScriptFacts(ctx)
+		facts, err := server.ScriptConditions(ctx)
 		if wanted, err := strconv.Atoi(string(r.app.ServerDuringImport["max_allowed_packet"])); err == nil {
 			facts.MaxPacket = wanted
 		}

@@ -74,80 +74,109 @@ func (r *run) withoutExtra(held dbms.Privileges) dbms.Privileges {
 	return held.Minus(dbms.Privileges{"DELETE HISTORY", "DELETE VERSIONING ROWS"})
 }
 
+// heldRights is what an account holds on a database beside what it should.
+type heldRights struct {
+	account *estate.Account
+	a       dbms.Account
+	on      string // the database
+	words   []string
+	grants  dbms.Grants
+	held    dbms.Privileges
+	leaking []string // other grants that hold for the database, too
+	want    dbms.Privileges
+}
+
 func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string, words []string) error {
-	grants := r.view.catalogue.Grants(a)
-	held, leaking := r.view.server.HeldOn(name, grants)
-	want := r.view.server.Resolve(words, r.plan.contents[name])
-	_, exists := r.view.catalogue.Accounts[a]
-	for _, g := range grants.Global {
-		if r.view.asAdmin() && name == r.app.Database.Name {
-			r.plan.differs(stepRights, estate.MustFix, r.view.server.RevokeGlobal(g, a).String()+", if it is not meant",
-				fmt.Sprintf("%s has %s on the whole server", a, g))
-		}
+	h := heldRights{account: account, a: a, on: name, words: words, grants: r.view.catalogue.Grants(a), want: r.view.server.Resolve(words, r.plan.contents[name])}
+	h.held, h.leaking = r.view.server.HeldOn(name, h.grants)
+	r.nameGlobalRights(h)
+	if h.held.Equal(h.want) && len(h.leaking) == 0 {
+		r.plan.keep(stepRights, r.describeRights(h))
+		return nil
 	}
-	who := a.User
-	if len(account.ClientHosts) > 1 {
-		who = a.String()
+	if !r.view.asAdmin() {
+		r.differsForProvider(h)
+		return nil
 	}
-	alone := " alone"
+	if _, exists := r.view.catalogue.Accounts[a]; r.plan.stuck != "" && !exists {
+		return nil // the account itself is not made
+	}
+	isNew := len(h.held) == 0 && len(h.leaking) == 0 && !account.Existing
+	if !isNew && !r.options.fixes(fixRights) {
+		r.plan.differs(stepRights, estate.MustFix, "yellowfield provision "+r.app.Name+" --fix rights", h.difference())
+		return nil
+	}
+	return r.planChangeOfRights(h, isNew)
+}
+
+// nameGlobalRights names rights on the whole server, once for an account.
+func (r *run) nameGlobalRights(h heldRights) {
+	if !r.view.asAdmin() || h.on != r.app.Database.Name {
+		return
+	}
+	for _, g := range h.grants.Global {
+		r.plan.differs(stepRights, estate.MustFix, r.view.server.RevokeGlobal(g, h.a).String()+", if it is not meant",
+			fmt.Sprintf("%s has %s on the whole server", h.a, g))
+	}
+}
+
+// describeRights says what an account has, once it is as it should be.
+func (r *run) describeRights(h heldRights) string {
+	who, alone := h.a.User, " alone"
+	if len(h.account.ClientHosts) > 1 {
+		who = h.a.String()
+	}
 	if len(r.app.All()) > 1 {
 		alone = ""
 	}
-	describe := func() string {
-		return fmt.Sprintf("%s: %s (%s) on %s%s", who, strings.Join(words, ", "), figures.Counted(len(want), "right", "rights"), name, alone)
-	}
-	if held.Equal(want) && len(leaking) == 0 {
-		r.plan.keep(stepRights, describe())
-		return nil
-	}
-	remedy := "yellowfield provision " + r.app.Name + " --fix rights"
-	var facts string
-	switch tooMuch, tooLittle := held.Minus(want), want.Minus(held); {
-	case len(leaking) > 0:
-		facts = fmt.Sprintf("%s has a grant on `%s`, which holds for other databases too: _ and %% are wildcards there", a, leaking[0])
+	return fmt.Sprintf("%s: %s (%s) on %s%s", who, strings.Join(h.words, ", "), figures.Counted(len(h.want), "right", "rights"), h.on, alone)
+}
+
+// difference says what is wrong with the rights.
+func (h heldRights) difference() string {
+	switch tooMuch, tooLittle := h.held.Minus(h.want), h.want.Minus(h.held); {
+	case len(h.leaking) > 0:
+		return fmt.Sprintf("%s has a grant on `%s`, which holds for other databases too: _ and %% are wildcards there", h.a, h.leaking[0])
 	case len(tooMuch) > 0 && len(tooLittle) > 0:
-		facts = fmt.Sprintf("%s lacks %s on %s and has %s", a, tooLittle, name, tooMuch)
+		return fmt.Sprintf("%s lacks %s on %s and has %s", h.a, tooLittle, h.on, tooMuch)
 	case len(tooMuch) > 0:
-		facts = fmt.Sprintf("%s has more on %s than it should: %s", a, name, tooMuch)
+		return fmt.Sprintf("%s has more on %s than it should: %s", h.a, h.on, tooMuch)
 	default:
-		facts = fmt.Sprintf("%s lacks %s on %s", a, tooLittle, name)
+		return fmt.Sprintf("%s lacks %s on %s", h.a, tooLittle, h.on)
 	}
-	if !r.view.asAdmin() {
-		severity := estate.ShouldLook
-		if held, _ := r.effective(name, grants); want.Minus(held) == nil {
-			severity = estate.GoodToKnow // it works, and only the provider can change it
-		}
-		r.plan.differs(stepRights, severity, "ask whoever made the account", facts)
-		return nil
+}
+
+// differsForProvider tells what only the account's provider can change.
+func (r *run) differsForProvider(h heldRights) {
+	severity := estate.ShouldLook
+	if held, _ := r.effective(h.on, h.grants); h.want.Minus(held) == nil {
+		severity = estate.GoodToKnow // it works
 	}
-	if r.plan.stuck != "" && !exists {
-		return nil // the account itself is not made
-	}
-	untouched := len(held) == 0 && len(leaking) == 0 && !account.Existing
-	if !untouched && !r.options.fixes(fixRights) {
-		r.plan.differs(stepRights, estate.MustFix, remedy, facts)
-		return nil
-	}
-	outcome := Fixed
-	if untouched {
-		outcome = Made
-	}
-	statements, lowers := r.view.server.ChangeRights(a, name, grants, want)
+	r.plan.differs(stepRights, severity, "ask whoever made the account", h.difference())
+}
+
+// planChangeOfRights gives what is missing and takes what is too much.
+func (r *run) planChangeOfRights(h heldRights, isNew bool) error {
+	statements, lowers := r.view.server.ChangeRights(h.a, h.on, h.grants, h.want)
 	if lowers {
 		if lacks := r.view.server.LacksForEndingSessions(r.view.catalogue.GrantsOf(r.view.server.CurrentUser())); len(lacks) > 0 {
 			return fault.New(fault.Invalid, "grant it, or log in as an administrator who has it",
 				"server %s: the administrator %s lacks %s, without which open sessions of %s would keep the rights that are taken away",
-				r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, " and "), a)
+				r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, " and "), h.a)
 		}
 	}
-	s := r.plan.change(Row{Step: stepRights, Outcome: outcome, Facts: describe(), SQL: texts(statements)}, "rights of "+a.String())
-	s.Undo = func(ctx context.Context) error { return r.restoreRights(ctx, a, name, held, want, grants, leaking) }
+	outcome := Fixed
+	if isNew {
+		outcome = Made
+	}
+	s := r.plan.change(Row{Step: stepRights, Outcome: outcome, Facts: r.describeRights(h), SQL: texts(statements)}, "rights of "+h.a.String())
+	s.Undo = func(ctx context.Context) error { return r.restoreRights(ctx, h) }
 	s.Act = func(ctx context.Context) (string, error) {
 		if err := r.send(ctx, s, statements...); err != nil || !lowers {
 			return "", err
 		}
 		// Open sessions keep database rights until their next USE.
-		return "", r.view.server.EndSessions(ctx, a)
+		return "", r.view.server.EndSessions(ctx, h.a)
 	}
 	return nil
 }
@@ -163,20 +192,20 @@ func (r *run) effective(database string, grants dbms.Grants) (dbms.Privileges, [
 }
 
 // restoreRights gives an account exactly what it had.
-func (r *run) restoreRights(ctx context.Context, a dbms.Account, database string, had, has dbms.Privileges, grants dbms.Grants, leaking []string) error {
-	pattern := r.view.server.Pattern(database)
-	for _, other := range leaking {
-		if err := r.view.server.Exec(ctx, r.view.server.Grant(grants.Databases[other], other, a)...); err != nil {
+func (r *run) restoreRights(ctx context.Context, h heldRights) error {
+	pattern := r.view.server.Pattern(h.on)
+	for _, other := range h.leaking {
+		if err := r.view.server.Exec(ctx, r.view.server.Grant(h.grants.Databases[other], other, h.a)...); err != nil {
 			return err
 		}
 	}
-	if lost := had.Minus(has); len(lost) > 0 {
-		if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, a)...); err != nil {
+	if lost := h.held.Minus(h.want); len(lost) > 0 {
+		if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, h.a)...); err != nil {
 			return err
 		}
 	}
-	if won := has.Minus(had); len(won) > 0 {
-		err := r.view.server.Exec(ctx, r.view.server.Revoke(won, pattern, a)...)
+	if won := h.want.Minus(h.held); len(won) > 0 {
+		err := r.view.server.Exec(ctx, r.view.server.Revoke(won, pattern, h.a)...)
 		if dbms.CauseOf(err) != dbms.NoSuchGrant { // else the grant was interrupted before it reached the server
 			return err
 		}

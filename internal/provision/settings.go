@@ -21,13 +21,13 @@ import (
 )
 
 // facts are what the placeholders stand for.
-func (r *run) facts(account *estate.Account, password secret.Password) map[string]string {
+func (r *run) facts(account *estate.Account, password secret.Password) estate.Facts {
 	server := r.Estate.Servers[r.app.Server]
 	socket := server.SocketForApps()
 	if socket == "" && r.view != nil {
-		socket = r.view.server.Facts().Socket
+		socket = r.view.server.About().Socket
 	}
-	facts := map[string]string{
+	facts := estate.Facts{
 		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
 		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
 		"sslmode": phpclient.SSLMode(server.TLS), "prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
@@ -162,7 +162,7 @@ func (d difference) describe(account string) string {
 
 // compare finds the values that differ as facts: two ways to write the same
 // thing agree.
-func (r *run) compare(file *settings.File, s *estate.Settings, wanted map[string]string) ([]difference, error) {
+func (r *run) compare(file *settings.File, s *estate.Settings, wanted estate.Facts) ([]difference, error) {
 	var found []difference
 	var errs []error
 	for _, value := range s.Values {
@@ -195,7 +195,7 @@ func roleOf(value estate.Value) settings.Role {
 
 // sameFacts compares what a value says instead of how: an installer may write
 // the port into the host, or leave the standard port away.
-func sameFacts(text estate.Text, value string, wanted map[string]string) bool {
+func sameFacts(text estate.Text, value string, wanted estate.Facts) bool {
 	name, only := text.Only()
 	if !only {
 		return false
@@ -273,7 +273,7 @@ func (r *run) isSample(s *estate.Settings, path string) bool {
 
 // refuseForeign refuses to touch settings with which an application works on
 // another database or server: that is a move, not a difference.
-func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string, has map[string]string) error {
+func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string, has estate.Facts) error {
 	wanted := r.facts(r.app.AccountOf(s), secret.Password{})
 	if has["user"] == "" || has["password"] == "" || has["database"] == "" {
 		return nil
@@ -288,7 +288,7 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 		return nil
 	}
 	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: address, User: has["user"],
-		Password: secret.NewPassword(has["password"]), Database: has["database"]})
+		Password: has.Password(), Database: has["database"]})
 	if err != nil {
 		return nil // it works nowhere, so nothing is lost
 	}
@@ -303,7 +303,7 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 }
 
 // planWriting works out the file's new content and who will own it.
-func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, absent bool, outcome Outcome, wanted map[string]string) error {
+func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, absent bool, outcome Outcome, wanted estate.Facts) error {
 	var changes, all []settings.Change
 	for _, value := range s.Values {
 		change := settings.Change{Address: value.Address, Value: value.Text.Fill(wanted), Add: s.Add, ReplaceExpression: s.ReplaceExpression, Secret: value.Text.Uses("password"), Role: roleOf(value)}

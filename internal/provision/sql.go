@@ -22,72 +22,88 @@ import (
 // planImport reads every script to its end, so that what can be known is known
 // before anything is changed, and decides whether to import.
 func (r *run) planImport(ctx context.Context) error {
-	app := r.app
-	for _, d := range app.All() {
+	for _, d := range r.app.All() {
 		if err := r.planCleaning(d); err != nil {
 			return err
 		}
 	}
-	own := r.ownTables(&app.Database)
-	if app.Installer.Tables && len(own) == 0 && r.options.Import == nil {
-		r.plan.tell(Row{Step: stepSQL, Outcome: Waiting, Facts: "the installer makes the tables"})
-	}
 	scripts := r.scripts()
-	if len(scripts) == 0 {
+	if r.waitsForImport(scripts) || len(scripts) == 0 {
 		return nil
 	}
-	if !r.hasFolder() && len(own) == 0 && r.options.Import == nil {
-		r.plan.tell(Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + app.Name})
-		return nil
-	}
-	importers := map[*estate.Database]load.Importer{}
 	var wanted []*wantedScript
-	for _, d := range app.All() {
+	for _, d := range r.app.All() {
 		group := slices.DeleteFunc(slices.Clone(scripts), func(s *wantedScript) bool { return s.into != d })
 		if len(group) == 0 {
 			continue
 		}
-		target := r.importTarget(d)
-		importer, err := r.importerFor(ctx, target)
-		if err != nil {
-			return err
-		}
-		own := r.ownTables(d)
-		expected, err := r.readScripts(ctx, group, importer, target, len(own) > 0)
-		if err != nil {
-			return err
-		}
-		decided, err := r.mayImport(d, group, own, expected)
+		decided, err := r.decideImport(ctx, d, group)
 		if err != nil {
 			return err
 		}
 		if !decided {
-			importers[d] = importer
 			wanted = append(wanted, group...)
 		}
 	}
 	if len(wanted) == 0 {
 		return nil
 	}
-	scripts = slices.DeleteFunc(scripts, func(s *wantedScript) bool { return !slices.Contains(wanted, s) })
+	wanted = slices.DeleteFunc(scripts, func(s *wantedScript) bool { return !slices.Contains(wanted, s) }) // in the order of the estate file
+	if err := r.mayRun(wanted); err != nil {
+		return err
+	}
+	if err := r.planServerSettings(); err != nil {
+		return err
+	}
+	r.plan.scripts = wanted
+	for _, s := range wanted {
+		r.planScript(s)
+	}
+	r.planRestoring()
+	return nil
+}
+
+// waitsForImport tells of tables that the installer is to make, and of scripts whose
+// folder is not there yet; true for the latter.
+func (r *run) waitsForImport(scripts []*wantedScript) bool {
+	if r.options.Import != nil || len(r.ownTables(&r.app.Database)) > 0 {
+		return false
+	}
+	if r.app.Installer.Tables {
+		r.plan.tell(Row{Step: stepSQL, Outcome: Waiting, Facts: "the installer makes the tables"})
+	}
+	if len(scripts) == 0 || r.hasFolder() {
+		return false
+	}
+	r.plan.tell(Row{Step: stepSQL, Outcome: Waiting, Facts: "the folder " + r.app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + r.app.Name})
+	return true
+}
+
+// decideImport reads the scripts that go into a database. decided tells that there is
+// nothing more to do.
+func (r *run) decideImport(ctx context.Context, d *estate.Database, scripts []*wantedScript) (decided bool, err error) {
+	target := r.importTarget(d)
+	importer, err := r.importerFor(ctx, target)
+	if err != nil {
+		return false, err
+	}
+	there := r.ownTables(d)
+	expected, err := r.readScripts(ctx, scripts, importer, target, len(there) > 0)
+	if err != nil {
+		return false, err
+	}
+	return r.mayImport(d, scripts, there, expected)
+}
+
+// mayRun finds beforehand what would refuse the scripts half way.
+func (r *run) mayRun(scripts []*wantedScript) error {
 	if err := refusals(scripts); err != nil {
 		return err
 	}
 	if err := r.mayDefineRoutines(scripts); err != nil {
 		return err
 	}
-	if err := r.canLogInFromHere(); err != nil {
-		return err
-	}
-	if err := r.planServerSettings(); err != nil {
-		return err
-	}
-	r.plan.scripts = scripts
-	for _, s := range scripts {
-		r.planScript(s, importers[s.into])
-	}
-	r.planRestoring()
-	return nil
+	return r.canLogInFromHere()
 }
 
 // wantedScript is one script of the import with what is known of it.
@@ -95,7 +111,9 @@ type wantedScript struct {
 	script.Source
 	into    *estate.Database
 	options load.Options
-	survey  *load.Survey
+	// importer and survey are there once the script was read.
+	importer load.Importer
+	survey   *load.Survey
 }
 
 // scripts are those of the estate file, or those named on the command line.
@@ -226,7 +244,7 @@ func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, importer
 			errs = append(errs, err)
 			continue
 		}
-		s.survey = survey
+		s.importer, s.survey = importer, survey
 		expected = append(expected, survey.Tables...)
 		if target.Holds != nil { // what one script makes, the next one finds
 			for _, table := range survey.Tables {
@@ -252,8 +270,7 @@ func (r *run) mayDefineRoutines(scripts []*wantedScript) error {
 	for _, s := range scripts {
 		routines += s.survey.Routines()
 	}
-	facts := r.view.server.Facts()
-	if routines == 0 || !facts.BinaryLog || facts.TrustFunctionCreators || isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
+	if routines == 0 || !r.adminDefines() {
 		return nil
 	}
 	what := figures.Counted(routines, "trigger or function", "triggers and functions")
@@ -292,44 +309,24 @@ func (s *wantedScript) title() string {
 	return filepath.Base(s.Name)
 }
 
-func (r *run) planScript(source *wantedScript, importer load.Importer) {
+// planScript adds the import of a script.
+func (r *run) planScript(source *wantedScript) {
 	survey := source.survey
-	facts := source.title() + ": " + figures.Size(survey.Length) + ", " + figures.Counted(survey.Statements, "statement", "statements")
-	if n := len(survey.Tables); n > 0 {
-		facts += ", " + figures.Counted(n, "table", "tables")
-	}
-	if survey.Rows > 0 {
-		facts += ", " + figures.Counted(int(survey.Rows), "row", "rows")
-	}
-	for _, kind := range []struct{ keyword, noun string }{{"VIEW", "view"}, {"TRIGGER", "trigger"}, {"FUNCTION", "function"}, {"PROCEDURE", "procedure"}, {"EVENT", "event"}, {"SEQUENCE", "sequence"}, {"TYPE", "type"}} {
-		if n := survey.Defines[kind.keyword]; n > 0 {
-			facts += ", " + figures.Counted(n, kind.noun, kind.noun+"s")
-		}
-	}
-	s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: facts}, "import of "+source.Name)
-	for _, note := range survey.Notes {
-		s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
-	}
-	if server := r.view.server.Facts(); survey.Routines() > 0 && server.BinaryLog && !server.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"]) {
-		s.also = append(s.also, Row{Step: stepSQL, Outcome: Note,
-			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser() + " will, in the account's name"})
-	}
-	if source.survey.OneByOne != "" && !source.options.OneByOne {
-		s.also = append(s.also, Row{Step: stepSQL, Outcome: Note, Facts: "sent one by one: " + survey.OneByOne})
-	}
+	s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: source.describe()}, "import of "+source.Name)
+	s.also = r.beforehand(source)
 	var report load.Report
-	s.Act = func(ctx context.Context) (string, error) {
+	s.Act = func(ctx context.Context) (facts string, err error) {
 		began := time.Now()
 		login, err := r.ownLogin(ctx, source.into)
 		if err != nil {
 			return "", err
 		}
 		defer login.Close()
-		if err := r.noteUnfinished(source.into); err != nil {
+		if err := r.noteUnfinished(source); err != nil {
 			return "", err
 		}
 		s.Touched = true // what came before a statement that fails is there
-		report, err = r.importScript(ctx, r.withLogin(importer, login), source)
+		report, err = r.importScript(ctx, login, source)
 		s.Seconds = time.Since(began).Seconds()
 		if err != nil {
 			return "", err
@@ -338,19 +335,10 @@ func (r *run) planScript(source *wantedScript, importer load.Importer) {
 			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
 			Sessions: report.Lanes, OneByOne: report.OneByOne,
 		}
-		s.also = nil // told anew, without what was of interest beforehand only
-		for _, note := range survey.Notes {
-			if !note.Usual {
-				s.also = append(s.also, remark(note.Place, note.Count, note.What, note.Next))
-			}
-		}
-		s.also = append(s.also, r.remarks(report)...)
-		deviating, err := r.deviating(ctx, source.into, survey)
-		if err != nil {
+		if s.also, err = r.afterwards(ctx, source, report); err != nil {
 			return "", err
 		}
-		s.also = append(s.also, deviating...)
-		facts := source.title() + ": " + report.Describe()
+		facts = source.title() + ": " + report.Describe()
 		if report.Replayed > 0 {
 			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
 		}
@@ -369,6 +357,60 @@ func (r *run) planScript(source *wantedScript, importer load.Importer) {
 		}
 		return nil
 	}
+}
+
+// describe says what a script holds.
+func (s *wantedScript) describe() string {
+	facts := s.title() + ": " + figures.Size(s.survey.Length) + ", " + figures.Counted(s.survey.Statements, "statement", "statements")
+	if n := len(s.survey.Tables); n > 0 {
+		facts += ", " + figures.Counted(n, "table", "tables")
+	}
+	if s.survey.Rows > 0 {
+		facts += ", " + figures.Counted(s.survey.Rows, "row", "rows")
+	}
+	for _, kind := range []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT", "SEQUENCE", "TYPE"} {
+		if n := s.survey.Defines[kind]; n > 0 {
+			noun := strings.ToLower(kind)
+			facts += ", " + figures.Counted(n, noun, noun+"s")
+		}
+	}
+	return facts
+}
+
+// beforehand is what is worth knowing before a script runs.
+func (r *run) beforehand(s *wantedScript) []Row {
+	var rows []Row
+	for _, note := range s.survey.Notes {
+		rows = append(rows, remark(note.Place, note.Count, note.What, note.Next))
+	}
+	if s.survey.Routines() > 0 && r.adminDefines() {
+		rows = append(rows, Row{Step: stepSQL, Outcome: Note,
+			Facts: "the server's binary log lets only an administrator define triggers and functions: " + r.view.server.CurrentUser() + " will, in the account's name"})
+	}
+	if s.survey.OneByOne != "" && !s.options.OneByOne {
+		rows = append(rows, Row{Step: stepSQL, Outcome: Note, Facts: "sent one by one: " + s.survey.OneByOne})
+	}
+	return rows
+}
+
+// afterwards is what is worth knowing of a script that has run; what was of interest
+// beforehand only is left out.
+func (r *run) afterwards(ctx context.Context, s *wantedScript, report load.Report) ([]Row, error) {
+	var rows []Row
+	for _, note := range s.survey.Notes {
+		if !note.Usual {
+			rows = append(rows, remark(note.Place, note.Count, note.What, note.Next))
+		}
+	}
+	deviating, err := r.deviating(ctx, s.into, s.survey)
+	return slices.Concat(rows, r.remarks(report), deviating), err
+}
+
+// adminDefines reports whether binary logging keeps the application's account from
+// defining triggers and functions.
+func (r *run) adminDefines() bool {
+	about := r.view.server.About()
+	return about.BinaryLog && !about.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"])
 }
 
 // ImportReport is what one script's import did, for scripts.
@@ -458,8 +500,8 @@ func warning(w load.Warning) string {
 
 // importScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
-func (r *run) importScript(ctx context.Context, importer load.Importer, source *wantedScript) (load.Report, error) {
-	return importer.Import(ctx, source.Source, source.survey, source.options, func(p load.Progress) {
+func (r *run) importScript(ctx context.Context, login dbms.Server, s *wantedScript) (load.Report, error) {
+	return r.withLogin(s.importer, login).Import(ctx, s.Source, s.survey, s.options, func(p load.Progress) {
 		if r.Listener.Progress != nil {
 			r.Listener.Progress(r.result.Header, p)
 		}

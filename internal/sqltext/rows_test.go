@@ -94,7 +94,7 @@ func TestParseTable(t *testing.T) {
 	assert.Equal(t, ForeignKey{Name: "c", Columns: []string{"a", "id"}, References: ObjectName{"p", "q"}}, table.Foreign[1])
 	assert.Equal(t, "other", table.Foreign[0].References.Name)
 	assert.Equal(t, Options{Engine: "InnoDB", Charset: "utf8mb3", Collation: "utf8mb3_bin", RowFormat: "COMPACT"}, table.Options)
-	set, auto, wide := table.NotNull([]string{"a", "id"})
+	set, auto, wide := table.ForInsert([]string{"a", "id"})
 	assert.Equal(t, []any{uint64(0), 1, false}, []any{set, auto, wide})
 	for _, derived := range []string{"CREATE TABLE t LIKE u", "CREATE TABLE t (LIKE u)", "CREATE TABLE t AS SELECT 1", "CREATE TABLE t (a INT) SELECT 1"} {
 		table, ok := ParseTable([]byte(derived), Dialect{})

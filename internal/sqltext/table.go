@@ -318,11 +318,11 @@ func (t *Table) readOptions(tokens []Token) {
 	}
 }
 
-// NotNull are the positions, for an INSERT with the given columns (nil for
+// ForInsert are the positions, for an INSERT with the given columns (nil for
 // all), of the columns that take no NULL; Auto is the position of the
 // AUTO_INCREMENT column, or -1. Positions behind 63 are left out of the set,
 // and wide says that there are such.
-func (t *Table) NotNull(columns []string) (set uint64, auto int, wide bool) {
+func (t *Table) ForInsert(columns []string) (set uint64, auto int, wide bool) {
 	auto = -1
 	if columns == nil {
 		for _, c := range t.Columns {

@@ -21,8 +21,8 @@ func TestAPrivateServerComesAndGoes(t *testing.T) {
 	defer s.Stop()
 	server, err := mysql.Connect(t.Context(), s.Login())
 	require.NoError(t, err)
-	assert.Equal(t, dbms.MariaDB, server.Facts().Product)
-	assert.Equal(t, s.Socket, server.Facts().Socket)
+	assert.Equal(t, dbms.MariaDB, server.About().Product)
+	assert.Equal(t, s.Socket, server.About().Socket)
 	server.Close()
 
 	pid := s.process.pid

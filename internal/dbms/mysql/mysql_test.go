@@ -72,7 +72,7 @@ func TestSecretsInStatementsAreMasked(t *testing.T) {
 	p := secret.NewPassword("plain-and-visible")
 	a := dbms.Account{User: "x%s", Host: "10.%"} // the % must not be taken for a verb
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
-		s := NewSQL(dbms.Facts{Product: product})
+		s := NewSQL(dbms.About{Product: product})
 		verifier := secret.Native(p)
 		for _, statement := range append(s.SetVerifier(a, verifier), s.CreateAccount(a, verifier, dbms.AccountOptions{}),
 			s.CreateAccountInPlain(a, p, dbms.AccountOptions{}), s.SetPasswordInPlain(a, p)) {

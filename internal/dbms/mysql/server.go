@@ -65,8 +65,8 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	return s, nil
 }
 
-// Facts is what the server says of itself.
-func (s *Server) Facts() dbms.Facts { return s.facts }
+// About is what the server says of itself.
+func (s *Server) About() dbms.About { return s.facts }
 
 // CurrentUser is the account the server took the login for.
 func (s *Server) CurrentUser() string { return s.currentUser }
@@ -130,7 +130,7 @@ func (s *Server) readFacts(ctx context.Context) error {
 	}
 	on := func(name string) bool { return variables[name] == "ON" || variables[name] == "1" }
 	version, _, _ := strings.Cut(variables["version"], "-")
-	s.facts = dbms.Facts{
+	s.facts = dbms.About{
 		Product: dbms.MySQL, Version: version, Socket: variables["socket"],
 		LowerCaseTables: variables["lower_case_table_names"] == "1",
 		BinaryLog:       on("log_bin"), TrustFunctionCreators: on("log_bin_trust_function_creators"),

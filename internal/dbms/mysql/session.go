@@ -111,9 +111,9 @@ func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (secret.Ver
 	return secret.StoredVerifier(method, stored), err
 }
 
-// SessionFacts asks the server how it sees this login.
-func (s *Server) SessionFacts(ctx context.Context) (dbms.SessionFacts, error) {
-	var f dbms.SessionFacts
+// SessionState asks the server how it sees this login.
+func (s *Server) SessionState(ctx context.Context) (dbms.SessionState, error) {
+	var f dbms.SessionState
 	var database sql.NullString
 	err := s.row(ctx, "SELECT CURRENT_USER(), DATABASE(), @@character_set_client", nil,
 		&f.CurrentUser, &database, &f.Charset)
@@ -235,8 +235,8 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 	return all, nil
 }
 
-// ScriptFacts is what a server means for a script that is to run on it.
-type ScriptFacts struct {
+// ScriptConditions is what a server means for a script that is to run on it.
+type ScriptConditions struct {
 	MariaDB       bool   // else it is MySQL
 	Version       int    // as conditional comments count it: 101106 for 10.11.6
 	SQLMode       string // that a new session begins with
@@ -250,7 +250,7 @@ type ScriptFacts struct {
 }
 
 // HasCharset reports whether one of the collations is for the character set.
-func (f ScriptFacts) HasCharset(name string) bool {
+func (f ScriptConditions) HasCharset(name string) bool {
 	for _, charset := range f.Collations {
 		if charset == name {
 			return true
@@ -259,11 +259,11 @@ func (f ScriptFacts) HasCharset(name string) bool {
 	return name == "utf8" || name == "binary"
 }
 
-// ScriptFacts asks the server. MariaDB lists its collations in full only in
+// ScriptConditions asks the server. MariaDB lists its collations in full only in
 // COLLATION_CHARACTER_SET_APPLICABILITY (MariaDB, "Information Schema
 // COLLATION_CHARACTER_SET_APPLICABILITY Table").
-func (s *Server) ScriptFacts(ctx context.Context) (ScriptFacts, error) {
-	f := ScriptFacts{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.VersionNumber(), Cluster: s.facts.Cluster != "", Collations: map[string]string{}, Engines: map[string]bool{}}
+func (s *Server) ScriptConditions(ctx context.Context) (ScriptConditions, error) {
+	f := ScriptConditions{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.VersionNumber(), Cluster: s.facts.Cluster != "", Collations: map[string]string{}, Engines: map[string]bool{}}
 	err := s.row(ctx, "SELECT @@GLOBAL.sql_mode, @@GLOBAL.max_allowed_packet, @@GLOBAL.default_storage_engine", nil, &f.SQLMode, &f.MaxPacket, &f.DefaultEngine)
 	if err != nil {
 		return f, err

@@ -9,10 +9,10 @@ import (
 )
 
 // SQL is what needs no connection: statements, and what grants mean.
-type SQL struct{ facts dbms.Facts }
+type SQL struct{ facts dbms.About }
 
 // NewSQL is that of a server that has told its facts.
-func NewSQL(facts dbms.Facts) SQL { return SQL{facts} }
+func NewSQL(facts dbms.About) SQL { return SQL{facts} }
 
 func plain(format string, args ...any) dbms.Statement {
 	return dbms.Statement{Text: fmt.Sprintf(format, args...)}

@@ -261,8 +261,8 @@ func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (v secret.V
 	return v, err
 }
 
-// SessionFacts tells what this login meets.
-func (s *Server) SessionFacts(ctx context.Context) (f dbms.SessionFacts, err error) {
+// SessionState tells what this login meets.
+func (s *Server) SessionState(ctx context.Context) (f dbms.SessionState, err error) {
 	err = s.each(ctx, s.Database, `SELECT current_database(), session_user, current_setting('client_encoding')`, nil, func(rows pgx.Rows) error {
 		return rows.Scan(&f.Database, &f.CurrentUser, &f.Charset)
 	})

@@ -63,8 +63,8 @@ func (s *Server) ReadFile(ctx context.Context, path string) (content []byte, err
 	return content, err
 }
 
-// Guest is a login as the rules see it.
-type Guest struct {
+// ClientLogin is a login as the rules see it.
+type ClientLogin struct {
 	Database, User string
 	// Roles are those that the user is a member of, itself included.
 	Roles []string
@@ -73,11 +73,11 @@ type Guest struct {
 	TLS  bool
 }
 
-// Decides finds the rule that decides about a login: the first that fits, since
+// FirstMatch finds the rule that decides about a login: the first that fits, since
 // the server looks no further. ok is false when none fits, which refuses it.
 // unsure says that a rule before it could fit, too, but cannot be judged from
 // here: one with a host name or a network of the server's own.
-func Decides(rules []HostRule, g Guest) (rule HostRule, ok, unsure bool) {
+func FirstMatch(rules []HostRule, g ClientLogin) (rule HostRule, ok, unsure bool) {
 	for _, rule := range rules {
 		if rule.Type == "" || !rule.takesConnection(g) || !rule.takesDatabase(g) || !rule.takesUser(g) {
 			continue
@@ -93,7 +93,7 @@ func Decides(rules []HostRule, g Guest) (rule HostRule, ok, unsure bool) {
 	return HostRule{}, false, unsure
 }
 
-func (h HostRule) takesConnection(g Guest) bool {
+func (h HostRule) takesConnection(g ClientLogin) bool {
 	local := !g.From.IsValid()
 	switch h.Type {
 	case "local":
@@ -108,7 +108,7 @@ func (h HostRule) takesConnection(g Guest) bool {
 	return false
 }
 
-func (h HostRule) takesDatabase(g Guest) bool {
+func (h HostRule) takesDatabase(g ClientLogin) bool {
 	return slices.ContainsFunc(h.Databases, func(name string) bool {
 		switch name {
 		case "all":
@@ -122,7 +122,7 @@ func (h HostRule) takesDatabase(g Guest) bool {
 	})
 }
 
-func (h HostRule) takesUser(g Guest) bool {
+func (h HostRule) takesUser(g ClientLogin) bool {
 	return slices.ContainsFunc(h.Users, func(name string) bool {
 		if role, is := strings.CutPrefix(name, "+"); is {
 			return slices.Contains(g.Roles, role)
@@ -131,7 +131,7 @@ func (h HostRule) takesUser(g Guest) bool {
 	})
 }
 
-func (h HostRule) takesAddress(g Guest) (fits, known bool) {
+func (h HostRule) takesAddress(g ClientLogin) (fits, known bool) {
 	if h.Type == "local" || h.Address == "all" {
 		return true, true
 	}
@@ -155,48 +155,48 @@ func (h HostRule) AsksForPassword() bool {
 	return slices.Contains(passwordMethods, h.Method) || h.Method == "trust"
 }
 
-// Meeting is what a login meets: the rule that decides about it, if there is one.
-type Meeting struct {
-	Guest Guest
+// RuleMatch is what a login meets: the rule that decides about it, if there is one.
+type RuleMatch struct {
+	Login ClientLogin
 	Rule  HostRule
 	Fits  bool   // some rule does
 	File  string // of the rules
 }
 
-// Meets finds the rule for a login; nil where that cannot be told from here.
-func (s *Server) Meets(ctx context.Context, g Guest) (*Meeting, error) {
+// MatchRule finds the rule for a login; nil where that cannot be told from here.
+func (s *Server) MatchRule(ctx context.Context, g ClientLogin) (*RuleMatch, error) {
 	rules, err := s.HostRules(ctx)
 	if err != nil || len(rules) == 0 {
 		return nil, err
 	}
-	m := &Meeting{Guest: g, File: rules[0].Place.File}
-	if m.Guest.Roles, err = s.RolesOf(ctx, g.User); err != nil {
+	m := &RuleMatch{Login: g, File: rules[0].Place.File}
+	if m.Login.Roles, err = s.RolesOf(ctx, g.User); err != nil {
 		return nil, err
 	}
 	unsure := false
-	if m.Rule, m.Fits, unsure = Decides(rules, m.Guest); unsure {
+	if m.Rule, m.Fits, unsure = FirstMatch(rules, m.Login); unsure {
 		return nil, nil
 	}
 	return m, nil
 }
 
 // LetsIn reports whether the login is let in by its password.
-func (m *Meeting) LetsIn() bool { return m.Rule.AsksForPassword() }
+func (m *RuleMatch) LetsIn() bool { return m.Rule.AsksForPassword() }
 
 // String says in one sentence what a login meets that is not let in by its password.
-func (m *Meeting) String() string {
+func (m *RuleMatch) String() string {
 	how := "through the socket"
-	if m.Guest.From.IsValid() {
-		how = "from " + m.Guest.From.String()
+	if m.Login.From.IsValid() {
+		how = "from " + m.Login.From.String()
 	}
 	if !m.Fits {
-		return fmt.Sprintf("no host-based rule lets %s in %s, so that its password is not asked for", m.Guest.User, how)
+		return fmt.Sprintf("no host-based rule lets %s in %s, so that its password is not asked for", m.Login.User, how)
 	}
-	return fmt.Sprintf("the host-based rule %q decides about %s %s, and does not ask for its password", m.Rule, m.Guest.User, how)
+	return fmt.Sprintf("the host-based rule %q decides about %s %s, and does not ask for its password", m.Rule, m.Login.User, how)
 }
 
 // Place is where the rule stands, or the file that lacks one.
-func (m *Meeting) Place() *fault.Place {
+func (m *RuleMatch) Place() *fault.Place {
 	if !m.Fits {
 		return &fault.Place{File: m.File}
 	}
@@ -204,7 +204,7 @@ func (m *Meeting) Place() *fault.Place {
 }
 
 // ByHand says what to do with an editor.
-func (m *Meeting) ByHand() string {
+func (m *RuleMatch) ByHand() string {
 	where := "at its end"
 	if m.Fits {
 		where = fmt.Sprintf("before line %d", m.Rule.Place.Line)
@@ -214,8 +214,8 @@ func (m *Meeting) ByHand() string {
 
 // Proposal is the line that would let the login in by password; it has to stand before
 // the rule that decides now.
-func (m *Meeting) Proposal() string {
-	g := m.Guest
+func (m *RuleMatch) Proposal() string {
+	g := m.Login
 	if !g.From.IsValid() {
 		return fmt.Sprintf("local  %s  %s  scram-sha-256", g.Database, g.User)
 	}
@@ -227,7 +227,7 @@ func (m *Meeting) Proposal() string {
 }
 
 // Insert puts the proposal into the file's content, and leaves every other byte.
-func (m *Meeting) Insert(content []byte) []byte {
+func (m *RuleMatch) Insert(content []byte) []byte {
 	line := m.Proposal() + "\n"
 	if !m.Fits {
 		if len(content) > 0 && content[len(content)-1] != '\n' {

@@ -107,17 +107,17 @@ func (i *ImportSession) failed(err error) error {
 	return dbms.Lost(i.server, err)
 }
 
-// ScriptFacts is what a server means for a script that is to run on it.
-type ScriptFacts struct {
+// ScriptConditions is what a server means for a script that is to run on it.
+type ScriptConditions struct {
 	Settings map[string]bool // that a session may have
 	// Extensions maps each that can be had in the database to whether an ordinary
 	// owner of the database may make it, or has it already.
 	Extensions map[string]bool
 }
 
-// ScriptFacts reads what a script meets. The database may not be there yet.
-func (s *Server) ScriptFacts(ctx context.Context, database string) (ScriptFacts, error) {
-	f := ScriptFacts{Settings: map[string]bool{}, Extensions: map[string]bool{}}
+// ScriptConditions reads what a script meets. The database may not be there yet.
+func (s *Server) ScriptConditions(ctx context.Context, database string) (ScriptConditions, error) {
+	f := ScriptConditions{Settings: map[string]bool{}, Extensions: map[string]bool{}}
 	err := s.each(ctx, s.Database, `SELECT name FROM pg_catalog.pg_settings`, nil, func(rows pgx.Rows) error {
 		var name string
 		err := rows.Scan(&name)

@@ -37,9 +37,9 @@ func start(t *testing.T) (*throwaway.Server, *postgres.Server) {
 func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	ctx := context.Background()
 	server, admin := start(t)
-	assert.Equal(t, dbms.PostgreSQL, admin.Facts().Product)
-	assert.Regexp(t, `^\d+\.\d+$`, admin.Facts().Version)
-	assert.Equal(t, server.Socket, admin.Facts().Socket)
+	assert.Equal(t, dbms.PostgreSQL, admin.About().Product)
+	assert.Regexp(t, `^\d+\.\d+$`, admin.About().Version)
+	assert.Equal(t, server.Socket, admin.About().Socket)
 	assert.NoError(t, admin.Unavailable())
 
 	catalogue := func() *dbms.Catalogue {
@@ -115,9 +115,9 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []dbms.Table{{Name: "hive"}}, contents["hives"].Tables)
 	assert.NotContains(t, contents, "none")
-	facts, err := app.SessionFacts(ctx)
+	facts, err := app.SessionState(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, dbms.SessionFacts{Database: "hives", CurrentUser: "comb_app", Charset: "UTF8"}, facts)
+	assert.Equal(t, dbms.SessionState{Database: "hives", CurrentUser: "comb_app", Charset: "UTF8"}, facts)
 
 	// Closed: rows, those of later tables too, and no more.
 	assert.True(t, change(dbms.LevelRows))
@@ -210,12 +210,12 @@ func TestTheFirstRuleThatFitsDecides(t *testing.T) {
 	rule := func(line int, kind, databases, users, address, mask, method string) postgres.HostRule {
 		return postgres.HostRule{Place: fault.Place{Line: line}, Type: kind, Databases: strings.Split(databases, ","), Users: strings.Split(users, ","), Address: address, Netmask: mask, Method: method}
 	}
-	socket := postgres.Guest{Database: "hives", User: "comb_app", Roles: []string{"comb_app", "staff"}}
+	socket := postgres.ClientLogin{Database: "hives", User: "comb_app", Roles: []string{"comb_app", "staff"}}
 	loopback, tls := socket, socket
 	loopback.From = netip.MustParseAddr("127.0.0.1")
 	tls.From, tls.TLS = loopback.From, true
 	for name, row := range map[string]struct {
-		guest  postgres.Guest
+		guest  postgres.ClientLogin
 		rules  []postgres.HostRule
 		line   int // of the rule that decides, 0 for none
 		unsure bool
@@ -232,19 +232,19 @@ func TestTheFirstRuleThatFitsDecides(t *testing.T) {
 		"a name that may be ours":        {loopback, []postgres.HostRule{rule(1, "host", "all", "all", "hive.meadowgate.example", "", "md5"), rule(2, "host", "all", "all", "samehost", "", "ident")}, 2, true},
 		"a broken line is none":          {socket, []postgres.HostRule{{Place: fault.Place{Line: 1}, Error: "invalid"}, rule(2, "local", "all", "all", "", "", "md5")}, 2, false},
 	} {
-		found, ok, unsure := postgres.Decides(row.rules, row.guest)
+		found, ok, unsure := postgres.FirstMatch(row.rules, row.guest)
 		assert.Equal(t, row.line, found.Place.Line, name)
 		assert.Equal(t, row.line > 0, ok, name)
 		assert.Equal(t, row.unsure, unsure, name)
 	}
-	assert.Equal(t, "host  hives  comb_app  127.0.0.1/32  scram-sha-256", (&postgres.Meeting{Guest: loopback}).Proposal())
-	assert.Equal(t, "hostssl  hives  comb_app  127.0.0.1/32  scram-sha-256", (&postgres.Meeting{Guest: tls}).Proposal())
+	assert.Equal(t, "host  hives  comb_app  127.0.0.1/32  scram-sha-256", (&postgres.RuleMatch{Login: loopback}).Proposal())
+	assert.Equal(t, "hostssl  hives  comb_app  127.0.0.1/32  scram-sha-256", (&postgres.RuleMatch{Login: tls}).Proposal())
 	// Put in by hand or by us: before the rule that decides, else at the end.
 	const file = "# ours\nlocal all all peer\nlast"
-	m := &postgres.Meeting{Guest: postgres.Guest{Database: "hives", User: "comb_app"}, Fits: true, Rule: postgres.HostRule{Place: fault.Place{File: "hba", Line: 2}}}
+	m := &postgres.RuleMatch{Login: postgres.ClientLogin{Database: "hives", User: "comb_app"}, Fits: true, Rule: postgres.HostRule{Place: fault.Place{File: "hba", Line: 2}}}
 	assert.Equal(t, "# ours\nlocal  hives  comb_app  scram-sha-256\nlocal all all peer\nlast", string(m.Insert([]byte(file))))
 	assert.Equal(t, "put before line 2: local  hives  comb_app  scram-sha-256; then SELECT pg_reload_conf()", m.ByHand())
-	m = &postgres.Meeting{Guest: loopback, File: "hba"}
+	m = &postgres.RuleMatch{Login: loopback, File: "hba"}
 	assert.Equal(t, file+"\nhost  hives  comb_app  127.0.0.1/32  scram-sha-256\n", string(m.Insert([]byte(file))))
 	assert.Equal(t, &fault.Place{File: "hba"}, m.Place())
 	assert.Contains(t, m.String(), "no host-based rule lets comb_app in from 127.0.0.1")

@@ -31,7 +31,7 @@ import (
 type Server struct {
 	dbms.Login
 	SQL
-	facts       dbms.Facts
+	facts       dbms.About
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
@@ -232,8 +232,8 @@ func (s *Server) Close() {
 	}
 }
 
-// Facts is what the server says of itself.
-func (s *Server) Facts() dbms.Facts { return s.facts }
+// About is what the server says of itself.
+func (s *Server) About() dbms.About { return s.facts }
 
 // CurrentUser is the role that logged in.
 func (s *Server) CurrentUser() string { return s.currentUser }

@@ -54,9 +54,9 @@ func Owner(database string) string {
 	return database[:min(len(database), longestName-len(suffix))] + suffix
 }
 
-// ownerOf is the comment on an owner, by which it is known again when its
+// ownerComment is the comment on an owner, by which it is known again when its
 // database was dropped by hand: a role that only has the name is someone else's.
-func ownerOf(database string) string { return "owner of the database " + database }
+func ownerComment(database string) string { return "owner of the database " + database }
 
 const icuPrefix = "icu:"
 
@@ -70,10 +70,10 @@ func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
 	var statements []dbms.Statement
-	if s.left[Owner(d.Name)] == ownerOf(d.Name) {
+	if s.left[Owner(d.Name)] == ownerComment(d.Name) {
 		s.stood[Owner(d.Name)] = true
 	} else {
-		statements = append(statements, plain("CREATE ROLE %s NOLOGIN", owner), plain("COMMENT ON ROLE %s IS %s", owner, quoteText(ownerOf(d.Name))))
+		statements = append(statements, plain("CREATE ROLE %s NOLOGIN", owner), plain("COMMENT ON ROLE %s IS %s", owner, quoteText(ownerComment(d.Name))))
 	}
 	return append(statements,
 		plain("GRANT %s TO CURRENT_USER", owner), // for administrators that are no superusers

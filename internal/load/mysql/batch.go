@@ -107,7 +107,7 @@ func readRows(v verdict, t *table) rowsOf {
 	return found
 }
 
-// columns is what NotNull of the table's definition says for an INSERT; asked
+// columns is what ForInsert of the table's definition says for an INSERT; asked
 // for the same list of columns again, it has the answer ready.
 func (t *table) columns(insert sqltext.Insert) (notNull uint64, auto int, wide bool) {
 	l := &t.list
@@ -115,7 +115,7 @@ func (t *table) columns(insert sqltext.Insert) (notNull uint64, auto int, wide b
 	defer l.Unlock()
 	if !l.known || len(l.names) != len(insert.Columns) || len(l.names) > 0 && &l.names[0] != &insert.Columns[0] {
 		l.known, l.names = true, insert.Columns
-		l.notNull, l.auto, l.wide = t.definition.NotNull(insert.Columns)
+		l.notNull, l.auto, l.wide = t.definition.ForInsert(insert.Columns)
 	}
 	return l.notNull, l.auto, l.wide
 }

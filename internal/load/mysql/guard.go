@@ -57,22 +57,22 @@ func (g *guard) judge(tokens sqltext.Tokens, head sqltext.Head, d sqltext.Dialec
 	switch {
 	case accountVerbs[verb], verb == "CREATE" && (head.Object == "USER" || head.Object == "ROLE"),
 		(verb == "ALTER" || verb == "DROP" || verb == "RENAME") && (tokens.At(1).Is("USER") || tokens.At(1).Is("ROLE")):
-		return load.Object("the statement is about accounts and rights, which the estate file describes", load.RemoveIt+"; put what the application needs under accounts")
+		return load.Refuse("the statement is about accounts and rights, which the estate file describes", load.RemoveIt+"; put what the application needs under accounts")
 	case verb == "LOAD":
-		return load.Object("LOAD reads a file of the server or of this host", "give the rows as INSERT statements")
+		return load.Refuse("LOAD reads a file of the server or of this host", "give the rows as INSERT statements")
 	case !verbs[verb]:
-		return load.Object(verb+" is not for an application's script: it concerns the whole server or its connections", load.RemoveIt)
+		return load.Refuse(verb+" is not for an application's script: it concerns the whole server or its connections", load.RemoveIt)
 	case (verb == "CREATE" || verb == "ALTER" || verb == "DROP") && !definable[head.Object]:
-		return load.Object(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database", load.RemoveIt)
+		return load.Refuse(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database", load.RemoveIt)
 	case head.IsLoadableFunction():
-		return load.Object("CREATE FUNCTION ... SONAME loads program code into the server", load.RemoveIt)
+		return load.Refuse("CREATE FUNCTION ... SONAME loads program code into the server", load.RemoveIt)
 	case verb == "DROP" && (head.Object == "DATABASE" || head.Object == "SCHEMA"):
-		return load.Object("the script drops a database", "use {retarget} if it only sets up its own place")
+		return load.Refuse("the script drops a database", "use {retarget} if it only sets up its own place")
 	case (head.Object == "DATABASE" || head.Object == "SCHEMA") && !g.isOurs(head.Name.Name):
-		return load.Object("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes"}[verb]+" a database of its own, "+head.Name.Name,
+		return load.Refuse("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes"}[verb]+" a database of its own, "+head.Name.Name,
 			"use {retarget} to import into "+g.database+" instead")
 	case verb == "USE" && len(tokens) > 1 && !g.isOurs(tokens[1].Plain()):
-		return load.Object("the script goes to another database, "+tokens[1].Plain(), "use {retarget} to import into "+g.database+" instead")
+		return load.Refuse("the script goes to another database, "+tokens[1].Plain(), "use {retarget} to import into "+g.database+" instead")
 	case verb == "PREPARE" || verb == "EXECUTE" && tokens.At(1).Is("IMMEDIATE"):
 		return g.prepared(tokens, d)
 	case verb == "SET" && tokens.At(1).Is("STATEMENT"):
@@ -90,24 +90,24 @@ func (g *guard) judge(tokens sqltext.Tokens, head sqltext.Head, d sqltext.Dialec
 func (g *guard) forOneStatement(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objection {
 	for i, t := range tokens {
 		if t.Is("SQL_MODE") || t.Is("CHARACTER_SET_CLIENT") || t.Is("GLOBAL") {
-			return load.Object("SET STATEMENT changes how a statement is read, or the whole server", "set the variable in a statement of its own")
+			return load.Refuse("SET STATEMENT changes how a statement is read, or the whole server", "set the variable in a statement of its own")
 		}
 		if t.Is("FOR") && i+1 < len(tokens) {
 			inner := tokens[i+1:]
 			if !inner[0].Is("SELECT") && !inner[0].Is("INSERT") && !inner[0].Is("REPLACE") && !inner[0].Is("UPDATE") && !inner[0].Is("DELETE") && !inner[0].Is("ALTER") {
-				return load.Object("SET STATEMENT is for a statement that cannot be looked into", "write the statement by itself")
+				return load.Refuse("SET STATEMENT is for a statement that cannot be looked into", "write the statement by itself")
 			}
 			return g.judge(inner, sqltext.HeadOf(inner, d), d)
 		}
 	}
-	return load.Object("SET STATEMENT names no statement", load.RemoveIt)
+	return load.Refuse("SET STATEMENT names no statement", load.RemoveIt)
 }
 
 // prepared looks into a statement given as text.
 func (g *guard) prepared(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objection {
 	last := tokens[len(tokens)-1]
 	if last.Kind != sqltext.String || len(tokens) > 1 && tokens[len(tokens)-2].IsPunct('@') {
-		return load.Object("what is prepared here is made up while the script runs, so it cannot be looked into beforehand", "write the statement itself")
+		return load.Refuse("what is prepared here is made up while the script runs, so it cannot be looked into beforehand", "write the statement itself")
 	}
 	inner := sqltext.Scan(unescape(last.Plain()), d)
 	return g.judge(inner, sqltext.HeadOf(inner, d), d)
@@ -137,11 +137,11 @@ func assignments(tokens sqltext.Tokens) *load.Objection {
 	for i, t := range tokens[1:] {
 		switch {
 		case fresh && (t.Is("PASSWORD") || t.Is("ROLE")) || fresh && t.Is("DEFAULT") && i+2 < len(tokens) && tokens[i+2].Is("ROLE"):
-			return load.Object("the statement is about accounts and rights, which the estate file describes", load.RemoveIt)
+			return load.Refuse("the statement is about accounts and rights, which the estate file describes", load.RemoveIt)
 		case fresh && t.Is("RESOURCE"):
-			return load.Object("the statement is about resource groups of the server", load.RemoveIt)
+			return load.Refuse("the statement is about resource groups of the server", load.RemoveIt)
 		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")):
-			return load.Object("the statement changes a setting of the whole server", "put it under {server-variables} if the import needs it and it is on the list, else remove it")
+			return load.Refuse("the statement changes a setting of the whole server", "put it under {server-variables} if the import needs it and it is on the list, else remove it")
 		}
 		// @@GLOBAL.x is a variable of the server, @global one of the script's own.
 		fresh = t.IsPunct(',') || fresh && t.IsPunct('@') && (tokens[i].IsPunct('@') || i+2 < len(tokens) && tokens[i+2].IsPunct('@'))
@@ -260,10 +260,10 @@ func (g *guard) names(w *walk, t sqltext.Token) *load.Objection {
 	before := w.at(w.i - 1)
 	switch {
 	case (w.expecting || threeParts || called) && !g.isOurs(schema) && !isRowOfTrigger(schema) && !isSystem:
-		return load.Object("the statement reaches into another database, "+schema+" ("+schema+"."+w.at(w.i+2).Plain()+")",
+		return load.Refuse("the statement reaches into another database, "+schema+" ("+schema+"."+w.at(w.i+2).Plain()+")",
 			"take the database's name out of it; {retarget} does so where the script chooses that database itself")
 	case isSystem && w.expecting && (before.Is("INTO") || before.Is("UPDATE") || before.Is("TABLE")):
-		return load.Object("the statement writes to the system schema "+schema, load.RemoveIt)
+		return load.Refuse("the statement writes to the system schema "+schema, load.RemoveIt)
 	}
 	w.i += 2
 	if threeParts {
@@ -310,15 +310,15 @@ func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Obje
 	switch word := strings.ToUpper(string(t.Text)); word {
 	case "INTO":
 		if next.Is("OUTFILE") || next.Is("DUMPFILE") {
-			return load.Object("the statement writes a file on the server", load.RemoveIt)
+			return load.Refuse("the statement writes a file on the server", load.RemoveIt)
 		}
 	case "LOAD_FILE":
 		if next.IsPunct('(') {
-			return load.Object("LOAD_FILE reads a file of the server", "give the value itself, for instance in hexadecimal")
+			return load.Refuse("LOAD_FILE reads a file of the server", "give the value itself, for instance in hexadecimal")
 		}
 	case "DIRECTORY":
 		if at(i-1).Is("DATA") || at(i-1).Is("INDEX") {
-			return load.Object("the table would lie in a folder of the server's host named here", "remove the option")
+			return load.Refuse("the table would lie in a folder of the server's host named here", "remove the option")
 		}
 	case "ENGINE":
 		engine := next
@@ -326,19 +326,19 @@ func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Obje
 			engine = at(i + 2)
 		}
 		if abroad[strings.ToLower(engine.Plain())] {
-			return load.Object("a table of the engine "+engine.Plain()+" keeps its rows outside this database", "use another engine")
+			return load.Refuse("a table of the engine "+engine.Plain()+" keeps its rows outside this database", "use another engine")
 		}
 	case "SET":
 		if next.Is("GLOBAL") || next.Is("PERSIST") || next.Is("PASSWORD") || next.IsPunct('@') && at(i+2).IsPunct('@') && (at(i+3).Is("GLOBAL") || at(i+3).Is("PERSIST")) {
-			return load.Object("the statement changes a setting of the whole server or an account", load.RemoveIt)
+			return load.Refuse("the statement changes a setting of the whole server or an account", load.RemoveIt)
 		}
 	case "CREATE", "ALTER", "DROP", "RENAME":
 		if i > 0 && (next.Is("USER") || next.Is("ROLE") || next.Is("DATABASE") || next.Is("SCHEMA") || next.Is("SERVER") || next.Is("TABLESPACE")) {
-			return load.Object("the routine would "+strings.ToLower(word)+" a "+strings.ToLower(string(next.Text)), load.RemoveIt)
+			return load.Refuse("the routine would "+strings.ToLower(word)+" a "+strings.ToLower(string(next.Text)), load.RemoveIt)
 		}
 	default:
 		if routine && i > 0 && bodyWords[word] && next.Kind == sqltext.Word && beginsStatement(at(i-1)) {
-			return load.Object("the routine would run "+word+", which concerns the whole server or its accounts", load.RemoveIt)
+			return load.Refuse("the routine would run "+word+", which concerns the whole server or its accounts", load.RemoveIt)
 		}
 	}
 	return nil

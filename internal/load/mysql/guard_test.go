@@ -121,7 +121,7 @@ SELECT REPLACE(a.b, 'x', 'y'), IF(a.b > 1, a.b, 0), LEFT(a.b, 1) FROM own a
 `), "\n")
 
 func anyTarget() *Importer {
-	return &Importer{Target: load.Target{Database: "ours", Charset: "utf8mb4"}, Server: mysql.ScriptFacts{MariaDB: true, Version: 101106, MaxPacket: 1 << 24,
+	return &Importer{Target: load.Target{Database: "ours", Charset: "utf8mb4"}, Server: mysql.ScriptConditions{MariaDB: true, Version: 101106, MaxPacket: 1 << 24,
 		Collations: map[string]string{"utf8mb4_unicode_ci": "utf8mb4", "utf8mb4_bin": "utf8mb4", "latin1_swedish_ci": "latin1", "utf8mb4_uca1400_ai_ci": "utf8mb4", "utf8mb4_general_ci": "utf8mb4", "utf8mb3_general_ci": "utf8mb3"},
 		Engines:    map[string]bool{"innodb": true, "myisam": true}}}
 }

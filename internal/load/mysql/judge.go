@@ -54,7 +54,7 @@ type judge struct {
 	source  script.Source
 	options load.Options
 	target  load.Target
-	server  mysql.ScriptFacts
+	server  mysql.ScriptConditions
 	// mapped collects collations of the script that the server does not have,
 	// and what takes their place.
 	mapped  map[string]mapping
@@ -82,7 +82,7 @@ func (j *judge) look(s sqltext.Statement) verdict {
 		v.kind, v.insert, v.tables = rows, insert, []string{insert.Table.Name}
 		v.head = sqltext.Head{Verb: "INSERT", Name: insert.Table}
 		if !j.isOurs(insert.Table.Schema) {
-			v.objection = load.Object("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; {retarget} does so where the script chooses that database itself")
+			v.objection = load.Refuse("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; {retarget} does so where the script chooses that database itself")
 		} else if insert.Table.Schema != "" && insert.Table.Schema != j.database {
 			v.text = edited(s.Text, unqualify(sqltext.Scan(s.Text[:insert.Body], s.Dialect), j.own))
 			v.insert, _ = sqltext.ParseInsert(v.text, s.Dialect)
@@ -143,10 +143,10 @@ func (j *judge) lookClosely(v verdict) verdict {
 // that is decided about such a statement would hold.
 func misreadable(s sqltext.Statement) *load.Objection {
 	if s.Untraced != "" {
-		return load.Object(s.Untraced, "set it by a literal, such as SET sql_mode = 'STRICT_ALL_TABLES' or SET NAMES utf8mb4")
+		return load.Refuse(s.Untraced, "set it by a literal, such as SET sql_mode = 'STRICT_ALL_TABLES' or SET NAMES utf8mb4")
 	}
 	if doubt := sqltext.Doubt(s.Text, s.Dialect); doubt != "" {
-		return load.Object(doubt+": servers read that in different ways", "write the statement without it")
+		return load.Refuse(doubt+": servers read that in different ways", "write the statement without it")
 	}
 	return nil
 }

@@ -34,7 +34,7 @@ type Session interface {
 // before Import, not before Check.
 type Importer struct {
 	load.Target
-	Server mysql.ScriptFacts
+	Server mysql.ScriptConditions
 	// Open makes one more session. Sessions begin alike.
 	Open func(ctx context.Context) (Session, error)
 	// Replay runs a trigger or function that binary logging refuses to the

@@ -87,7 +87,7 @@ func (h *testServer) fresh(t *testing.T, names ...string) {
 // target is our database on the server.
 func (h *testServer) target(t *testing.T, database string) *Importer {
 	t.Helper()
-	facts, err := h.admin.ScriptFacts(t.Context())
+	facts, err := h.admin.ScriptConditions(t.Context())
 	require.NoError(t, err)
 	login := h.Login()
 	login.User, login.Password, login.Database = appUser, secret.NewPassword(appPassword), database

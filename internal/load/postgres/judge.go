@@ -48,7 +48,7 @@ type judge struct {
 	source  script.Source
 	options load.Options
 	target  load.Target
-	server  postgres.ScriptFacts
+	server  postgres.ScriptConditions
 	// path is the first schema of search_path, where new objects go.
 	path string
 	// foreign says that the script's bytes are in another encoding than UTF-8.
@@ -87,12 +87,6 @@ var kinds = map[string]bool{
 	"POLICY": true, "EXTENSION": true, "LANGUAGE": true, "DATABASE": true, "DEFAULT PRIVILEGES": true, "LARGE OBJECT": true,
 }
 
-const (
-	rolesElsewhere = "roles of another server: everything belongs to the database's owner here"
-	rightsByEstate = "rights that the dump gives: the estate file says who has which"
-	laterSessions  = "a setting for all later sessions of the database or a role, the administrator's among them: put it by hand if the application needs it"
-)
-
 // lookClosely is look for everything but plain rows: all its tokens are read.
 func (j *judge) lookClosely(v verdict) verdict {
 	s := v.Statement
@@ -105,7 +99,7 @@ func (j *judge) lookClosely(v verdict) verdict {
 	if v.dropped = j.drop(v.head, tokens); v.dropped != "" {
 		return v
 	}
-	if v.objection = j.object(v.head, tokens); v.objection != nil {
+	if v.objection = j.objection(v.head, tokens); v.objection != nil {
 		return v
 	}
 	switch verb := v.head.Verb; verb {
@@ -170,151 +164,47 @@ func (j *judge) define(v *verdict, tokens sqltext.Tokens) {
 	}
 }
 
-// drop says why a statement is left out; empty if it is not.
-func (j *judge) drop(head sqltext.Head, tokens sqltext.Tokens) string {
-	last := len(tokens) - 1
-	switch head.Verb {
-	case "ALTER":
-		switch {
-		case last >= 3 && tokens[last-1].Is("TO") && tokens[last-2].Is("OWNER") && !slices.ContainsFunc(tokens, func(t sqltext.Token) bool { return t.IsPunct(',') && head.Object == "TABLE" }):
-			return rolesElsewhere
-		case head.Object == "DEFAULT PRIVILEGES":
-			return rightsByEstate
-		case presets(tokens):
-			return laterSessions
-		}
-	case "GRANT":
-		return rightsByEstate
-	case "REVOKE":
-		if last < 1 || !tokens[last].Is("PUBLIC") || tokens.Has("DATABASE") || tokens.Has("SCHEMA") {
-			return rightsByEstate
-		}
-	case "SET", "RESET":
-		for _, t := range tokens[1:min(4, len(tokens))] {
-			if t.Is("ROLE") || t.Is("AUTHORIZATION") {
-				return rolesElsewhere
-			}
-		}
-		name := settingName(tokens)
-		if j.server.Settings != nil && name != "" && !strings.Contains(name, ".") && !j.server.Settings[name] && !notSettings[name] {
-			return "SET " + name + ", which this server does not know"
-		}
-	case "CREATE", "COMMENT", "DROP":
-		name := strings.ToLower(head.Name.Name)
-		switch {
-		case head.Verb == "CREATE" && head.Object == "SCHEMA" && name == "public":
-			return "the schema public is there"
-		case head.Verb == "CREATE" && head.Object == "LANGUAGE" && name == "plpgsql", head.Verb == "CREATE" && head.Object == "EXTENSION" && name == "plpgsql":
-			return "the language plpgsql is there"
-		case head.Verb == "COMMENT" && tokens.Begins("COMMENT", "ON", "EXTENSION"), head.Verb == "COMMENT" && tokens.Begins("COMMENT", "ON", "LANGUAGE"),
-			head.Verb == "COMMENT" && tokens.Begins("COMMENT", "ON", "DATABASE"):
-			return "a comment on what does not belong to the application"
-		case tokens.Begins("COMMENT", "ON", "SCHEMA", "public") && tokens[last].Plain() == "standard public schema":
-			return "the schema public is there"
-		case j.source.Retarget && head.Object == "DATABASE":
-			return "it makes or removes a database of a fixed name"
-		}
-	case "VACUUM", "CLUSTER":
-		if !j.options.Fast {
-			return head.Verb + " cannot run in a transaction, and has nothing to tidy up here"
-		}
-	case "COPY":
-		if _, end := copied(tokens); end.Is("STDOUT") {
-			return "COPY ... TO STDOUT shows rows to someone who is not here"
-		}
-	case "SHOW", "EXPLAIN":
-		return head.Verb + " shows something to someone who is not here"
-	}
-	return ""
-}
-
-// presets reports whether a statement is an ALTER DATABASE or ALTER ROLE that sets
-// what later sessions begin with. tokens begin with ALTER.
-func presets(tokens sqltext.Tokens) bool {
-	if len(tokens) < 4 || !tokens[1].Is("DATABASE") && !tokens[1].Is("ROLE") && !tokens[1].Is("USER") {
-		return false
-	}
-	rest := tokens[3:]
-	if len(rest) > 3 && rest[0].Is("IN") && rest[1].Is("DATABASE") {
-		rest = rest[3:]
-	}
-	return rest[0].Is("RESET") || rest[0].Is("SET") && (len(rest) < 2 || !rest[1].Is("TABLESPACE"))
-}
-
-// notSettings are words behind SET that are no setting of the server.
-var notSettings = wordset.Of("time names transaction constraints session all local seed schema")
-
-// settingName is the setting of a SET or RESET, in small letters.
-func settingName(tokens sqltext.Tokens) string {
-	for i, t := range tokens[1:] {
-		if t.Is("SESSION") || t.Is("LOCAL") {
-			continue
-		}
-		if i+3 < len(tokens) && tokens[i+2].IsPunct('.') {
-			return ""
-		}
-		return strings.ToLower(t.Plain())
-	}
-	return ""
-}
-
-// copied tells which way a COPY goes, FROM or TO, and its other end.
-func copied(tokens sqltext.Tokens) (way, end sqltext.Token) {
-	depth := 0
-	for i, t := range tokens[:len(tokens)-1] {
-		switch {
-		case t.IsPunct('('):
-			depth++
-		case t.IsPunct(')'):
-			depth--
-		case depth == 0 && (t.Is("FROM") || t.Is("TO")):
-			return t, tokens[i+1]
-		}
-	}
-	return way, end
-}
-
-// object gives the objection against a statement, nil if it may run. It is the
+// objection gives the objection against a statement, nil if it may run. It is the
 // first wall; the second is the server, which runs the script as the
 // application's own role.
-func (j *judge) object(head sqltext.Head, tokens sqltext.Tokens) *load.Objection {
+func (j *judge) objection(head sqltext.Head, tokens sqltext.Tokens) *load.Objection {
 	verb := head.Verb
 	switch {
 	case verb == "":
 		if tokens[0].IsPunct('(') {
 			return nil
 		}
-		return load.Object("this is no SQL statement", "was the file cut, or made for another program?")
+		return load.Refuse("this is no SQL statement", "was the file cut, or made for another program?")
 	case verb == "DROP" && head.Object == "OWNED", verb == "REASSIGN":
-		return load.Object("the statement concerns all that a role owns", load.RemoveIt)
+		return load.Refuse("the statement concerns all that a role owns", load.RemoveIt)
 	case head.Object == "ROLE" || head.Object == "USER" || head.Object == "GROUP" || head.Object == "USER MAPPING":
-		return load.Object("the statement is about accounts and rights, which the estate file describes", load.RemoveIt+"; put what the application needs under accounts")
+		return load.Refuse("the statement is about accounts and rights, which the estate file describes", load.RemoveIt+"; put what the application needs under accounts")
 	case !verbs[verb]:
-		return load.Object(verb+" is not for an application's script: it concerns the whole server or its connections", load.RemoveIt)
+		return load.Refuse(verb+" is not for an application's script: it concerns the whole server or its connections", load.RemoveIt)
 	case verb == "PREPARE" && tokens.At(1).Is("TRANSACTION"), (verb == "COMMIT" || verb == "ROLLBACK") && tokens.At(1).Is("PREPARED"):
-		return load.Object("a prepared transaction stays on the server when nobody ends it", load.RemoveIt)
+		return load.Refuse("a prepared transaction stays on the server when nobody ends it", load.RemoveIt)
 	case head.Object == "DATABASE" && (verb != "ALTER" || head.Name.Name != j.target.Database):
-		return load.Object("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes", "DROP": "drops"}[verb]+" a database of its own, "+head.Name.Name,
+		return load.Refuse("the script "+map[string]string{"CREATE": "makes", "ALTER": "changes", "DROP": "drops"}[verb]+" a database of its own, "+head.Name.Name,
 			"use {retarget} to import into "+j.target.Database+" instead")
 	case (verb == "CREATE" || verb == "ALTER" || verb == "DROP") && !kinds[head.Object]:
-		return load.Object(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database, or needs a superuser", load.RemoveIt)
+		return load.Refuse(strings.TrimSpace(verb+" "+head.Object)+" concerns more than one database, or needs a superuser", load.RemoveIt)
 	case verb == "DROP" && head.Object == "SCHEMA" && head.Name.Name == "public":
-		return load.Object("the script drops the schema public", "import into an empty database, and remove the statement")
+		return load.Refuse("the script drops the schema public", "import into an empty database, and remove the statement")
 	case verb == "CREATE" && head.Object == "EXTENSION":
 		may, known := j.server.Extensions[head.Name.Name]
 		switch {
 		case j.server.Extensions == nil || may:
 		case !known:
-			return load.Object("this server does not have the extension "+head.Name.Name, "have its package installed on the server's host")
+			return load.Refuse("this server does not have the extension "+head.Name.Name, "have its package installed on the server's host")
 		default:
-			return load.Object("only a superuser may make the extension "+head.Name.Name, "run CREATE EXTENSION "+head.Name.Name+" in "+j.target.Database+" as the administrator, and the import again")
+			return load.Refuse("only a superuser may make the extension "+head.Name.Name, "run CREATE EXTENSION "+head.Name.Name+" in "+j.target.Database+" as the administrator, and the import again")
 		}
 	case verb == "COPY":
 		return copies(tokens)
 	case verb == "CREATE" && (head.Object == "FUNCTION" || head.Object == "PROCEDURE"):
 		for i, t := range tokens {
 			if t.Is("LANGUAGE") && i+1 < len(tokens) && (strings.EqualFold(tokens[i+1].Plain(), "c") || strings.EqualFold(tokens[i+1].Plain(), "internal")) {
-				return load.Object("a function in the language "+tokens[i+1].Plain()+" is program code that runs inside the server", load.RemoveIt)
+				return load.Refuse("a function in the language "+tokens[i+1].Plain()+" is program code that runs inside the server", load.RemoveIt)
 			}
 		}
 	}
@@ -324,10 +214,10 @@ func (j *judge) object(head sqltext.Head, tokens sqltext.Tokens) *load.Objection
 // copies judges a COPY: only rows in the script itself, as text, are taken.
 func copies(tokens sqltext.Tokens) *load.Objection {
 	if slices.ContainsFunc(tokens[1:], func(t sqltext.Token) bool { return t.Is("FORMAT") }) && tokens.Has("BINARY") || tokens.Begins("COPY", "BINARY") || tokens[len(tokens)-1].Is("BINARY") {
-		return load.Object("COPY in its binary form cannot stand in a script", "make the dump again, as text")
+		return load.Refuse("COPY in its binary form cannot stand in a script", "make the dump again, as text")
 	}
 	if way, end := copied(tokens); way.Text == nil || !end.Is("STDIN") && !end.Is("STDOUT") {
-		return load.Object("COPY reads or writes a file or a program of the server", "put the rows into the script: COPY ... FROM stdin")
+		return load.Refuse("COPY reads or writes a file or a program of the server", "put the rows into the script: COPY ... FROM stdin")
 	}
 	return nil
 }

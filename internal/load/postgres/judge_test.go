@@ -17,7 +17,7 @@ import (
 // anything runs, whatever the server would say to it. What the account's own rights
 // stop, such as functions for superusers, the hostile dumps try on a server.
 func TestWhatReachesOutsideOnPostgreSQL(t *testing.T) {
-	target := &Importer{Target: load.Target{Database: "ours"}, Server: postgres.ScriptFacts{Settings: map[string]bool{"search_path": true, "work_mem": true}, Extensions: map[string]bool{"pgcrypto": true, "file_fdw": false}}}
+	target := &Importer{Target: load.Target{Database: "ours"}, Server: postgres.ScriptConditions{Settings: map[string]bool{"search_path": true, "work_mem": true}, Extensions: map[string]bool{"pgcrypto": true, "file_fdw": false}}}
 	check := func(text string) (refused int, left int) {
 		survey, err := target.Check(t.Context(), script.Source{Path: loadtest.Write(t, text).Path, Name: "a.sql"}, load.Options{})
 		if err != nil {

@@ -32,7 +32,7 @@ type Session interface {
 // not before Check.
 type Importer struct {
 	load.Target
-	Server postgres.ScriptFacts
+	Server postgres.ScriptConditions
 	// Open makes one more session; warned is told of the server's warnings.
 	Open func(ctx context.Context, warned func(message string)) (Session, error)
 }

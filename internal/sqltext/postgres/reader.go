@@ -207,7 +207,7 @@ func (r *Reader) scan() (sqltext.Statement, error) {
 			}
 			return r.statement(r.Pos), nil
 		}
-		if r.passDull(); r.Pos == len(r.Buf) {
+		if r.passPlain(); r.Pos == len(r.Buf) {
 			continue
 		}
 		c := r.Buf[r.Pos]
@@ -267,25 +267,25 @@ func startsWord(c byte) bool {
 
 // Bytes by what they are: part of a word, or of no meaning to where a statement
 // ends. Tables are several times faster here than comparing.
-var wordBytes, dullBytes = byteTables()
+var wordBytes, plainBytes = byteTables()
 
-func byteTables() (words, dull [256]bool) {
+func byteTables() (words, plain [256]bool) {
 	for i := range 256 {
 		c := byte(i)
 		words[i] = startsWord(c) || c >= '0' && c <= '9' || c == '$'
-		dull[i] = !words[i] && strings.IndexByte("'\"-/\\();", c) < 0
+		plain[i] = !words[i] && strings.IndexByte("'\"-/\\();", c) < 0
 	}
-	return words, dull
+	return words, plain
 }
 
 func isWord(c byte) bool { return wordBytes[c] }
 
-// passDull passes over blanks, commas and the like, as far as they are at hand.
-func (r *Reader) passDull() {
-	if len(r.Token) > 0 && dullBytes[r.Token[0]] { // the token may begin with one
+// passPlain passes over blanks, commas and the like, as far as they are at hand.
+func (r *Reader) passPlain() {
+	if len(r.Token) > 0 && plainBytes[r.Token[0]] { // the token may begin with one
 		return
 	}
-	for r.Pos < len(r.Buf) && dullBytes[r.Buf[r.Pos]] {
+	for r.Pos < len(r.Buf) && plainBytes[r.Buf[r.Pos]] {
 		r.Pos++
 	}
 }
