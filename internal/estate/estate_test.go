@@ -2,6 +2,7 @@ package estate
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -168,7 +169,7 @@ func TestFindLooksUpwards(t *testing.T) {
 }
 
 func TestTextsAreFilledAndReadBack(t *testing.T) {
-	facts := map[string]string{"user": "comb_app", "password": "a/b:c@d é+%", "host": "db", "database": "x y"}
+	facts := Facts{"user": "comb_app", "password": "a/b:c@d é+%", "host": "db", "database": "x y"}
 	dsn, err := parseText("mysql://{user|url}:{password|url}@{host}/{database|url}?a={{b}}")
 	require.NoError(t, err)
 	filled := dsn.Fill(facts)
@@ -176,6 +177,8 @@ func TestTextsAreFilledAndReadBack(t *testing.T) {
 	got, ok := dsn.Read(filled)
 	assert.True(t, ok)
 	assert.Equal(t, facts, got)
+	assert.NotContains(t, fmt.Sprintf("%v %+v %q %s", got, got, got, got), "a/b:c@d")
+	assert.Equal(t, "a/b:c@d é+%", got.Password().Reveal())
 	_, ok = dsn.Read("mysql://somewhere else")
 	assert.False(t, ok)
 	plain, _ := parseText(`{"json": 1}`)
