@@ -69,7 +69,7 @@ func postgresAddress(s Settings, server Server) dbms.Address {
 		return dbms.Address{Socket: s.Host, Port: overTCP("", s.Port, server).Port}
 	}
 	address := overTCP(s.Host, s.Port, server)
-	if mode, said := ModeOf(s.SSLMode); said {
+	if mode, said := modeOf(s.SSLMode); said {
 		address.TLS = mode
 	}
 	return address
@@ -90,8 +90,8 @@ var sslModes = map[dbms.TLSMode]string{"": "prefer", dbms.TLSNone: "disable", db
 // SSLMode is libpq's word for a mode.
 func SSLMode(mode dbms.TLSMode) string { return sslModes[mode] }
 
-// ModeOf is the mode of a word of libpq's; said is false for none.
-func ModeOf(sslmode string) (mode dbms.TLSMode, said bool) {
+// modeOf is the mode of a word of libpq's; said is false for none.
+func modeOf(sslmode string) (mode dbms.TLSMode, said bool) {
 	switch sslmode {
 	case "allow":
 		return dbms.TLSPrefer, true

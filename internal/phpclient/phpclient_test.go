@@ -35,7 +35,7 @@ func TestWherePHPConnects(t *testing.T) {
 		assert.Equal(t, row.want, Address(row.has, Server{Product: row.product, TLS: row.tls, Localhost: socket}), "%s: %+v", row.product, row.has)
 	}
 	for _, mode := range []dbms.TLSMode{dbms.TLSNone, dbms.TLSPrefer, dbms.TLSRequire, dbms.TLSVerify} {
-		back, said := ModeOf(SSLMode(mode))
+		back, said := modeOf(SSLMode(mode))
 		assert.True(t, said)
 		assert.Equal(t, mode, back)
 	}

@@ -274,7 +274,7 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return fault.Stopped(err)
 	}
-	if IsGone(err) {
+	if isGone(err) {
 		lost := fault.As(dbms.Lost(s.Server, err))
 		if s.cluster != nil {
 			lost.Next = "name another node of the cluster in the estate file, and run the command again: it takes away what this run has left"
@@ -284,8 +284,8 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 	return fault.New(fault.Failed, "the statement was: "+dbms.Shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
 }
 
-// IsGone reports whether the connection was lost.
-func IsGone(err error) bool {
+// isGone reports whether the connection was lost.
+func isGone(err error) bool {
 	var network net.Error
 	return errors.Is(err, driver.ErrInvalidConn) || errors.As(err, &network) ||
 		errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(err.Error(), "bad connection")

@@ -263,14 +263,14 @@ func (f ScriptConditions) HasCharset(name string) bool {
 // COLLATION_CHARACTER_SET_APPLICABILITY (MariaDB, "Information Schema
 // COLLATION_CHARACTER_SET_APPLICABILITY Table").
 func (s *Server) ScriptConditions(ctx context.Context) (ScriptConditions, error) {
-	f := ScriptConditions{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.VersionNumber(), Cluster: s.facts.Cluster != "", Collations: map[string]string{}, Engines: map[string]bool{}}
+	f := ScriptConditions{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.versionNumber(), Cluster: s.facts.Cluster != "", Collations: map[string]string{}, Engines: map[string]bool{}}
 	err := s.row(ctx, "SELECT @@GLOBAL.sql_mode, @@GLOBAL.max_allowed_packet, @@GLOBAL.default_storage_engine", nil, &f.SQLMode, &f.MaxPacket, &f.DefaultEngine)
 	if err != nil {
 		return f, err
 	}
 	query := "SELECT COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATIONS WHERE CHARACTER_SET_NAME IS NOT NULL"
 	const fullNames = 101001 // the version that brought them
-	if s.facts.Product == dbms.MariaDB && s.VersionNumber() >= fullNames {
+	if s.facts.Product == dbms.MariaDB && s.versionNumber() >= fullNames {
 		query = "SELECT FULL_COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"
 	}
 	err = s.each(ctx, query, nil, func(scan func(...any) error) error {
@@ -291,9 +291,9 @@ func (s *Server) ScriptConditions(ctx context.Context) (ScriptConditions, error)
 	return f, err
 }
 
-// VersionNumber is the server's version as conditional comments count it:
+// versionNumber is the server's version as conditional comments count it:
 // 101106 for 10.11.6.
-func (s *Server) VersionNumber() int {
+func (s *Server) versionNumber() int {
 	number := 0
 	for i, part := range strings.SplitN(s.facts.Version, ".", 3) {
 		n, _ := strconv.Atoi(part)

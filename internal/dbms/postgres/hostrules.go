@@ -170,7 +170,7 @@ func (s *Server) MatchRule(ctx context.Context, g ClientLogin) (*RuleMatch, erro
 		return nil, err
 	}
 	m := &RuleMatch{Login: g, File: rules[0].Place.File}
-	if m.Login.Roles, err = s.RolesOf(ctx, g.User); err != nil {
+	if m.Login.Roles, err = s.rolesOf(ctx, g.User); err != nil {
 		return nil, err
 	}
 	unsure := false
@@ -242,9 +242,9 @@ func (m *RuleMatch) Insert(content []byte) []byte {
 	return append(append(bytes.Clone(content[:at]), line...), content[at:]...)
 }
 
-// RolesOf are the roles that a user is a member of, directly or through others,
+// rolesOf are the roles that a user is a member of, directly or through others,
 // and itself.
-func (s *Server) RolesOf(ctx context.Context, user string) ([]string, error) {
+func (s *Server) rolesOf(ctx context.Context, user string) ([]string, error) {
 	roles := []string{user}
 	err := s.each(ctx, s.Database, `SELECT r.rolname FROM pg_catalog.pg_roles r, pg_catalog.pg_roles u WHERE u.rolname = $1 AND r.rolname <> $1 AND pg_has_role(u.oid, r.oid, 'MEMBER')`, []any{user}, func(rows pgx.Rows) error {
 		var name string

@@ -193,11 +193,6 @@ func (b *batcher) join(v verdict, text []byte, rows int) {
 	j.bytes += int64(v.Size)
 }
 
-func placeOf(s sqltext.Statement) sqltext.Statement {
-	s.Text = nil
-	return s
-}
-
 // split cuts an INSERT that is longer than the server takes. Each piece keeps
 // two rows or more, because a single row may be judged more strictly.
 func (b *batcher) split(v verdict, r rowsOf, t *table, s *settings) error {

@@ -66,9 +66,6 @@ var (
 	libpqForm = regexp.MustCompile(`^\s*[a-z_]+\s*=\s*('(?:[^'\\]|\\.)*'|\S*)(\s+[a-z_]+\s*=\s*('(?:[^'\\]|\\.)*'|\S*))*\s*$`)
 )
 
-// Is reports whether a value is a data source name.
-func Is(value string) bool { _, err := parse(value); return err == nil }
-
 // Get gives a part. found is false when the name does not hold it; ErrNone
 // when the value is no data source name.
 func Get(value, part string) (text string, found bool, err error) {
