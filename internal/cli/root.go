@@ -192,10 +192,17 @@ func (p *program) limitStatements(command *cobra.Command) {
 
 // stateFolder opens the state folder.
 func (p *program) stateFolder() (*state.Folder, error) {
-	if p.statePath == "" {
-		return state.Open(state.DefaultPath())
+	path := p.statePath
+	if path == "" {
+		path = state.DefaultPath()
 	}
-	return state.Open(p.statePath)
+	folder, err := state.Open(path)
+	if err != nil {
+		named := *fault.As(err)
+		named.Next = strings.ReplaceAll(named.Next, "{state}", "--state or YELLOWFIELD_STATE")
+		return nil, &named
+	}
+	return folder, nil
 }
 
 // withApps opens estate and state, chooses apps by names and labels, and closes

@@ -203,6 +203,23 @@ type Object struct{ Kind, Name string }
 
 func (o Object) String() string { return o.Kind + " " + o.Name }
 
+// AsMade gives the object as a script would have made it: servers may store
+// names in small letters, MariaDB lists sequences as tables, and PostgreSQL
+// routines with their arguments. tableName is Databases.TableName.
+func (o Object) AsMade(made map[Object]bool, tableName func(string) string) Object {
+	bare, _, routine := strings.Cut(o.Name, "(")
+	for candidate := range made {
+		if name, _, _ := strings.Cut(candidate.Name, "("); routine && candidate.Kind == o.Kind && name == bare {
+			return candidate
+		}
+		table := candidate.Kind == "TABLE" || candidate.Kind == "VIEW" || candidate.Kind == "SEQUENCE"
+		if (candidate.Kind == o.Kind || table && (o.Kind == "TABLE" || o.Kind == "VIEW")) && tableName(candidate.Name) == tableName(o.Name) {
+			return candidate
+		}
+	}
+	return o
+}
+
 // Empty reports whether the database holds nothing at all.
 func (c Contents) Empty() bool {
 	return len(c.Tables)+len(c.Routines)+len(c.Triggers)+len(c.Events) == 0

@@ -1,6 +1,7 @@
 package dbms
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -62,4 +63,17 @@ func TestWhatADatabaseHolds(t *testing.T) {
 	assert.Equal(t, map[Object]bool{{"VIEW", "v"}: true, {"EVENT", "e"}: true, {"TRIGGER", "t"}: true}, rest.Everything())
 	assert.Empty(t, c.Without(map[Object]bool{{"TABLE", "a"}: true, {"VIEW", "v"}: true}).Triggers, "they go with the last table")
 	assert.True(t, Contents{}.Empty() && !c.Empty())
+}
+
+func TestObjectsAsScriptsMakeThem(t *testing.T) {
+	made := map[Object]bool{{"TABLE", "Hive"}: true, {"SEQUENCE", "numbers"}: true, {"FUNCTION", "f(int)"}: true, {"VIEW", "v"}: true}
+	for _, row := range []struct{ is, want Object }{
+		{Object{"TABLE", "hive"}, Object{"TABLE", "Hive"}},
+		{Object{"TABLE", "numbers"}, Object{"SEQUENCE", "numbers"}}, // which MariaDB lists as a table
+		{Object{"FUNCTION", "f(integer)"}, Object{"FUNCTION", "f(int)"}},
+		{Object{"TABLE", "other"}, Object{"TABLE", "other"}},
+		{Object{"FUNCTION", "v"}, Object{"FUNCTION", "v"}},
+	} {
+		assert.Equal(t, row.want, row.is.AsMade(made, strings.ToLower), row.is)
+	}
 }

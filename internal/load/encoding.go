@@ -62,6 +62,6 @@ func BadText(place fault.Place, text []byte, at int) error {
 	} else {
 		place.Column += utf8.RuneCount(before)
 	}
-	return fault.At(fault.Invalid, place, "name the script's encoding (encoding: windows-1252 and the like), or encoding: binary if it holds binary values as they are",
+	return fault.At(fault.Invalid, place, "name the script's encoding with {encoding}: windows-1252 and the like, or binary if it holds binary values as they are",
 		"the text is not valid in its encoding here")
 }

@@ -72,7 +72,7 @@ func (r *run) planCleaning(d *estate.Database) error {
 		made[object] = true
 	}
 	for object := range r.plan.contents[d.Name].Objects() {
-		if made[r.asMade(object, made)] && !slices.Contains(note.Before, object) {
+		if made[object.AsMade(made, r.view.server.TableName)] && !slices.Contains(note.Before, object) {
 			left[object] = true
 		}
 	}
@@ -93,21 +93,4 @@ func (r *run) planCleaning(d *estate.Database) error {
 	// What follows is planned for a database without these.
 	r.plan.contents[d.Name] = r.plan.contents[d.Name].Without(left)
 	return nil
-}
-
-// asMade gives the object as a script would have made it: servers may store
-// names in small letters, MariaDB lists sequences as tables, and PostgreSQL
-// routines with their arguments.
-func (r *run) asMade(object dbms.Object, made map[dbms.Object]bool) dbms.Object {
-	bare, _, routine := strings.Cut(object.Name, "(")
-	for candidate := range made {
-		if name, _, _ := strings.Cut(candidate.Name, "("); routine && candidate.Kind == object.Kind && name == bare {
-			return candidate
-		}
-		table := candidate.Kind == "TABLE" || candidate.Kind == "VIEW" || candidate.Kind == "SEQUENCE"
-		if (candidate.Kind == object.Kind || table && (object.Kind == "TABLE" || object.Kind == "VIEW")) && r.view.server.TableName(candidate.Name) == r.view.server.TableName(object.Name) {
-			return candidate
-		}
-	}
-	return object
 }

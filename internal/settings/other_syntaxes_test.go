@@ -121,6 +121,7 @@ func TestXMLComesBackThroughRealPHP(t *testing.T) {
 		require.NoError(t, err)
 		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		if err != nil {
+			require.ErrorContains(t, err, "cannot take this value", "%q", value)
 			continue
 		}
 		texts, wanted = append(texts, string(after.Bytes())), append(wanted, value)
@@ -154,6 +155,7 @@ func TestINIComesBackThroughRealPHP(t *testing.T) {
 		require.NoError(t, err)
 		after, err := before.With([]Change{{Address: shape.address, Value: value}})
 		if err != nil {
+			require.ErrorContains(t, err, "cannot take this value", "%q", value)
 			continue
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprintf("%d.ini", len(wanted))), after.Bytes(), 0o600))

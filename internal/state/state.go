@@ -52,14 +52,14 @@ func isRoots(folder string) bool {
 }
 
 // Open makes the folder if need be, and refuses one that others could have put
-// something into.
+// something into. In its errors {state} stands for how another one is named.
 func Open(path string) (*Folder, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(path, 0o700); err != nil {
-		return nil, fault.New(fault.Invalid, "name a folder you may write to with --state or YELLOWFIELD_STATE",
+		return nil, fault.New(fault.Invalid, "name a folder you may write to with {state}",
 			"the state folder %s cannot be made: %v", path, err).With(err)
 	}
 	info, err := os.Lstat(path)
@@ -79,7 +79,7 @@ func Open(path string) (*Folder, error) {
 		who = "others may read or write it"
 	}
 	if who != "" {
-		return nil, fault.New(fault.Protected, "give it to the user who runs this, with mode 0700, or name another with --state",
+		return nil, fault.New(fault.Protected, "give it to the user who runs this, with mode 0700, or name another with {state}",
 			"what stands in the state folder %s is done as the servers' administrator, and it is not this user's alone: %s", path, who)
 	}
 	return &Folder{path: path}, nil

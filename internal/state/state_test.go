@@ -101,7 +101,7 @@ func TestTheJournalIsOneObjectALine(t *testing.T) {
 func TestAFolderThatCannotBeMade(t *testing.T) {
 	_, err := Open("/proc/yellowfield")
 	assert.ErrorContains(t, err, "the state folder /proc/yellowfield cannot be made")
-	assert.ErrorContains(t, err, "--state")
+	assert.ErrorContains(t, err, "{state}")
 }
 
 func TestARunThatWasCutOffIsFound(t *testing.T) {

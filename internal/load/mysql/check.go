@@ -48,9 +48,9 @@ type checker struct {
 	defined map[string]*sqltext.Table
 	runs    *load.Runs
 	// unkeyed are tables without a primary key so far, and where they are made.
-	unkeyed map[string]fault.Place
-	open    bool            // in a transaction of the script's own, or with autocommit off
-	risky   map[string]bool // tables whose triggers use what joined rows would change
+	unkeyed       map[string]fault.Place
+	inTransaction bool            // in a transaction of the script's own, or with autocommit off
+	risky         map[string]bool // tables whose triggers use what joined rows would change
 }
 
 func (c *checker) oneByOne(s sqltext.Statement, why string) {
@@ -207,7 +207,7 @@ func (c *checker) sequence(v verdict) {
 	case verb == "PREPARE" || verb == "EXECUTE":
 		c.oneByOne(s, "the script prepares statements")
 	case v.kind == transaction:
-		c.open = verb == "START" || verb == "BEGIN" || verb == "SET" && !tokens[len(tokens)-1].Is("1") && !tokens[len(tokens)-1].Is("ON")
+		c.inTransaction = verb == "START" || verb == "BEGIN" || verb == "SET" && !tokens[len(tokens)-1].Is("1") && !tokens[len(tokens)-1].Is("ON")
 	case verb == "SET":
 		for _, a := range sqltext.SetOf(tokens) {
 			if !a.User && perStatement[a.Name] {
@@ -262,7 +262,7 @@ func (c *checker) finish() {
 	c.runs.Close(true)
 	s := c.Survey
 	s.Length = c.script.BytesRead()
-	if c.open {
+	if c.inTransaction {
 		s.OneByOne = c.source.Name + ": the script ends in a transaction it does not commit"
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.mapped)) {

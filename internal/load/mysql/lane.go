@@ -23,11 +23,11 @@ type lane struct {
 	session Session
 	now     []string // values of the session variables
 
-	work    chan task
-	mutex   sync.Mutex
-	changed sync.Cond
-	open    int   // tasks that are waiting, at work, or not committed
-	bytes   int64 // of the script that these stand for
+	work       chan task
+	mutex      sync.Mutex
+	changed    sync.Cond
+	unfinished int   // tasks that are waiting, at work, or not committed
+	bytes      int64 // of the script that these stand for
 
 	begun       bool // a transaction is open, if only for the locks it holds
 	uncommitted []*job
@@ -70,7 +70,7 @@ func (e *engine) openLane(ctx context.Context) (*lane, error) {
 // cannot miss it.
 func (l *lane) give(t task) {
 	l.mutex.Lock()
-	l.open++
+	l.unfinished++
 	l.bytes += t.bytes
 	l.mutex.Unlock()
 	l.work <- t
@@ -78,7 +78,7 @@ func (l *lane) give(t task) {
 
 func (l *lane) finished(n int, bytes int64) {
 	l.mutex.Lock()
-	l.open -= n
+	l.unfinished -= n
 	l.bytes -= bytes
 	l.mutex.Unlock()
 	l.changed.Broadcast()
@@ -94,7 +94,7 @@ func (l *lane) load() int64 {
 // drain waits until all that was given is done and committed.
 func (l *lane) drain() {
 	l.mutex.Lock()
-	for l.open > 0 {
+	for l.unfinished > 0 {
 		l.changed.Wait()
 	}
 	l.mutex.Unlock()

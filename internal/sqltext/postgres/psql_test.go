@@ -3,6 +3,7 @@ package postgres_test
 import (
 	"bufio"
 	"encoding/json"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -92,6 +93,7 @@ func TestReaderAgainstTheStockClient(t *testing.T) {
 	for {
 		s, err := reader.Next()
 		if err != nil {
+			require.ErrorIs(t, err, io.EOF)
 			break
 		}
 		got = append(got, plain(string(s.Text)))
