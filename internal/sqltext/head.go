@@ -59,11 +59,11 @@ func (t Token) Plain() string {
 // are passed over, also conditional ones that the dialect's server does not
 // execute; the content of the others is given as if it stood there openly.
 type Scanner struct {
-	text    []byte
-	pos     int
-	dialect Dialect
-	inside  bool // of a conditional comment that the server executes
-	doubt   string
+	text          []byte
+	pos           int
+	dialect       Dialect
+	inConditional bool // in a conditional comment that the server executes
+	doubt         string
 	// scanned are the tokens to give, where they are known already.
 	scanned   Tokens
 	isScanned bool
@@ -86,7 +86,7 @@ func Doubt(text []byte, d Dialect) string {
 			s.doubt = "a word outside of quotes has letters that mean others in the character set " + d.Charset
 		}
 	}
-	if s.inside && s.doubt == "" {
+	if s.inConditional && s.doubt == "" {
 		s.doubt = "a conditional comment is not closed"
 	}
 	return s.doubt
@@ -137,10 +137,10 @@ func (s *Scanner) Next() (token Token, ok bool) {
 			s.pos += 2
 			s.skipPast("*/")
 		case bytes.HasPrefix(rest, []byte("*/")): // the end of a conditional comment
-			if !s.inside {
+			if !s.inConditional {
 				s.doubt = "the end of a comment stands outside of one"
 			}
-			s.inside = false
+			s.inConditional = false
 			s.pos += 2
 		case c == '\'' || c == '"' || c == '`' && !s.dialect.PostgreSQL:
 			return s.take(quotedLength(rest, s.dialect.Escapes(c)), s.dialect.kindOfQuote(c)), true
@@ -162,13 +162,13 @@ func (s *Scanner) Next() (token Token, ok bool) {
 func (s *Scanner) conditional(rest []byte) {
 	opening, executed, doubtful := s.dialect.executes(rest)
 	switch {
-	case s.inside:
+	case s.inConditional:
 		s.doubt = "a conditional comment stands inside another"
 	case doubtful:
 		s.doubt = "the version of a conditional comment has neither five digits nor six"
 	}
 	if executed {
-		s.inside = true
+		s.inConditional = true
 		s.pos += opening
 		return
 	}

@@ -33,12 +33,12 @@ type engine struct {
 	judge   *judge
 	script  *reading
 
-	main    Session
-	message message
-	tables  map[string]handling // forgotten when a definition changes
-	inside  bool                // in a transaction that the script has begun
-	fresh   map[string]bool     // tables that this transaction has made itself
-	pool    *pool               // of lanes; nil in one transaction
+	main          Session
+	message       message
+	tables        map[string]handling // forgotten when a definition changes
+	inTransaction bool                // in a transaction that the script has begun
+	fresh         map[string]bool     // tables that this transaction has made itself
+	pool          *pool               // of lanes; nil in one transaction
 
 	sending fault.Place // that warnings are about
 }
@@ -142,7 +142,7 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 	if err := e.flush(ctx); err != nil {
 		return err
 	}
-	if v.class == keyOf && e.pool != nil && !e.inside {
+	if v.class == keyOf && e.pool != nil && !e.inTransaction {
 		return e.pool.key(ctx, v, e.judge.name(v.head.Table))
 	}
 	text := e.nested(v)
@@ -180,24 +180,24 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 // the one transaction; empty where there is nothing to send.
 func (e *engine) nested(v verdict) string {
 	const own = "yellowfield_script"
-	was := e.inside
+	was := e.inTransaction
 	if e.options.Fast {
-		e.inside = v.class == beginning || was && v.class != ending && v.class != takingBack
+		e.inTransaction = v.class == beginning || was && v.class != ending && v.class != takingBack
 		return string(v.text)
 	}
 	switch v.class {
 	case beginning:
-		e.inside = true
+		e.inTransaction = true
 		if !was {
 			return "SAVEPOINT " + own
 		}
 	case ending:
-		e.inside = false
+		e.inTransaction = false
 		if was {
 			return "RELEASE SAVEPOINT " + own
 		}
 	case takingBack:
-		e.inside = false
+		e.inTransaction = false
 		if was {
 			return "ROLLBACK TO SAVEPOINT " + own + "; RELEASE SAVEPOINT " + own
 		}
@@ -296,7 +296,7 @@ func (e *engine) flush(ctx context.Context) error {
 	first := e.message.pieces[0].parts[0]
 	e.sending = fault.Place{File: e.source.Name, Line: first.Line, Column: first.Column}
 	frame := within
-	if e.options.Fast && !e.inside {
+	if e.options.Fast && !e.inTransaction {
 		frame = byItself
 	}
 	return e.message.send(ctx, e.main, frame, &e.Ledger)
@@ -319,7 +319,7 @@ func (e *engine) copy(ctx context.Context, v verdict) error {
 	if err != nil {
 		return err
 	}
-	if h.joins && !e.inside && e.fresh[e.tableOf(v)] && endsInStdin(v.Text) {
+	if h.joins && !e.inTransaction && e.fresh[e.tableOf(v)] && endsInStdin(v.Text) {
 		// Nobody else has seen the table: its rows need no mark of this
 		// transaction, which building its keys would have to look up.
 		v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
@@ -332,7 +332,7 @@ func (e *engine) copy(ctx context.Context, v verdict) error {
 // transaction, by none inside it, and with no cursor open (PostgreSQL, "COPY").
 func (e *engine) noteFresh(v verdict) {
 	switch {
-	case e.options.Fast || e.inside || e.Report.OneByOne != "":
+	case e.options.Fast || e.inTransaction || e.Report.OneByOne != "":
 	case v.head.Verb == "DECLARE" || v.head.Verb == "SAVEPOINT" || e.fresh == nil:
 		e.fresh = nil // and none from here on
 	case v.head.Verb == "CREATE" && v.head.Object == "TABLE":

@@ -214,7 +214,7 @@ func (e *engine) bytesIn(table string) int64 {
 // itself, and goes on behind it.
 func (e *engine) giveRun(ctx context.Context, s sqltext.Statement) (taken bool, err error) {
 	r := e.survey.Runs[s.Offset]
-	if r == nil || e.pool == nil || e.inside {
+	if r == nil || e.pool == nil || e.inTransaction {
 		return false, nil
 	}
 	if err := e.flush(ctx); err != nil {
