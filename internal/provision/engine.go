@@ -1,11 +1,3 @@
-// Package provision does the work: it looks at servers and files, decides
-// what each step of an application needs, does it, undoes it on failure, and
-// verifies the result by logging in as the application would.
-//
-// Every step of an application is planned from what was read before anything
-// is changed; dry run, run and verification all come from that one plan. The
-// package prints nothing: it tells a Listener. It must never know of terminals
-// or of how its rows are drawn.
 package provision
 
 import (
