@@ -27,7 +27,7 @@ func fromCode(t *tree, c *code) []*Candidate {
 		if target == "" {
 			continue
 		}
-		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP"}
+		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP", words: &c.words, schemes: map[string]string{}}
 		switch {
 		case written != nil && read != nil:
 			candidate.Score, candidate.Reasons = 8, []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it", read.File, read.Line, written.File, written.Line)}
@@ -143,12 +143,13 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		keys, _ := readKeys(file, read, false)
 		for _, g := range judged(keys, file) {
 			if g.sayEnough() && g.foreign == "" && g.score >= leastScore-4 {
-				made := place{target: target}.with(file, g)
+				made := place{target: target, words: &read.words}.with(file, g)
 				made.Values = slices.DeleteFunc(made.Values, func(v Value) bool { return v.Role == settings.Driver && v.Text == "" })
 				for i := range made.Values {
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}
 				c.Values, c.Seen, c.prefix, c.family = made.Values, text.File, "", made.family
+				c.words, c.schemes = &read.words, made.schemes
 				c.Score = round(c.Score + g.score/2)
 				c.Reasons = append(c.Reasons, text.String()+" has the text that is written")
 				return

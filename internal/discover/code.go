@@ -27,11 +27,13 @@ type code struct {
 	// asked are those whose presence the code asks for first.
 	functions map[string]Place
 	asked     map[string]bool
+	defines   map[string]bool // functions and classes that the tree makes itself
 	families  map[string]int  // uses of a family's functions
 	schemes   map[string]bool // families of the data source names that code puts together
 	makes     []Place         // where CREATE TABLE stands in code
 	fixed     []Place         // where code logs in with literal values
 	texts     []embedded
+	words     driverWords
 }
 
 // Place is a line of a file of the tree.
@@ -137,6 +139,7 @@ var (
 	writers    = wordset.Of("file_put_contents fopen touch rename copy chmod unlink is_writable")
 	askers     = wordset.Of("file_exists is_file is_readable realpath")
 	environers = wordset.Of("getenv env")
+	asksFor    = wordset.Of("function_exists class_exists is_callable") // whether something is there
 )
 
 // fileName is a string that names a settings file, as code has it.
@@ -156,12 +159,12 @@ var dsnRoles = map[string]settings.Role{
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
 	return logs || readers[function] || writers[function] || askers[function] || environers[function] ||
-		function == "fwrite" || function == "fputs" || function == "extension_loaded" || function == "function_exists" || function == "class_exists" || function == "define" || extensionOf(function) != ""
+		function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || extensionOf(function) != ""
 }
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords()}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -220,6 +223,9 @@ func readCodeFile(t *tree, name string) *codeFile {
 }
 
 func (c *code) file(name string, read *codeFile) {
+	for _, defined := range read.Defines {
+		c.defines[defined] = true
+	}
 	own := isOwnCode(name)
 	handed := map[string]string{} // literals by the function they were handed to
 	from := map[string]int{}      // and by where their paths begin
@@ -237,8 +243,17 @@ func (c *code) file(name string, read *codeFile) {
 			c.use(place, use)
 		}
 	}
+	if own {
+		c.words.path(name)
+		for _, defined := range read.Defines {
+			c.words.name(defined, name)
+		}
+	}
 	for _, literal := range read.Literals {
 		place := Place{name, literal.Line}
+		if own && !asksFor[handed[literal.Text]] && handed[literal.Text] != "extension_loaded" {
+			c.words.take(name, literal.Text)
+		}
 		switch {
 		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
 			base := path.Base(strings.ReplaceAll(literal.Text, `\`, "/"))
@@ -338,7 +353,7 @@ func (c *code) use(place Place, use php.Use) {
 	case function == "extension_loaded":
 		c.asked["ext-"+first()] = true
 		c.note("ext-"+first(), place)
-	case function == "function_exists", function == "class_exists":
+	case asksFor[function]:
 		c.asked[first()] = true
 	default:
 		c.note(function, place)

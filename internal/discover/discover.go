@@ -48,7 +48,7 @@ type Findings struct {
 	// as they were found, before they were fitted to a family of servers
 	candidates []*Candidate
 	scripts    []*Script
-	extensions func(family string) []Extension
+	extensions func(best *Candidate, family string) []Extension
 }
 
 // Family is a family of servers with what speaks for it.
@@ -105,7 +105,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if f.scripts, err = readScripts(ctx, t); err != nil {
 		return nil, err
 	}
-	f.extensions = func(family string) []Extension { return extensions(t, c, family) }
+	f.extensions = func(best *Candidate, family string) []Extension { return extensions(t, c, best, family) }
 	f.DBMS = families(t, c, f.candidates, f.scripts)
 	if family == "" && len(f.DBMS) > 0 {
 		family = f.DBMS[0].Name
@@ -133,7 +133,11 @@ func (f *Findings) FitTo(family string) {
 	}
 	preferFamily(f.Settings, family)
 	f.Prefix = f.prefix()
-	f.Extensions = f.extensions(family)
+	var best *Candidate
+	if len(f.Settings) > 0 {
+		best = f.Settings[0]
+	}
+	f.Extensions = f.extensions(best, family)
 }
 
 // preferFamily puts candidates for the family that is wanted before those for
@@ -212,7 +216,7 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 	for family, uses := range c.families {
 		add(family, min(uses, 3), "the code uses its functions")
 	}
-	for _, e := range extensions(t, c, "") {
+	for _, e := range extensions(t, c, nil, "") {
 		if family := driverExtensions[e.Name]; !e.Optional && e.Place.File == "composer.json" {
 			add(family, 2, "composer.json names %s", e.Name)
 		}

@@ -84,7 +84,7 @@ func tell(f *Findings) string {
 func unpack(t *testing.T, archive *txtar.Archive, name string) string {
 	folder := filepath.Join(t.TempDir(), name)
 	for _, file := range archive.Files {
-		if file.Name == "want" {
+		if file.Name == "want" || file.Name == "server" {
 			continue
 		}
 		path := filepath.Join(folder, file.Name)
@@ -106,7 +106,13 @@ func TestTrees(t *testing.T) {
 			archive, err := txtar.ParseFile(path)
 			require.NoError(t, err)
 			folder := unpack(t, archive, name)
-			found, err := Look(context.Background(), folder, "")
+			family := "" // told from the tree, unless the archive names the server that it goes to
+			for _, file := range archive.Files {
+				if file.Name == "server" {
+					family = strings.TrimSpace(string(file.Data))
+				}
+			}
+			found, err := Look(context.Background(), folder, family)
 			require.NoError(t, err)
 			requireWritable(t, folder, found)
 			for i := range archive.Files {
@@ -141,7 +147,11 @@ func requireWritable(t *testing.T, folder string, found *Findings) {
 	var changes []settings.Change
 	for _, v := range best.Values {
 		if v.Doubt == "" {
-			changes = append(changes, settings.Change{Address: v.Address, Value: "4711", Add: best.Add})
+			value := "4711"
+			if v.Role == settings.Driver {
+				value = v.Text
+			}
+			changes = append(changes, settings.Change{Address: v.Address, Value: value, Add: best.Add})
 		}
 	}
 	after, err := file.With(changes)
@@ -149,7 +159,7 @@ func requireWritable(t *testing.T, folder string, found *Findings) {
 	for _, change := range changes {
 		s, err := after.Lookup(change.Address)
 		require.NoError(t, err)
-		assert.Equal(t, "4711", s.Value)
+		assert.Equal(t, change.Value, s.Value)
 	}
 }
 
@@ -213,7 +223,7 @@ func FuzzCandidates(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, name string, content []byte) {
 		tree := &tree{sizes: map[string]int64{name: int64(len(content))}, folders: map[string]bool{}}
-		read := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}}
+		read := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords()}
 		for _, candidate := range readCandidates(tree, read, name, content) {
 			candidate.fit(familyPostgreSQL)
 			require.NotEmpty(t, candidate.Values)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/phpini"
+	"yellowfield/internal/settings"
 	"yellowfield/internal/wordset"
 )
 
@@ -59,8 +60,11 @@ var driverExtensions = map[string]string{
 	"sqlite3": familyOther, "pdo_sqlite": familyOther, "sqlsrv": familyOther, "pdo_sqlsrv": familyOther, "oci8": familyOther,
 }
 
-// extensions collects what the application needs of PHP.
-func extensions(t *tree, c *code, family string) []Extension {
+// extensions collects what the application uses of PHP. What its composer.json requires
+// is needed, and the driver that its settings log in with; all else is told and stops
+// nobody: a library that lies in the tree may never be used, and code may well do
+// without what it asks for first.
+func extensions(t *tree, c *code, best *Candidate, family string) []Extension {
 	found := map[string]Extension{}
 	add := func(e Extension) {
 		e.Name = strings.ToLower(e.Name)
@@ -89,20 +93,17 @@ func extensions(t *tree, c *code, family string) []Extension {
 		}
 	}
 	for function, place := range c.functions {
+		if c.defines[function] {
+			continue // it is the application's own, whatever it is called
+		}
 		if extension, asked := strings.CutPrefix(function, "ext-"); asked {
 			add(Extension{extension, true, "the code asks whether it is there", place})
 			continue
 		}
-		extension := extensionOf(function)
-		add(Extension{extension, c.asked[function] || c.asked["ext-"+extension], "the code uses " + function, place})
+		add(Extension{extensionOf(function), true, "the code uses " + function, place})
 	}
-	if _, uses := c.functions["pdo"]; uses {
-		switch family {
-		case familyMySQL:
-			add(Extension{"pdo_mysql", false, "the code uses PDO", c.functions["pdo"]})
-		case familyPostgreSQL:
-			add(Extension{"pdo_pgsql", false, "the code uses PDO", c.functions["pdo"]})
-		}
+	if e, known := c.driver(best, family); known {
+		add(e)
 	}
 	names := slices.Sorted(maps.Keys(found))
 	list := make([]Extension, len(names))
@@ -110,4 +111,41 @@ func extensions(t *tree, c *code, family string) []Extension {
 		list[i] = found[name]
 	}
 	return list
+}
+
+// logins are the functions and classes that log in, and their extensions, by family.
+var logins = map[string]struct{ functions, extension, pdo string }{
+	familyMySQL:      {"mysqli mysqli_connect mysqli_real_connect mysqli_init", "mysqli", "pdo_mysql"},
+	familyPostgreSQL: {"pg_connect pg_pconnect", "pgsql", "pdo_pgsql"},
+}
+
+// driver is the extension that a login of the application needs: the only one that its
+// code logs in with, else the one that its settings name.
+func (c *code) driver(best *Candidate, family string) (e Extension, known bool) {
+	of, has := logins[family]
+	if !has {
+		return e, false
+	}
+	var at Place
+	direct := false
+	for function := range wordset.Of(of.functions) {
+		if place, uses := c.functions[function]; uses && !c.defines[function] {
+			direct, at = true, place
+		}
+	}
+	pdo, viaPDO := c.functions["pdo"]
+	switch {
+	case direct && !viaPDO:
+		return Extension{of.extension, false, "the code logs in with it", at}, true
+	case viaPDO && !direct:
+		return Extension{of.pdo, false, "the code logs in with it", pdo}, true
+	}
+	if best != nil { // the code does not decide
+		for _, v := range best.Values {
+			if v.Role == settings.Driver && v.dsn == "" && v.Doubt == "" && driverExtensions[strings.ToLower(v.Text)] == family {
+				return Extension{strings.ToLower(v.Text), false, "the settings name it", Place{File: best.Seen, Line: v.Line}}, true
+			}
+		}
+	}
+	return Extension{of.extension, true, "the code can log in with it, or with PDO", at}, direct
 }

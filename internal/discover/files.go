@@ -37,8 +37,10 @@ type Candidate struct {
 	Add bool `json:"add,omitempty"`
 
 	family   string
-	also     []string // families of its data source names in comments
-	defaults bool     // the file holds defaults by its name
+	also     []string          // families of its data source names in comments
+	schemes  map[string]string // of these, by family
+	words    *driverWords
+	defaults bool // the file holds defaults by its name
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
 	prefix     string // value of the table prefix
@@ -63,7 +65,19 @@ type Value struct {
 	// Expression says that the value is evaluated now.
 	Expression bool `json:"expression,omitempty"`
 
-	dsn string // address of the data source name that this is a part of
+	// Found says where the text was found, when it is not what stands there now.
+	Found string `json:"found,omitempty"`
+	// Wrong says that what stands there names another server, so that the application
+	// would surely fail with it.
+	Wrong bool `json:"wrong,omitempty"`
+	// Absent says that the part is not there yet and is added.
+	Absent bool `json:"absent,omitempty"`
+
+	dsn   string   // address of the data source name that this is a part of
+	form  dsn.Form // of that
+	was   string   // a driver as it stands there
+	near  string   // remarks beside it
+	stuck bool     // it cannot be written, whatever it should be
 }
 
 // leastScore is what a candidate must reach.
@@ -197,7 +211,16 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		}
 		candidate := seen.with(file, g)
 		for _, value := range twins[g.keys[settings.DSN].Address] {
-			candidate.also = append(candidate.also, dsnFamily(value))
+			family := dsnFamily(value)
+			candidate.also = append(candidate.also, family)
+			if scheme, _, _ := dsn.Get(value, dsn.Driver); candidate.schemes[family] == "" {
+				candidate.schemes[family] = scheme
+			}
+		}
+		for i := range candidate.Values {
+			if v := &candidate.Values[i]; v.Role == settings.Driver || v.Role == settings.DSN || v.dsn != "" {
+				v.near = commentNear(content, v.Line)
+			}
 		}
 		if candidate.Score >= leastScore {
 			found = append(found, candidate)
@@ -253,12 +276,13 @@ type place struct {
 	isSample               bool
 	score                  float64
 	reasons                []string
+	words                  *driverWords
 }
 
 // candidateFor tells which settings file a file stands for, and how likely it
 // is one by its name, its folder and what the code says of it.
 func candidateFor(t *tree, c *code, name, plain string) place {
-	p := place{seen: name, target: name}
+	p := place{seen: name, target: name, words: &c.words}
 	p.named = slices.ContainsFunc(settings.Words(path.Base(plain)), func(w string) bool {
 		return settingsNames[w] || strings.HasSuffix(w, "config") || strings.HasSuffix(w, "conf")
 	}) || !isCode(plain)
@@ -406,7 +430,7 @@ func (p place) environment(file *settings.File, g *group, c *code) (n int) {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, fromSample: p.isSample, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, fromSample: p.isSample, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"
@@ -447,11 +471,12 @@ func (g *group) values(role settings.Role, k key) []Value {
 	case k.Kind == syntax.Expression:
 		v.Doubt = "it is " + k.Refusal + "; replace_expression: true would put a plain value there"
 	}
+	v.stuck = v.Doubt != ""
 	switch role {
 	case settings.DSN:
 		return g.parts(v, k)
 	case settings.Driver:
-		v.Text = k.Value
+		v.Text, v.was = k.Value, k.Value
 		if familyOf(k.Value) == "" {
 			v.Text = settings.Shown(k.Setting)
 			v.Doubt = cmp.Or(v.Doubt, "it names no driver yet")
@@ -472,10 +497,18 @@ func (g *group) values(role settings.Role, k key) []Value {
 	return []Value{v}
 }
 
+// dsnParts are the parts of a data source name with their roles.
+var dsnParts = []struct {
+	name string
+	role settings.Role
+}{{dsn.Host, settings.Host}, {dsn.Port, settings.Port}, {dsn.Socket, settings.Socket}, {dsn.Database, settings.Database}, {dsn.User, settings.User}, {dsn.Password, settings.Password}, {dsn.Charset, settings.Charset}}
+
 // parts are the values of a data source name: part by part where it names a
-// server that can be used, else as a whole.
+// server that can be used, else as a whole. What a login needs, and neither it nor a
+// key beside it has, is added.
 func (g *group) parts(v Value, k key) []Value {
 	family := dsnFamily(k.Value)
+	v.form, v.dsn, v.was = dsn.FormOf(k.Value), v.Address, k.Value
 	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
 		v.Text = wholeURL(family)
 		if _, apart := g.keys[settings.Host]; v.Doubt == "" && k.Value == "" && apart {
@@ -484,28 +517,54 @@ func (g *group) parts(v Value, k key) []Value {
 		if v.Doubt == "" && family == familyOther {
 			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
 		}
+		v.dsn = ""
 		return []Value{v}
 	}
 	var values []Value
-	for _, part := range []struct {
-		name string
-		role settings.Role
-	}{{dsn.Host, settings.Host}, {dsn.Port, settings.Port}, {dsn.Socket, settings.Socket}, {dsn.Database, settings.Database}, {dsn.User, settings.User}, {dsn.Password, settings.Password}, {dsn.Charset, settings.Charset}} {
+	found := 0
+	for _, part := range dsnParts {
 		was, has, _ := dsn.Get(k.Value, part.name)
-		if !has {
+		value := Value{dsn: v.Address, form: v.form, was: k.Value, Role: part.role, Address: v.Address + "#" + part.name, Text: "{" + string(part.role) + "}", Line: v.Line, Was: was, Absent: !has}
+		if has {
+			found++
+		} else if !g.needs(part.role, k.Value) {
 			continue
 		}
-		value := Value{dsn: v.Address, Role: part.role, Address: v.Address + "#" + part.name, Text: "{" + string(part.role) + "}", Line: v.Line, Was: was}
 		if was != "" {
 			value.Was = settings.Shown(syntax.Setting{Address: value.Address, Value: was})
 		}
+		if !has && part.role == settings.Port {
+			value.Doubt = usualPort
+		}
 		values = append(values, value)
 	}
-	if len(values) == 0 {
-		v.Text, v.Doubt = wholeURL(family), "it names no part yet, and the application may want another form"
+	if found == 0 {
+		v.Text, v.Doubt, v.dsn = wholeURL(family), "it names no part yet, and the application may want another form", ""
 		return []Value{v}
 	}
 	return values
+}
+
+// usualPort is why a port is not written.
+const usualPort = "the usual port is taken without it"
+
+// needs reports whether a data source name lacks a part that a login takes.
+func (g *group) needs(role settings.Role, value string) bool {
+	if _, apart := g.keys[role]; apart {
+		return false
+	}
+	_, socket, _ := dsn.Get(value, dsn.Socket)
+	switch role {
+	case settings.Port:
+		return !socket
+	case settings.Host:
+		return !socket
+	case settings.Database:
+		return true
+	case settings.User, settings.Password:
+		return dsn.FormOf(value) != dsn.PDO // whose login is given beside it
+	}
+	return false
 }
 
 // wholeURL is a data source name for a family of servers.
@@ -514,29 +573,106 @@ func wholeURL(family string) string {
 	if family == familyPostgreSQL {
 		scheme = "postgresql"
 	}
-	return scheme + "://{user|url}:{password|url}@{host}:{port}/{database|url}"
+	return urlOf(scheme)
 }
 
-// fit fits the values to the family of servers that is wanted: a data source
-// name for another one is written as a whole, and a driver for another one is
-// put in doubt.
+func urlOf(scheme string) string {
+	return scheme + "://{user|url}:{password|url}@{host|url}:{port}/{database|url}"
+}
+
+// pdoOf is PDO's form for a family, whose driver's name is PDO's own. libpq takes no
+// charset there.
+func pdoOf(family string) string {
+	if family == familyPostgreSQL {
+		return "pgsql:host={host};port={port};dbname={database}"
+	}
+	return "mysql:host={host};port={port};dbname={database};charset={charset}"
+}
+
+// fit fits the values to the family of servers that is wanted: a driver and a data
+// source name for another one get the word for this one, where the application knows
+// it.
 func (c *Candidate) fit(family string) {
-	if family == "" || c.family == "" || c.family == family {
+	if family == "" {
 		return
 	}
 	var fitting []Value
+	done := map[string]bool{} // data source names that are written as a whole
 	for _, v := range c.Values {
 		switch {
-		case v.dsn != "" && len(fitting) > 0 && fitting[len(fitting)-1].Address == v.dsn:
+		case done[v.dsn] && v.dsn != "":
 			continue
-		case v.dsn != "":
-			v = Value{Role: settings.DSN, Address: v.dsn, Text: wholeURL(family), Line: v.Line, Was: secret.Mask}
-		case v.Role == settings.DSN && c.family == familyOther && !v.Expression:
-			v.Text, v.Doubt = wholeURL(family), ""
 		case v.Role == settings.Driver:
-			v.Doubt = "it names another server than " + title(family) + ": put in what the application calls that"
+			v = c.fitDriver(v, family)
+		case v.dsn != "" && dsnFamily(v.was) != family:
+			first := c.fitDSN(v, family)
+			if first.Role == settings.DSN {
+				done[v.dsn] = true
+				fitting = append(fitting, first)
+				continue
+			}
+			if !slices.ContainsFunc(fitting, func(of Value) bool { return of.Address == first.Address }) {
+				fitting = append(fitting, first)
+			}
+		case v.Role == settings.DSN && c.family == familyOther && !v.stuck:
+			v = c.fitDSN(v, family)
 		}
 		fitting = append(fitting, v)
 	}
 	c.Values = fitting
 }
+
+// fitDriver gives a driver's key the word for a family.
+func (c *Candidate) fitDriver(v Value, family string) Value {
+	if v.stuck || familyOf(v.was) == family {
+		return v
+	}
+	was := v.was
+	if familyOf(was) == "" {
+		was = ""
+	}
+	found, others := c.words.of(family, was, v.near)
+	if found.word == "" {
+		v.Doubt, v.Wrong = doubtOf(family, others), was != ""
+		return v
+	}
+	v.Text, v.Found, v.Doubt = found.word, found.where, ""
+	return v
+}
+
+// fitDSN gives a data source name the scheme for a family: as one more part of a URL, or
+// as a whole in PDO's form.
+func (c *Candidate) fitDSN(v Value, family string) Value {
+	address := v.dsn
+	if address == "" {
+		address = v.Address
+	}
+	whole := Value{Role: settings.DSN, Address: address, Text: wholeURL(family), Line: v.Line, Was: secret.Mask}
+	if v.form == dsn.PDO || v.form == "" && pdoPath.MatchString(v.was) {
+		whole.Text = pdoOf(family)
+		return whole
+	}
+	scheme, _, _ := dsn.Get(v.was, dsn.Driver)
+	found, others := wordFound{c.schemes[family], "a comment beside it has it"}, []string(nil)
+	if found.word == "" {
+		found, others = c.words.of(family, scheme, v.near)
+	}
+	if found.word == "" && family == familyMySQL && len(c.words.inFile) == 0 {
+		found = wordFound{"mysql", "it is the usual one, and the code names none"} // PostgreSQL has three
+	}
+	if v.form == dsn.URL && dsnFamily(v.was) != familyOther {
+		part := Value{Role: settings.Driver, Address: address + "#" + dsn.Driver, Text: found.word, Line: v.Line, Was: scheme, Found: found.where, dsn: address}
+		if found.word == "" {
+			part.Text, part.Doubt, part.Wrong = "", doubtOf(family, others), true
+		}
+		return part
+	}
+	whole.Found = found.where
+	if whole.Text = urlOf(found.word); found.word == "" {
+		whole.Text, whole.Doubt, whole.Wrong = wholeURL(family), doubtOf(family, others), true
+	}
+	return whole
+}
+
+// pdoPath is PDO's form of a database in a file.
+var pdoPath = regexp.MustCompile(`^sqlite:[^/]|^sqlite:/[^/]`)

@@ -207,7 +207,7 @@ func (p *Proposal) writePHP(w *writer) {
 		p.meant.add("php", facts{{"extensions", needed}})
 	}
 	if len(optional) > 0 {
-		w.line("# used where they are there: "+strings.Join(optional, ", "), "")
+		w.line("# also used, where they are there: "+strings.Join(optional, ", "), "")
 	}
 }
 
@@ -347,7 +347,7 @@ func (p *Proposal) writeSettings(w *writer) {
 	w.line("    values:", "")
 	var rows []row
 	sure := 0
-	for _, v := range chosen.Values {
+	for _, v := range p.forServer(chosen.Values) {
 		text := estate.PlainKey(v.Address) + ": " + estate.Quoted(v.Text)
 		remark := remarkOn(v)
 		if v.Doubt != "" {
@@ -367,6 +367,11 @@ func (p *Proposal) writeSettings(w *writer) {
 	if sure == 0 {
 		p.Missing = "none of its settings can be written without a look"
 	}
+	for _, v := range chosen.Values {
+		if v.Wrong && !v.Commented {
+			p.Missing = v.Address + " names another server: " + v.Doubt
+		}
+	}
 	for _, other := range p.Findings.Settings {
 		if other != chosen {
 			if other.File == chosen.File {
@@ -378,13 +383,39 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 }
 
+// forServer are the values as the chosen server needs them: its port is written where it
+// is not the usual one, and not mentioned where it is and the file has no place for it.
+func (p *Proposal) forServer(values []discover.Value) []discover.Value {
+	unusual := false
+	if p.options.Estate != nil && p.options.Estate.Servers[p.Server] != nil {
+		server := p.options.Estate.Servers[p.Server]
+		unusual = server.PortForApps() != server.DBMS.DefaultPort()
+	}
+	var fitting []discover.Value
+	for _, v := range values {
+		switch {
+		case v.Role == settings.Port && unusual && v.Doubt != "" && !v.Expression:
+			v.Doubt = ""
+		case v.Absent && v.Doubt != "":
+			continue
+		}
+		fitting = append(fitting, v)
+	}
+	return fitting
+}
+
 // remarkOn says where a value was found and what stands there now.
 func remarkOn(v discover.Value) string {
+	if v.Found != "" {
+		return v.Found
+	}
 	if v.Line == 0 {
 		return ""
 	}
 	remark := fmt.Sprintf("line %d", v.Line)
 	switch {
+	case v.Absent:
+		remark += ", added"
 	case v.Commented:
 		remark += ", in a comment, which stays"
 	case v.Was == "":

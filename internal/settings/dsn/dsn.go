@@ -49,15 +49,38 @@ type form interface {
 }
 
 func parse(value string) (form, error) {
-	switch {
-	case urlForm.MatchString(value):
+	switch FormOf(value) {
+	case URL:
 		return parseURL(value), nil
-	case pdoForm.MatchString(value):
+	case PDO:
 		return parsePDO(value), nil
-	case libpqForm.MatchString(value):
+	case Libpq:
 		return parseLibpq(value), nil
 	}
 	return nil, ErrNone
+}
+
+// Form is how a data source name is written.
+type Form string
+
+// The forms.
+const (
+	URL   Form = "url"
+	PDO   Form = "pdo"
+	Libpq Form = "libpq"
+)
+
+// FormOf is the form of a value; empty for one that is no data source name.
+func FormOf(value string) Form {
+	switch {
+	case urlForm.MatchString(value):
+		return URL
+	case pdoForm.MatchString(value):
+		return PDO
+	case libpqForm.MatchString(value):
+		return Libpq
+	}
+	return ""
 }
 
 var (

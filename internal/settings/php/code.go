@@ -45,6 +45,9 @@ type Code struct {
 	// has them; literals joined by dots are one more literal, in which other
 	// operands leave nothing.
 	Literals []Literal
+	// Defines are the names of functions, methods and classes that the code makes
+	// itself, in small letters.
+	Defines []string
 }
 
 // Literal is a string literal with its line.
@@ -92,6 +95,10 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			if f.pos > 0 && f.is(-1, "->") {
 				name = "->" + name
 			}
+			if definers[name] {
+				code.Defines = append(code.Defines, f.defined()...)
+				continue
+			}
 			includes := name == "include" || name == "include_once" || name == "require" || name == "require_once"
 			if !includes && !f.is(1, "(") || f.pos > 0 && f.is(-1, "function") || !wanted(name) {
 				continue
@@ -112,6 +119,21 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 		}
 	}
 	return code
+}
+
+// definers are the words behind which the name of something stands that the code makes.
+var definers = map[string]bool{"function": true, "class": true, "interface": true, "trait": true}
+
+// defined is the name behind one of the definers; none for a closure.
+func (f *finder) defined() []string {
+	n := 1
+	if f.is(n, "&") {
+		n++
+	}
+	if !f.isKind(n, word) {
+		return nil
+	}
+	return []string{strings.ToLower(f.text(n))}
 }
 
 // arguments takes the arguments of a call from its bracket on.

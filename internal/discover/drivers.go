@@ -1,0 +1,185 @@
+package discover
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// driverWords are the words by which an application's own code calls the servers that it
+// knows: in a switch, in keys of an array, in names of folders and classes. Each
+// application has its own, and no other works.
+type driverWords struct {
+	inFile map[string][]string // words as they are written, by the file of code
+	names  map[string]string   // names of folders, files and classes, in small letters, and where they are
+}
+
+func newDriverWords() driverWords {
+	return driverWords{inFile: map[string][]string{}, names: map[string]string{}}
+}
+
+// take notes a text of the code, if it is such a word.
+func (d *driverWords) take(file, text string) {
+	if drivers[strings.ToLower(text)] != "" && !slices.Contains(d.inFile[file], text) {
+		d.inFile[file] = append(d.inFile[file], text)
+	}
+}
+
+// name notes the name of a class, a folder or a file of code.
+func (d *driverWords) name(text, where string) {
+	text = strings.ToLower(text)
+	if _, known := d.names[text]; !known {
+		d.names[text] = where
+	}
+}
+
+// wordFound is a word for a family of servers and where it was found.
+type wordFound struct{ word, where string }
+
+// of finds what the application calls a family of servers, where it has called another
+// one, or the same, by was; comment stands beside the setting. The nearest place that
+// knows one counts; none is given where several words are as likely.
+func (d *driverWords) of(family, was, comment string) (found wordFound, others []string) {
+	for _, place := range []func() map[string]wordFound{
+		func() map[string]wordFound { return wordsIn(family, comment) },
+		func() map[string]wordFound { return d.beside(family, was) },
+		func() map[string]wordFound { return d.named(family, was) },
+		func() map[string]wordFound { return d.beside(family, "") },
+	} {
+		if words := place(); len(words) > 0 {
+			return chooseWord(words, was)
+		}
+	}
+	return wordFound{}, nil
+}
+
+var driverLike = regexp.MustCompile(`[A-Za-z][A-Za-z0-9_-]*`)
+
+// wordsIn are the words in a remark, where it lists drivers.
+func wordsIn(family, comment string) map[string]wordFound {
+	words := map[string]wordFound{}
+	for _, word := range driverLike.FindAllString(comment, -1) {
+		if drivers[strings.ToLower(word)] == family && word != "PostgreSQL" && word != "MySQL" && word != "MariaDB" { // their names as such are prose
+			words[word] = wordFound{word, "the remark beside it says so"}
+		}
+	}
+	return words
+}
+
+// beside are the words of a family in the files of code that know was, too; in those
+// that know any other family's, where was is empty.
+func (d *driverWords) beside(family, was string) map[string]wordFound {
+	words := map[string]wordFound{}
+	for _, file := range slices.Sorted(maps.Keys(d.inFile)) {
+		list := d.inFile[file]
+		knows := slices.ContainsFunc(list, func(word string) bool {
+			return word == was || was == "" && drivers[strings.ToLower(word)] != family
+		})
+		if !knows {
+			continue
+		}
+		for _, word := range list {
+			if _, is := words[word]; !is && drivers[strings.ToLower(word)] == family {
+				words[word] = wordFound{word, file + " knows it"}
+			}
+		}
+	}
+	return words
+}
+
+// named are words whose place in a name is that of was in another: drivers/mysqli.php
+// and drivers/pgsql.php.
+func (d *driverWords) named(family, was string) map[string]wordFound {
+	words := map[string]wordFound{}
+	if was == "" {
+		return words
+	}
+	small := strings.ToLower(was)
+	for name := range d.names {
+		if !strings.Contains(name, small) {
+			continue
+		}
+		for word, of := range drivers {
+			if of != family {
+				continue
+			}
+			if where, there := d.names[strings.Replace(name, small, word, 1)]; there {
+				if was == strings.ToUpper(was) {
+					word = strings.ToUpper(word)
+				}
+				words[word] = wordFound{word, where + " is named after it"}
+			}
+		}
+	}
+	return words
+}
+
+// chooseWord takes the only word, or the one that is written as was is: by PDO or not, in
+// capitals or not.
+func chooseWord(words map[string]wordFound, was string) (wordFound, []string) {
+	list := slices.Sorted(maps.Keys(words))
+	alike := func(same func(word string) bool) {
+		if fitting := slices.DeleteFunc(slices.Clone(list), func(word string) bool { return !same(word) }); len(fitting) > 0 {
+			list = fitting
+		}
+	}
+	if was != "" {
+		pdo := func(word string) bool { return strings.Contains(strings.ToLower(word), "pdo") }
+		alike(func(word string) bool { return pdo(word) == pdo(was) })
+		alike(func(word string) bool { return (word == strings.ToUpper(word)) == (was == strings.ToUpper(was)) })
+		alike(func(word string) bool { return (word == strings.ToLower(word)) == (was == strings.ToLower(was)) })
+	}
+	if len(list) == 1 {
+		return words[list[0]], nil
+	}
+	return wordFound{}, list
+}
+
+// commentNear is the text of the comments around a line: those that begin above it, and
+// what stands behind it on the line.
+func commentNear(content []byte, line int) string {
+	const above = 12
+	lines := strings.Split(string(content), "\n")
+	if line < 1 || line > len(lines) {
+		return ""
+	}
+	var b strings.Builder
+	if _, behind, has := strings.Cut(lines[line-1], "//"); has {
+		b.WriteString(behind + "\n")
+	} else if _, behind, has := strings.Cut(lines[line-1], "#"); has {
+		b.WriteString(behind + "\n")
+	}
+	for i := line - 2; i >= max(0, line-1-above); i-- {
+		text := strings.TrimSpace(lines[i])
+		if !isRemark(text) {
+			break // another setting's remark is not this one's
+		}
+		b.WriteString(text + "\n")
+	}
+	return b.String()
+}
+
+func isRemark(line string) bool {
+	for _, mark := range []string{"//", "#", ";", "*", "/*", "<!--", "|"} {
+		if strings.HasPrefix(line, mark) {
+			return true
+		}
+	}
+	return strings.HasSuffix(line, "*/") || strings.HasSuffix(line, "-->")
+}
+
+// doubtOf says that the word for a family is not known.
+func doubtOf(family string, others []string) string {
+	if len(others) > 1 {
+		return fmt.Sprintf("put in what the application calls %s: %s?", title(family), strings.Join(others, ", "))
+	}
+	return "put in what the application calls " + title(family)
+}
+
+// pathWords are the folders and files of code, for named.
+func (d *driverWords) path(name string) {
+	d.name(strings.TrimSuffix(name, path.Ext(name)), name)
+}
