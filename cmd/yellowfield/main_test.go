@@ -230,7 +230,30 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	env.Setenv("DBMS", string(o.Product))
 	env.Setenv("RULES", filepath.Join(s.server.Folder, "data", "pg_hba.conf"))
 	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-	return fillIn(env.WorkDir, strings.NewReplacer("@WORK@", env.WorkDir, "@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder))
+	return fillIn(env.WorkDir, strings.NewReplacer(append(seenByApps(o.Product, s.server.Socket), "@WORK@", env.WorkDir, "@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder)...))
+}
+
+// seenByApps has PHP find a private server by its socket, as it finds one of a
+// distribution, in scenes that are about other things; one that writes the socket in
+// single quotes meets PHP as it is.
+func seenByApps(product dbms.Product, socket string) (fill []string) {
+	if !product.Traits().LocalhostIsSocket {
+		return nil
+	}
+	for _, written := range []string{`"@SOCKET@"`, `@SOCKET@`} {
+		for _, name := range []string{"near: {", "far: {"} { // which say it themselves
+			head := name + "dbms: @DBMS@, socket: " + written
+			fill = append(fill, head, strings.NewReplacer("@DBMS@", string(product), "@SOCKET@", socket).Replace(head))
+		}
+		said := "barn: {dbms: @DBMS@, socket: " + written + ", admin: {user: @ADMIN@}, seen_by_apps: {socket: " + written + "}"
+		fill = append(fill, said, strings.NewReplacer("@DBMS@", string(product), "@SOCKET@", socket, "@ADMIN@", "root").Replace(said))
+		apart := "seen_by_apps: {socket: " + written + "}"
+		fill = append(fill, apart, strings.Replace(apart, "@SOCKET@", socket, 1))
+		for _, behind := range []string{", admin", "}"} {
+			fill = append(fill, "socket: "+written+behind, "socket: '"+socket+"', seen_by_apps: {socket: '"+socket+"'}"+behind)
+		}
+	}
+	return fill
 }
 
 // fillIn puts what is known only now into a scene's files.

@@ -34,6 +34,7 @@ type About struct {
 	Product               Product
 	Version               string // "10.11.19"
 	Socket                string // the socket it listens on, in its own view of the files
+	LoopbackPort          int    // where it listens on 127.0.0.1; 0 for nowhere, or where that is not told
 	BinaryLog             bool
 	TrustFunctionCreators bool
 	PartialRevokes        bool // MySQL: _ and % in grants stand for themselves

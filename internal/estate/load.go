@@ -355,7 +355,7 @@ func (s *Server) Address() dbms.Address {
 	return dbms.Address{Socket: s.Socket, Host: s.Host, Port: s.Port, TLS: s.TLS, CA: s.CA, Certificate: s.Certificate}
 }
 
-// HostForApps, PortForApps and SocketForApps are what the applications are to
+// HostForApps and PortForApps are what the applications are to
 // write. A PHP application that says localhost means the socket, so a server
 // that we reach at localhost over TCP is 127.0.0.1 to them.
 func (s *Server) HostForApps() string {
@@ -385,15 +385,6 @@ func (s *Server) PortForApps() int {
 		return s.Port
 	}
 	return s.DBMS.DefaultPort()
-}
-
-// SocketForApps is the socket that localhost means to the applications, empty
-// when the estate file does not say.
-func (s *Server) SocketForApps() string {
-	if s.SeenByApps != nil && s.SeenByApps.Socket != "" {
-		return s.SeenByApps.Socket
-	}
-	return s.Socket
 }
 
 // AccountOf is the account whose facts a settings file gets.

@@ -99,15 +99,24 @@ func (c *Configuration) HasExtension(name string) bool {
 	return c.extensions[name] || slices.Contains(compiledIn, name)
 }
 
-// DefaultSocket is what localhost means to mysqli and PDO, empty when the
-// files do not say: then it is built into PHP.
+// DefaultSocket is what localhost means to mysqli and PDO where an application says
+// nothing else: as the files say, else as it is built in.
 func (c *Configuration) DefaultSocket() string {
 	for _, name := range []string{"mysqli.default_socket", "pdo_mysql.default_socket"} {
 		if c.values[name] != "" {
 			return c.values[name]
 		}
 	}
-	return ""
+	return c.builtInSocket()
+}
+
+// builtInSocket is that of Debian's PHP; one that was built by itself has the default of
+// its driver (php-src, ext/mysqlnd).
+func (c *Configuration) builtInSocket() string {
+	if strings.HasPrefix(c.Folder, "/usr/local/") || strings.HasPrefix(c.Folder, "/opt/") {
+		return "/tmp/mysql.sock"
+	}
+	return "/var/run/mysqld/mysqld.sock"
 }
 
 // Satisfies compares a value with a condition: ">= 256M", "<= 10", "on", or a

@@ -179,7 +179,13 @@ func (p *Proposal) writeDatabase(w *writer) {
 	account := name[:min(len(name), longest-len("_app"))] + "_app"
 	w.line("accounts:", "")
 	w.line("  - name: "+account, "with the rights called structure")
-	p.meant.add("accounts", []any{facts{{"name", account}}})
+	meant := facts{{"name", account}}
+	if p.phpGoesElsewhere() && !p.writesSocket() {
+		hosts := []string{"localhost", "127.0.0.1"}
+		w.line("    client_hosts: ["+strings.Join(hosts, ", ")+"]", "PHP takes localhost for another socket than the server's, so it comes over TCP")
+		meant.add("client_hosts", hosts)
+	}
+	p.meant.add("accounts", []any{meant})
 	w.remark("    ", "rights: {installing: structure, running: rows} if it makes no tables while it runs")
 	if p.Findings.Prefix != "" {
 		w.line("prefix: "+scalar(p.Findings.Prefix), "")
@@ -383,6 +389,12 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 }
 
+// writesSocket reports whether the settings have a place for the server's socket.
+func (p *Proposal) writesSocket() bool {
+	chosen := p.chosen()
+	return chosen != nil && slices.ContainsFunc(p.forServer(chosen.Values), func(v discover.Value) bool { return v.Role == settings.Socket && v.Doubt == "" })
+}
+
 // forServer are the values as the chosen server needs them: its port is written where it
 // is not the usual one, and not mentioned where it is and the file has no place for it.
 func (p *Proposal) forServer(values []discover.Value) []discover.Value {
@@ -395,6 +407,8 @@ func (p *Proposal) forServer(values []discover.Value) []discover.Value {
 	for _, v := range values {
 		switch {
 		case v.Role == settings.Port && unusual && v.Doubt != "" && !v.Expression:
+			v.Doubt = ""
+		case v.Role == settings.Socket && v.Doubt != "" && !v.Expression && !v.Absent && p.phpGoesElsewhere():
 			v.Doubt = ""
 		case v.Absent && v.Doubt != "":
 			continue

@@ -20,6 +20,7 @@ import (
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 // Options say what to propose.
@@ -59,6 +60,7 @@ type Proposal struct {
 	options Options
 	servers []server
 	meant   facts
+	host    host.Host
 }
 
 // server is one that the application could use.
@@ -67,6 +69,8 @@ type server struct {
 	family string
 	entry  string // text of a new one; empty for one of the estate file
 	about  string
+	// socket is where it listens, if PHP is to find it there by localhost.
+	socket string
 }
 
 // New looks through the folder and makes a proposal.
@@ -123,7 +127,11 @@ func (p *Proposal) knownServers(ctx context.Context) ([]server, error) {
 	if e := p.options.Estate; e != nil {
 		for _, name := range estate.Names(e.Servers) {
 			s := e.Servers[name]
-			known = append(known, server{name: name, family: s.DBMS.Traits().Family, about: s.DBMS.Title()})
+			one := server{name: name, family: s.DBMS.Traits().Family, about: s.DBMS.Title()}
+			if s.DBMS.Traits().LocalhostIsSocket && s.SeenByApps == nil {
+				one.socket = s.Socket
+			}
+			known = append(known, one)
 		}
 	}
 	if p.options.Server != "" && !slices.ContainsFunc(known, func(s server) bool { return s.name == p.options.Server }) {
@@ -194,6 +202,17 @@ func (p *Proposal) chooseServer() {
 			p.Findings.FitTo(s.family)
 		}
 	}
+}
+
+// phpGoesElsewhere reports whether PHP on this host takes localhost for another socket
+// than the chosen server's.
+func (p *Proposal) phpGoesElsewhere() bool {
+	i := slices.IndexFunc(p.servers, func(s server) bool { return s.name == p.Server })
+	if i < 0 || p.servers[i].socket == "" {
+		return false
+	}
+	php, err := p.host.PHP("")
+	return err == nil && php != nil && !p.host.SameFile(php.DefaultSocket(), p.servers[i].socket)
 }
 
 // makesTables reports whether code of the application's installer makes tables.

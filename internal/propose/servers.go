@@ -34,7 +34,7 @@ func findServers(ctx context.Context) []server {
 			name += "2"
 		}
 		found = append(found, server{
-			name: name, family: product.Traits().Family, about: product.Title() + " " + version + " at " + socket,
+			name: name, family: product.Traits().Family, about: product.Title() + " " + version + " at " + socket, socket: socket,
 			entry: "dbms: " + string(product) + "\nsocket: " + scalar(socket) + "\nadmin: {user: root}   # logs in through the socket without a password; else add password: {file: PATH}\n",
 		})
 	}

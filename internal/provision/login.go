@@ -25,36 +25,6 @@ func (r *run) addressFrom(facts estate.Facts) dbms.Address {
 		phpclient.Server{Product: entry.DBMS, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate, Localhost: r.phpSocket()})
 }
 
-// phpSocket is the socket that localhost means to the application's PHP where its
-// settings do not say: as the estate file says, as php.ini says, else the server's.
-func (r *run) phpSocket() string {
-	entry := r.Estate.Servers[r.app.Server]
-	if entry.SeenByApps != nil && entry.SeenByApps.Socket != "" {
-		return entry.SeenByApps.Socket
-	}
-	if socket := r.phpDefaultSocket(); socket != "" {
-		return socket
-	}
-	if entry.Socket != "" {
-		return entry.Socket
-	}
-	if r.view != nil {
-		return r.view.server.About().Socket
-	}
-	return ""
-}
-
-func (r *run) phpDefaultSocket() string {
-	folder := ""
-	if r.app.PHP != nil {
-		folder = r.app.PHP.Configuration
-	}
-	if php, err := r.Host.PHP(folder); err == nil && php != nil {
-		return php.DefaultSocket()
-	}
-	return ""
-}
-
 // checkLogins logs in with what each settings file says, as PHP would, and
 // looks around. It is the last step of provisioning and the heart of verify.
 func (r *run) checkLogins(ctx context.Context) {
@@ -127,6 +97,10 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 	if r.view.asAdmin() && has["user"] == dbms.ParseAccount(r.view.admin.CurrentUser()).User {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, "user"),
 			Facts: s.File + " holds the account of the server's administrator", Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
+		return
+	}
+	if other := r.otherSocket(login.Address); other != "" {
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, "host"), Facts: other, Remedy: r.waysToSocket(r.app.AccountOf(s))})
 		return
 	}
 	server, err := r.open(ctx, login)
@@ -270,9 +244,6 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 			Facts: "the database holds no table that " + login.User + " can see", Remedy: "yellowfield provision " + r.app.Name})
 		return "", false
 	}
-	if login.Address.Socket != "" && r.view.entry.DBMS.Traits().LocalhostIsSocket {
-		r.lookAtSocket()
-	}
 	if err := r.lookAtKeys(ctx, login); err != nil {
 		r.tellFault(stepLogin, err)
 		return "", false
@@ -373,19 +344,6 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database 
 		Facts:  "tables with another character set than the database: " + some(names),
 		Remedy: "ALTER TABLE ... CONVERT TO CHARACTER SET " + r.app.Database.Charset + ", after a look at the data"})
 	return tables, nil
-}
-
-// lookAtSocket compares the server's socket with the one PHP takes for
-// localhost by itself, unless the estate file has settled that.
-func (r *run) lookAtSocket() {
-	entry := r.Estate.Servers[r.app.Server]
-	said := r.phpDefaultSocket()
-	if said == "" || entry.Socket == "" || entry.SeenByApps != nil && entry.SeenByApps.Socket != "" || r.Host.SameFile(said, entry.Socket) {
-		return
-	}
-	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
-		Facts:  fmt.Sprintf("PHP takes localhost for the socket %s, and server %s listens on %s", said, entry.Name, entry.Socket),
-		Remedy: "set mysqli.default_socket and pdo_mysql.default_socket in php.ini, or write the socket under seen_by_apps"})
 }
 
 // lookAtKeys names a MySQL server whose logins over plain TCP work only for a

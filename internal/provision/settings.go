@@ -22,13 +22,9 @@ import (
 
 // facts are what the placeholders stand for.
 func (r *run) facts(account *estate.Account, password secret.Password) estate.Facts {
-	server := r.Estate.Servers[r.app.Server]
-	socket := server.SocketForApps()
-	if socket == "" && r.view != nil {
-		socket = r.view.server.About().Socket
-	}
+	server, way := r.Estate.Servers[r.app.Server], r.wayForApp(account)
 	facts := estate.Facts{
-		"dbms": string(server.DBMS), "host": server.HostForApps(), "port": strconv.Itoa(server.PortForApps()), "socket": socket,
+		"dbms": string(server.DBMS), "host": way.host, "port": strconv.Itoa(way.port), "socket": way.socket,
 		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
 		"sslmode": phpclient.SSLMode(server.TLS), "prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
 	}
@@ -68,6 +64,11 @@ func (r *run) planSettings(ctx context.Context) error {
 	if !r.hasFolder() {
 		r.plan.absent = true
 		r.plan.tell(Row{Step: stepSettings, Outcome: Waiting, Facts: "the folder " + r.app.Folder + " is not there yet", Remedy: "unpack the application, then yellowfield provision " + r.app.Name})
+		return nil
+	}
+	if w := r.wayForApp(r.app.Accounts[0]); w.trouble != "" {
+		r.plan.differs(stepSettings, estate.MustFix, r.waysToSocket(r.app.Accounts[0]), w.trouble)
+		r.plan.unmet = true
 		return nil
 	}
 	var errs []error

@@ -118,7 +118,7 @@ func (s *Server) Encrypted() bool { return s.Address.Encrypted() }
 func (s *Server) readFacts(ctx context.Context) error {
 	variables := map[string]string{}
 	err := s.each(ctx, `SHOW GLOBAL VARIABLES WHERE Variable_name IN ('version', 'version_comment', 'socket',
-		'lower_case_table_names', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only', 'wsrep_on')`, nil,
+		'lower_case_table_names', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only', 'wsrep_on', 'port', 'bind_address', 'skip_networking')`, nil,
 		func(scan func(...any) error) error {
 			var name, value string
 			err := scan(&name, &value)
@@ -136,6 +136,9 @@ func (s *Server) readFacts(ctx context.Context) error {
 		BinaryLog:       on("log_bin"), TrustFunctionCreators: on("log_bin_trust_function_creators"),
 		PartialRevokes: on("partial_revokes"), ReadOnly: variables["read_only"] != "" && variables["read_only"] != "OFF" && variables["read_only"] != "0",
 	}
+	if !on("skip_networking") && bindsLoopback(variables["bind_address"]) {
+		s.facts.LoopbackPort, _ = strconv.Atoi(variables["port"])
+	}
 	if strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb") {
 		s.facts.Product = dbms.MariaDB
 	}
@@ -145,6 +148,18 @@ func (s *Server) readFacts(ctx context.Context) error {
 		}
 	}
 	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.currentUser)
+}
+
+// bindsLoopback reports whether a server with this bind_address, which may list several,
+// listens on 127.0.0.1.
+func bindsLoopback(address string) bool {
+	for one := range strings.SplitSeq(address, ",") {
+		switch strings.TrimSpace(one) {
+		case "", "*", "0.0.0.0", "::", "127.0.0.1", "localhost":
+			return true
+		}
+	}
+	return false
 }
 
 // each runs a query and calls take for every row.

@@ -1,0 +1,113 @@
+package provision
+
+import (
+	"fmt"
+	"slices"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+)
+
+// way is how the application's PHP gets to its server, as its settings are to say it.
+type way struct {
+	host   string
+	port   int
+	socket string
+	// trouble says why no such way is known; empty for one that is.
+	trouble string
+}
+
+// wayForApp is the way for an account of the app. Where PHP takes localhost for another
+// socket than the server's, that is written where the application has a key for it, else
+// the server is reached over TCP, if it listens there and lets the account in by the
+// address alone.
+func (r *run) wayForApp(account *estate.Account) way {
+	entry := r.Estate.Servers[r.app.Server]
+	w := way{host: entry.HostForApps(), port: entry.PortForApps(), socket: r.serverSocket()}
+	if seen := entry.SeenByApps; seen != nil && seen.Socket != "" {
+		w.socket = seen.Socket
+	}
+	other := r.otherSocket(dbms.Address{Socket: r.phpSocket()})
+	if w.host != "localhost" || other == "" || r.writesSocket() {
+		return w
+	}
+	port := entry.DBMS.DefaultPort()
+	if r.view != nil {
+		port = r.view.server.About().LoopbackPort
+	}
+	if port != 0 && admitsLoopback(account) {
+		w.host, w.port = "127.0.0.1", port
+	} else if r.writesHost() {
+		w.trouble = other
+	}
+	return w
+}
+
+func admitsLoopback(account *estate.Account) bool {
+	return slices.ContainsFunc(account.ClientHosts, func(pattern string) bool { return dbms.HostMatches(pattern, "127.0.0.1") })
+}
+
+// serverSocket is the socket that the server listens on.
+func (r *run) serverSocket() string {
+	if entry := r.Estate.Servers[r.app.Server]; entry.Socket != "" {
+		return entry.Socket
+	}
+	if r.view != nil {
+		return r.view.server.About().Socket
+	}
+	return ""
+}
+
+// phpSocket is the socket that localhost means to the application's PHP where its
+// settings do not say: as the estate file says, as PHP is configured on this host, else,
+// where there is no PHP, the server's.
+func (r *run) phpSocket() string {
+	entry := r.Estate.Servers[r.app.Server]
+	if entry.SeenByApps != nil && entry.SeenByApps.Socket != "" {
+		return entry.SeenByApps.Socket
+	}
+	folder := ""
+	if r.app.PHP != nil {
+		folder = r.app.PHP.Configuration
+	}
+	if php, err := r.Host.PHP(folder); err == nil && php != nil {
+		return php.DefaultSocket()
+	}
+	return r.serverSocket()
+}
+
+// otherSocket says that an address is the socket that PHP takes localhost for, and not
+// the server's; empty for any other.
+func (r *run) otherSocket(a dbms.Address) string {
+	entry := r.Estate.Servers[r.app.Server]
+	own := r.serverSocket()
+	if seen := entry.SeenByApps; !entry.DBMS.Traits().LocalhostIsSocket || entry.Socket == "" || seen != nil && seen.Socket != "" ||
+		a.Socket == "" || a.Socket != r.phpSocket() || r.Host.SameFile(a.Socket, own) {
+		return ""
+	}
+	return fmt.Sprintf("PHP takes localhost for the socket %s, and server %s listens on %s", a.Socket, entry.Name, own)
+}
+
+// writesHost and writesSocket report whether settings of the app hold the address, and
+// whether all that do have a place for the socket.
+func (r *run) writesHost() bool {
+	return slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") })
+}
+
+func (r *run) writesSocket() bool {
+	return r.writesHost() && !slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") && !uses(s, "socket") })
+}
+
+func uses(s *estate.Settings, fact string) bool {
+	return slices.ContainsFunc(s.Values, func(v estate.Value) bool { return v.Text.Uses(fact) })
+}
+
+// waysToSocket is what can be done about PHP's socket.
+func (r *run) waysToSocket(account *estate.Account) string {
+	tcp := ""
+	if r.view != nil && r.view.server.About().LoopbackPort != 0 && !admitsLoopback(account) {
+		tcp = "write client_hosts: [localhost, 127.0.0.1] for " + account.Name + ", so that it comes over TCP; or "
+	}
+	return tcp + "set mysqli.default_socket and pdo_mysql.default_socket to " + r.serverSocket() +
+		" in a file of conf.d beside php.ini; or, where another PHP runs the application, write what that sees under seen_by_apps"
+}
