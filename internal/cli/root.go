@@ -23,6 +23,7 @@ import (
 	"yellowfield/internal/cli/render"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/sqltext/window"
@@ -164,7 +165,7 @@ func (p *program) estate() (*estate.Estate, error) {
 			return nil, err
 		}
 	}
-	return p.loader.Load(path)
+	return p.loader.LoadSome(path)
 }
 
 // engine opens estate and state.
@@ -217,7 +218,21 @@ func (p *program) withApps(names, labels []string, work func(*provision.Engine, 
 	if err != nil {
 		return err
 	}
+	p.tellBroken(engine.Estate)
 	return work(engine, apps)
+}
+
+// tellBroken says in a line for each which apps are left out, since their entries have
+// faults.
+func (p *program) tellBroken(e *estate.Estate) {
+	for _, name := range estate.Names(e.Broken) {
+		first := e.Broken[name][0]
+		more := ""
+		if n := len(e.Broken[name]) - 1; n > 0 {
+			more = fmt.Sprintf(", and %s more", figures.Counted(n, "fault", "faults"))
+		}
+		p.screen.Say("Note: the entry of app %s is left out, at %s: %s%s", name, first.Place, strings.ReplaceAll(first.What, "\n", " "), more)
+	}
 }
 
 // asker asks on the terminal; it is nil where there is none.

@@ -80,6 +80,19 @@ func (f *Findings) Accounts() []*Script {
 	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *Script) bool { return s.Account == nil })
 }
 
+// SpeaksToServer reports whether anything speaks of a database on a server: settings with
+// its login, SQL to import, or code that makes tables there. Code alone that can log in
+// may be one backend among several, or a library's.
+func (f *Findings) SpeaksToServer() bool {
+	settings := slices.ContainsFunc(f.Settings, func(c *Candidate) bool { return c.family != familyOther })
+	scripts := slices.ContainsFunc(f.scripts, func(s *Script) bool { return (s.LeftOut == "" || s.Account != nil) && s.DBMS != familyOther })
+	return settings || scripts || len(f.DBMS) > 0 && len(f.Installer.TablesIn) > 0
+}
+
+// NamesOther reports whether the settings name another kind of store now, so that a
+// server is one choice of several.
+func (c *Candidate) NamesOther() bool { return c.family == familyOther }
+
 // Look looks through a folder. family is what the server is known to be, empty
 // when it is to be told from the application.
 func Look(ctx context.Context, folder, family string) (*Findings, error) {

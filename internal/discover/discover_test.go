@@ -175,6 +175,7 @@ func TestTreesWithoutDatabase(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, found.Settings, path)
 		assert.Empty(t, found.Import(), path)
+		assert.False(t, found.SpeaksToServer(), path)
 	}
 }
 

@@ -185,6 +185,47 @@ func TestTextsAreFilledAndReadBack(t *testing.T) {
 	assert.Equal(t, `{"json": 1}`, plain.Fill(facts))
 }
 
+// TestOneBadEntryStopsNobodyElse: faults in an app's entry leave that app out; what
+// concerns all, or what two apps share, stops as ever.
+func TestOneBadEntryStopsNobodyElse(t *testing.T) {
+	const head = "servers: {barn: {dbms: mariadb, socket: /run/barn.sock, admin: {user: root}}}\ndefaults: {server: barn}\napps:\n"
+	const shop = "  shop: {database: {name: shop}, accounts: [{name: shop}]}\n"
+	for name, row := range map[string]struct {
+		text string
+		shop string // what stops shop; empty for nothing
+	}{
+		"an unknown key":            {head + "  a: {database: {name: a}, acounts: []}\n" + shop, ""},
+		"behind it, and no account": {head + shop + "  z: {database: {name: z}}\n", ""},
+		"a list for a map":          {head + "  a: [x]\n" + shop, ""},
+		"nothing at all":            {head + "  a:\n" + shop, ""},
+		"its own":                   {head + "  a: {bogus: 1}\n  shop: {database: {name: shop}}\n", "accounts"},
+		"a server":                  {strings.Replace(head, "socket", "sokket", 1) + shop, "unknown key"},
+		"a section behind the apps": {head + shop + "includes: []\n", "unknown key"},
+		"no YAML":                   {head + shop + "  a: {\n", "no valid YAML"},
+		"its database":              {head + "  a: {database: {name: shop}, accounts: [{name: a}], bogus: 1}\n" + shop, "also used by app a"},
+		"its account":               {head + shop + "  z: {database: {name: z}, accounts: [{name: shop}], bogus: 1}\n", "also used by app z"},
+	} {
+		path := filepath.Join(t.TempDir(), "yellowfield.yaml")
+		require.NoError(t, os.WriteFile(path, []byte(row.text), 0o600))
+		e, err := Loader{}.LoadSome(path)
+		var chosen []*App
+		if err == nil {
+			chosen, err = e.Select([]string{"shop"}, nil)
+		}
+		if row.shop != "" {
+			assert.ErrorContains(t, err, row.shop, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Len(t, chosen, 1, name)
+		assert.Len(t, e.Broken, 1, name)
+		_, err = e.Select(nil, nil)
+		assert.Error(t, err, "%s: a command for all apps stops", name)
+		_, err = Loader{}.Load(path)
+		assert.Error(t, err, name)
+	}
+}
+
 // TestJSONSchemaKnowsEveryKey walks the schema beside a file that uses all
 // kinds of keys: what the loader takes, the schema must know.
 func TestJSONSchemaKnowsEveryKey(t *testing.T) {

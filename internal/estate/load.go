@@ -28,7 +28,11 @@ type Estate struct {
 	Apps          map[string]*App
 	// LongestStatement of SQL scripts; 0 when nothing was said.
 	LongestStatement Size
+	// Broken are the faults in the entries of apps, by their names. LoadSome leaves such
+	// apps out of Apps.
+	Broken map[string][]*fault.Error
 
+	left    map[string]*App // that are broken, as far as they could be read
 	loader  Loader
 	places  map[string]fault.Place
 	sources map[string][]byte
@@ -71,26 +75,106 @@ func (l Loader) Load(path string) (*Estate, error) {
 
 // LoadText is Load of a text that is, or is to become, the file at path.
 func (l Loader) LoadText(path string, source []byte) (*Estate, error) {
+	e, err := l.loadText(path, source)
+	if err == nil && len(e.Broken) > 0 {
+		return nil, e.allFaults()
+	}
+	return e, err
+}
+
+// LoadSome is Load for work on some apps: faults in the entries of others are in Broken.
+// What concerns all of them (servers, defaults, the file as a whole) is an error as ever.
+func (l Loader) LoadSome(path string) (*Estate, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	source, err := l.readSource(path)
+	if err != nil {
+		return nil, err
+	}
+	return l.loadText(path, source)
+}
+
+// allFaults joins the faults of all apps, in the order of their names.
+func (e *Estate) allFaults() error {
+	var errs []error
+	for _, name := range Names(e.Broken) {
+		for _, f := range e.Broken[name] {
+			errs = append(errs, f)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// leaveOut takes apps out whose entries have faults; an error holds the faults that are
+// in no app's.
+func (e *Estate) leaveOut(errs []error) error {
+	var rest []error
+	for _, f := range fault.All(errors.Join(errs...)) {
+		app := e.appAt(f.Place)
+		if app == "" {
+			rest = append(rest, f)
+			continue
+		}
+		e.Broken[app] = append(e.Broken[app], f)
+		if e.Apps[app] != nil {
+			e.left[app] = e.Apps[app]
+			delete(e.Apps, app)
+		}
+	}
+	if len(rest) > 0 { // then all of them matter
+		return errors.Join(errors.Join(rest...), e.allFaults())
+	}
+	return nil
+}
+
+// appAt is the app in whose entry a place is; empty for one in none.
+func (e *Estate) appAt(place fault.Place) string {
+	owner, at := "", fault.Place{}
+	for path, begins := range e.places {
+		top, below, _ := strings.Cut(path, ".")
+		isApp := top == "apps" && below != "" && !strings.ContainsAny(below, ".[")
+		if begins.File != place.File || strings.ContainsAny(top, "[") || below != "" && !isApp {
+			continue
+		}
+		before := begins.Line < place.Line || begins.Line == place.Line && begins.Column <= place.Column
+		later := begins.Line > at.Line || begins.Line == at.Line && begins.Column > at.Column
+		if before && later {
+			owner, at = below, begins
+		}
+	}
+	return owner
+}
+
+func (l Loader) loadText(path string, source []byte) (*Estate, error) {
 	e := &Estate{
 		Path: path, loader: l, Servers: map[string]*Server{}, Apps: map[string]*App{},
-		places: map[string]fault.Place{}, sources: map[string][]byte{},
+		places: map[string]fault.Place{}, sources: map[string][]byte{}, Broken: map[string][]*fault.Error{}, left: map[string]*App{},
 	}
 	var main File
 	e.sources[path] = source
-	if err := decodeFile(path, source, &main, e.places); err != nil {
-		return nil, err
-	}
+	err := decodeFile(path, source, &main, e.places)
 	e.take(main)
+	if err != nil {
+		if err := e.leaveOut([]error{err}); err != nil {
+			return nil, err
+		}
+	}
 	for i, pattern := range main.Include {
 		e.include(pattern, fmt.Sprintf("include[%d]", i))
 	}
 	e.LongestStatement = main.LongestStatement
+	if err := e.leaveOut(e.errs); err != nil {
+		return nil, err
+	}
+	e.errs = nil
 	e.complete(main.Defaults)
 	if len(e.errs) == 0 {
 		e.validate(main.Defaults)
 	}
-	if len(e.errs) > 0 {
-		return nil, errors.Join(e.errs...)
+	if err := e.leaveOut(e.errs); err != nil {
+		return nil, err
 	}
 	return e, nil
 }
@@ -184,7 +268,6 @@ func (e *Estate) include(pattern, path string) {
 		e.places = outer
 		if err != nil {
 			e.errs = append(e.errs, err)
-			continue
 		}
 		for key := range maps.Keys(part.Servers) {
 			e.once("servers."+key, e.Servers[key] != nil, places)
@@ -323,8 +406,18 @@ func Names[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) 
 // Select gives the apps that names and labels choose, in the order of their
 // names: all of them when nothing is said.
 func (e *Estate) Select(names, labels []string) ([]*App, error) {
+	if len(names) == 0 && len(e.Broken) > 0 {
+		return nil, e.allFaults()
+	}
 	var chosen []*App
 	for _, name := range names {
+		if broken := e.Broken[name]; len(broken) > 0 {
+			others := e.Broken
+			e.Broken = map[string][]*fault.Error{name: broken}
+			err := e.allFaults()
+			e.Broken = others
+			return nil, err
+		}
 		if e.Apps[name] == nil {
 			return nil, fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(name, Names(e.Apps), "known: "+strings.Join(Names(e.Apps), ", ")),
 				"there is no app %q", name)

@@ -39,9 +39,11 @@ func (e *Estate) validate(d Defaults) {
 	for _, name := range Names(e.Apps) {
 		e.validateApp(e.Apps[name], "apps."+name)
 	}
-	if len(e.errs) == 0 {
-		e.validateSharing()
+	if err := e.leaveOut(e.errs); err != nil {
+		return // all of it is told
 	}
+	e.errs = nil
+	e.validateSharing()
 }
 
 func (e *Estate) unknownServer(path, name string) {
@@ -359,28 +361,43 @@ func (e *Estate) validateSharing() {
 		path string
 	}
 	uses := map[string]use{}
-	claim := func(a *App, what, key, path string) {
-		key = a.Server + " " + key
+	claim := func(a *App, what, path string) {
+		key := or(a.Server, e.DefaultServer) + " " + what
 		first, taken := uses[key]
+		other := first
+		if e.left[a.Name] != nil { // its own faults are told; the one that is at hand must not be worked on
+			path, other = first.path, use{a, path}
+		}
 		switch {
 		case !taken:
 			uses[key] = use{a, path}
-		case first.app == a:
+		case first.app == a, e.left[a.Name] != nil && e.left[first.app.Name] != nil:
 		case !first.app.Shared || !a.Shared:
 			e.fault(path, "choose another name, or write shared: true in both apps and give them different prefixes",
-				"%s is also used by app %s (line %d)", what, first.app.Name, e.Place(first.path).Line)
+				"%s is also used by app %s (line %d)", what, other.app.Name, e.Place(other.path).Line)
 		case first.app.Prefix == a.Prefix || first.app.Prefix == "" || a.Prefix == "":
 			e.fault("apps."+a.Name, "write prefix: with different values", "apps %s and %s share %s and must have different prefixes", first.app.Name, a.Name, what)
 		}
 	}
-	for _, name := range Names(e.Apps) {
-		a := e.Apps[name]
-		for _, d := range a.All() {
-			claim(a, "database "+d.Name, "database "+d.Name, "apps."+name+"."+d.Path()+".name")
-		}
-		for i, account := range a.Accounts {
-			for _, host := range account.ClientHosts {
-				claim(a, "account "+account.Name+"@"+host, "account "+account.Name+"@"+host, fmt.Sprintf("apps.%s.accounts[%d].name", name, i))
+	for _, apps := range []map[string]*App{e.Apps, e.left} {
+		for _, name := range Names(apps) {
+			a := apps[name]
+			for _, d := range a.All() {
+				if d != nil && d.Name != "" {
+					claim(a, "database "+d.Name, "apps."+name+"."+d.Path()+".name")
+				}
+			}
+			for i, account := range a.Accounts {
+				if account == nil {
+					continue
+				}
+				hosts := account.ClientHosts
+				if hosts == nil { // of an app that is left out before it was completed
+					hosts = []string{"localhost"}
+				}
+				for _, host := range hosts {
+					claim(a, "account "+account.Name+"@"+host, fmt.Sprintf("apps.%s.accounts[%d].name", name, i))
+				}
 			}
 		}
 	}

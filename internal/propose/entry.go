@@ -338,6 +338,9 @@ func (p *Proposal) writeSettings(w *writer) {
 		w.remark("", "No settings file with a login was found: its installer may make one, or its code may hold the login.")
 		return
 	}
+	if chosen.NamesOther() {
+		w.remark("", "Its settings name another kind of store now: a database server is one choice of several.")
+	}
 	w.line("settings:", "")
 	w.remark("  ", fmt.Sprintf("score %g: %s", chosen.Score, strings.Join(chosen.Reasons, "; ")))
 	meant, values := facts{{"file", chosen.File}}, facts{}

@@ -89,6 +89,13 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 	if p.Findings, err = discover.Look(ctx, o.Folder, family); err != nil {
 		return nil, err
 	}
+	if !p.Findings.SpeaksToServer() {
+		what := "no settings file with a login, no SQL to import, and no code that makes tables"
+		if len(p.Findings.DBMS) > 0 {
+			what += "; that some code could log in, such as " + p.Findings.DBMS[0].Reasons[0] + ", is optional"
+		}
+		return nil, fault.At(fault.Differs, fault.Place{File: o.Folder}, "if it needs a database all the same, write its entry by hand", "no entry is made: nothing here speaks to MariaDB, MySQL or PostgreSQL: %s", what)
+	}
 	p.App = o.Name
 	if p.App == "" {
 		p.App = p.Findings.Name
@@ -269,11 +276,19 @@ type Written struct {
 	New  bool   `json:"new"` // the estate file was not there before
 }
 
+// waysOut is what to do about what is missing.
+func (p *Proposal) waysOut() string {
+	if p.Server == "" {
+		return "add a server to the estate file, or take the entry and complete it by hand"
+	}
+	return "take the entry (without --write), and complete it by hand"
+}
+
 // Write adds the entry to the estate file, which keeps its layout, its
 // comments, its owner and its mode.
 func (p *Proposal) Write() (*Written, error) {
 	if p.Missing != "" {
-		return nil, fault.New(fault.Invalid, "add a server to the estate file, or take the entry and complete it by hand", "the entry cannot be written: %s", p.Missing)
+		return nil, fault.New(fault.Differs, p.waysOut(), "the entry is not written: %s", p.Missing)
 	}
 	path := p.options.Path
 	w := &Written{Path: path}
