@@ -76,6 +76,6 @@ func (p *program) estateIfAny() (path string, loaded *estate.Estate, err error) 
 	if _, err := os.Stat(path); os.IsNotExist(err) {
 		return path, nil, nil
 	}
-	loaded, err = p.loader.Load(path)
+	loaded, err = p.loader.LoadSome(path)
 	return path, loaded, err
 }

@@ -75,7 +75,7 @@ func (l Loader) Load(path string) (*Estate, error) {
 
 // LoadText is Load of a text that is, or is to become, the file at path.
 func (l Loader) LoadText(path string, source []byte) (*Estate, error) {
-	e, err := l.loadText(path, source)
+	e, err := l.LoadSomeText(path, source)
 	if err == nil && len(e.Broken) > 0 {
 		return nil, e.allFaults()
 	}
@@ -93,16 +93,23 @@ func (l Loader) LoadSome(path string) (*Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return l.loadText(path, source)
+	return l.LoadSomeText(path, source)
+}
+
+// FaultsOf joins the faults in an app's entry; nil where it has none.
+func (e *Estate) FaultsOf(app string) error {
+	var errs []error
+	for _, f := range e.Broken[app] {
+		errs = append(errs, f)
+	}
+	return errors.Join(errs...)
 }
 
 // allFaults joins the faults of all apps, in the order of their names.
 func (e *Estate) allFaults() error {
 	var errs []error
 	for _, name := range Names(e.Broken) {
-		for _, f := range e.Broken[name] {
-			errs = append(errs, f)
-		}
+		errs = append(errs, e.FaultsOf(name))
 	}
 	return errors.Join(errs...)
 }
@@ -147,7 +154,8 @@ func (e *Estate) appAt(place fault.Place) string {
 	return owner
 }
 
-func (l Loader) loadText(path string, source []byte) (*Estate, error) {
+// LoadSomeText is LoadSome of a text that is, or is to become, the file at path.
+func (l Loader) LoadSomeText(path string, source []byte) (*Estate, error) {
 	e := &Estate{
 		Path: path, loader: l, Servers: map[string]*Server{}, Apps: map[string]*App{},
 		places: map[string]fault.Place{}, sources: map[string][]byte{}, Broken: map[string][]*fault.Error{}, left: map[string]*App{},
@@ -411,11 +419,7 @@ func (e *Estate) Select(names, labels []string) ([]*App, error) {
 	}
 	var chosen []*App
 	for _, name := range names {
-		if broken := e.Broken[name]; len(broken) > 0 {
-			others := e.Broken
-			e.Broken = map[string][]*fault.Error{name: broken}
-			err := e.allFaults()
-			e.Broken = others
+		if err := e.FaultsOf(name); err != nil {
 			return nil, err
 		}
 		if e.Apps[name] == nil {

@@ -108,6 +108,7 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 	}
 	p.ask()
 	p.compose()
+	p.check()
 	return p, nil
 }
 
@@ -259,6 +260,7 @@ func (p *Proposal) Answer(id string, option int) {
 		}
 	}
 	p.compose()
+	p.check()
 }
 
 func (p *Proposal) answer(id string) int {
@@ -284,6 +286,49 @@ func (p *Proposal) waysOut() string {
 	return "take the entry (without --write), and complete it by hand"
 }
 
+// estateText is the estate file as it is; isNew for one that is still to be made.
+func (p *Proposal) estateText() (source []byte, isNew bool, err error) {
+	source, err = os.ReadFile(p.options.Path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return []byte("# The estate: database servers, and the applications that have their databases there.\n\n"), true, nil
+	case err != nil:
+		return nil, false, fault.At(fault.Invalid, fault.Place{File: p.options.Path}, "check its permissions", "the estate file cannot be read: %v", err).With(err)
+	}
+	return source, false, nil
+}
+
+// with gives the estate file with an entry for the app, and what it says then. refused
+// says that it is the entry that the loader does not take.
+func (p *Proposal) with(source []byte, entry string) (text []byte, loaded *estate.Estate, refused bool, err error) {
+	var servers []estate.Entry
+	if p.NewServer != "" {
+		servers = []estate.Entry{{Name: p.Server, Text: p.NewServer}}
+	}
+	if text, err = p.options.Loader.Insert(p.options.Path, source, servers, []estate.Entry{{Name: p.App, Text: entry}}); err != nil {
+		return nil, nil, false, err
+	}
+	if loaded, err = p.options.Loader.LoadSomeText(p.options.Path, text); err == nil {
+		err = loaded.FaultsOf(p.App)
+	}
+	return text, loaded, err != nil, err
+}
+
+// check has the loader read the entry before it is shown: one that its own estate file
+// refuses is not offered.
+func (p *Proposal) check() {
+	if p.Missing != "" {
+		return
+	}
+	source, _, err := p.estateText()
+	if err != nil {
+		return // writing it says so
+	}
+	if _, _, refused, err := p.with(source, p.Entry); refused {
+		p.Missing = "the estate file would refuse its own entry: " + fault.As(err).What
+	}
+}
+
 // Write adds the entry to the estate file, which keeps its layout, its
 // comments, its owner and its mode.
 func (p *Proposal) Write() (*Written, error) {
@@ -292,30 +337,15 @@ func (p *Proposal) Write() (*Written, error) {
 	}
 	path := p.options.Path
 	w := &Written{Path: path}
-	source, err := os.ReadFile(path)
 	attributes := atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o640}
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		w.New = true
-		source = []byte("# The estate: database servers, and the applications that have their databases there.\n\n")
-	case err != nil:
-		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "check its permissions", "the estate file cannot be read: %v", err).With(err)
-	default:
-		if attributes, err = atomicfile.AttributesOf(path); err != nil {
-			return nil, err
-		}
+	source, isNew, err := p.estateText()
+	if w.New = isNew; err == nil && !isNew {
+		attributes, err = atomicfile.AttributesOf(path)
 	}
-	var servers []estate.Entry
-	if p.NewServer != "" {
-		servers = []estate.Entry{{Name: p.Server, Text: p.NewServer}}
+	if err != nil {
+		return nil, err
 	}
-	insert := func(entry string) (text []byte, loaded *estate.Estate, err error) {
-		if text, err = p.options.Loader.Insert(path, source, servers, []estate.Entry{{Name: p.App, Text: entry}}); err == nil {
-			loaded, err = p.options.Loader.LoadText(path, text)
-		}
-		return text, loaded, err
-	}
-	after, read, err := insert(p.Entry)
+	after, read, _, err := p.with(source, p.Entry)
 	if err != nil {
 		return nil, err
 	}
@@ -323,7 +353,7 @@ func (p *Proposal) Write() (*Written, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, meant, err := insert(plain)
+	_, meant, _, err := p.with(source, plain)
 	if err != nil {
 		return nil, err
 	}
