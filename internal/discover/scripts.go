@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"regexp"
@@ -38,10 +39,15 @@ type Script struct {
 	// account.
 	Account *AccountScript `json:"account,omitempty"`
 
-	makes    map[string]bool // tables
-	needs    map[string]bool // tables it fills, changes or refers to
-	routines bool
-	prefix   string // that all tables begin with
+	makes     map[string]bool     // tables
+	needs     map[string]bool     // tables it fills, changes or refers to
+	fills     map[string]bool     // tables it puts rows into
+	refers    map[string][]string // a table to those that its foreign keys refer to
+	needsRows map[string]bool     // tables whose rows its rows refer to
+	alters    bool                // tables
+	unbound   bool                // it puts rows in while foreign keys are not checked
+	routines  bool
+	prefix    string // that all tables begin with
 }
 
 // AccountScript are what a vendor's script for database and account names.
@@ -81,7 +87,7 @@ func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
 		if ctx.Err() != nil {
 			return nil, fault.Stopped(ctx.Err())
 		}
-		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}}
+		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}}
 		s.byName()
 		switch {
 		case s.LeftOut != "":
@@ -104,7 +110,107 @@ func arranged(all []*Script, family string) []*Script {
 		}
 	}
 	leaveOutTwins(all)
+	leaveOutSeries(all)
+	leaveOutCrowd(all)
+	needRows(all)
 	return inOrder(all)
+}
+
+// numbered is a name that a number or a date begins, such as 1.2.sql, v7.sql, 2024-05-01.sql,
+// step_12.sql.
+var numbered = regexp.MustCompile(`(?i)^(?:[a-z]{1,10}[._-]?)?v?\d`)
+
+// leaveOutSeries leaves out the upgrades in folders that do not say so: numbered or dated
+// scripts that change tables which a fuller script elsewhere makes, and make no others.
+func leaveOutSeries(all []*Script) {
+	series := map[string][]*Script{}
+	made := map[string]map[string]bool{} // tables by the folder of the scripts that make them
+	for _, s := range all {
+		folder := path.Dir(s.File)
+		if (s.LeftOut == "" || s.LeftOut == ForUpgrades) && numbered.MatchString(path.Base(s.File)) {
+			series[folder] = append(series[folder], s)
+		}
+		if made[folder] == nil {
+			made[folder] = map[string]bool{}
+		}
+		if s.LeftOut == "" || s.LeftOut == ForUpgrades {
+			maps.Copy(made[folder], s.makes)
+		}
+	}
+	for folder, list := range series {
+		elsewhere := map[string]bool{}
+		for other, tables := range made {
+			if other != folder {
+				maps.Copy(elsewhere, tables)
+			}
+		}
+		known := func(tables map[string]bool) bool {
+			for table := range tables {
+				if !elsewhere[table] {
+					return false
+				}
+			}
+			return true
+		}
+		changes := slices.ContainsFunc(list, func(s *Script) bool { return s.alters || s.LeftOut == ForUpgrades })
+		fuller := len(elsewhere) > 0 && !slices.ContainsFunc(list, func(s *Script) bool { return !known(s.makes) })
+		if !changes || !fuller {
+			continue
+		}
+		for _, s := range list {
+			s.LeftOut = ForUpgrades
+		}
+	}
+}
+
+// mostScripts is how many can be told what each is for.
+const mostScripts = 20
+
+// leaveOutCrowd leaves all but the fullest script out where there are too many.
+func leaveOutCrowd(all []*Script) {
+	var left []*Script
+	tables := map[string]bool{}
+	for _, s := range all {
+		if s.LeftOut == "" {
+			left = append(left, s)
+			maps.Copy(tables, s.makes)
+		}
+	}
+	if len(left) <= mostScripts {
+		return
+	}
+	fullest := slices.MaxFunc(left, func(a, b *Script) int { return cmp.Or(len(a.makes)-len(b.makes), strings.Compare(b.File, a.File)) })
+	if 2*len(fullest.makes) < len(tables) {
+		return // no one script is the application's
+	}
+	for _, s := range left {
+		if s != fullest {
+			s.LeftOut = "there are too many to tell what each is for, and " + fullest.File + " makes most of the tables"
+		}
+	}
+}
+
+// needRows has a script that fills a table wait for the rows that its foreign keys refer
+// to, be the keys made by another script.
+func needRows(all []*Script) {
+	refers := map[string][]string{}
+	for _, s := range all {
+		if s.LeftOut == "" {
+			for table, parents := range s.refers {
+				refers[table] = append(refers[table], parents...)
+			}
+		}
+	}
+	for _, s := range all {
+		s.needsRows = map[string]bool{}
+		for table := range s.fills {
+			for _, parent := range refers[table] {
+				if !s.unbound && !s.fills[parent] {
+					s.needsRows[parent] = true
+				}
+			}
+		}
+	}
 }
 
 var onlyDigits = regexp.MustCompile(`^[\d._-]+\.sql`)
@@ -258,6 +364,7 @@ func (s *Script) take(statement sqltext.Statement) {
 		if table, ok := sqltext.ParseTable(statement.Text, statement.Dialect); ok {
 			for _, f := range table.Foreign {
 				s.needs[f.References.Name] = true
+				s.refers[head.Name.Name] = append(s.refers[head.Name.Name], f.References.Name)
 			}
 		}
 	case head.Verb == "CREATE" && (head.Object == "TRIGGER" || head.Object == "VIEW" || head.Object == "FUNCTION" || head.Object == "PROCEDURE" || head.Object == "EVENT"):
@@ -267,10 +374,36 @@ func (s *Script) take(statement sqltext.Statement) {
 		}
 	case head.Verb == "ALTER" && head.Object == "TABLE":
 		s.needs[head.Name.Name] = true
+		parents := referred(sqltext.Scan(statement.Text, statement.Dialect))
+		s.refers[head.Name.Name] = append(s.refers[head.Name.Name], parents...)
+		for _, parent := range parents {
+			s.needs[parent] = true
+		}
+		s.alters = s.alters || len(parents) == 0 // a key that was left for later changes nothing of an older version
 	case head.Verb == "INSERT" || head.Verb == "REPLACE" || head.Verb == "COPY":
 		s.Rows++
-		s.needs[head.Name.Name] = true
+		s.needs[head.Name.Name], s.fills[head.Name.Name] = true, true
+	case head.Verb == "SET":
+		for _, a := range sqltext.ParseSet(statement.Text, statement.Dialect) {
+			off := len(a.Value) == 1 && (string(a.Value[0].Text) == "0" || a.Value[0].Is("OFF"))
+			s.unbound = s.unbound || a.Name == "foreign_key_checks" && off
+		}
 	}
+}
+
+// referred are the tables behind REFERENCES.
+func referred(tokens sqltext.Tokens) (parents []string) {
+	for i, t := range tokens {
+		if !t.Is("REFERENCES") {
+			continue
+		}
+		name := tokens.At(i + 1).Plain()
+		if tokens.At(i + 2).IsPunct('.') {
+			name = tokens.At(i + 3).Plain()
+		}
+		parents = append(parents, name)
+	}
+	return parents
 }
 
 var (
@@ -448,6 +581,13 @@ func inOrder(all []*Script) []*Script {
 
 // ready reports whether no other waiting script makes what this one needs.
 func (s *Script) ready(waiting []*Script, placed map[string]bool) bool {
+	for table := range s.needsRows {
+		for _, other := range waiting {
+			if other != s && other.LeftOut == "" && other.fills[table] {
+				return false
+			}
+		}
+	}
 	for table := range s.needs {
 		if s.makes[table] || placed[table] {
 			continue

@@ -229,7 +229,7 @@ func (p *Proposal) writeImport(w *writer) {
 			rows = append(rows, row{mark + "import:", ""})
 		}
 	}
-	sure := 0
+	sure, offered := 0, false
 	for _, s := range p.Findings.Import() {
 		if s.Doubt == "" {
 			sure++
@@ -257,7 +257,11 @@ func (p *Proposal) writeImport(w *writer) {
 			begin()
 			rows = append(rows, row{"  # " + oneLine(text), remark})
 		case s.Doubt != "":
-			rows = append(rows, row{"# import: " + oneLine(text), remark})
+			if mark == "" && !offered {
+				rows = append(rows, row{"# import:", ""})
+			}
+			offered = true
+			rows = append(rows, row{"#   " + oneLine(text), remark})
 		default:
 			begin()
 			rows = append(rows, row{mark + "  " + text, remark})
@@ -294,10 +298,13 @@ const shownScripts = 6
 
 // leavesTables reports whether the installer makes the tables although there is
 // SQL: because a person said so, or because there are so many scripts that only
-// it knows what each is for.
+// it knows what each is for, and it writes the settings, too. Settings that are there
+// already would make it refuse.
 func (p *Proposal) leavesTables() bool {
 	const most = 20
-	return p.answer(askTables) == 1 || len(p.Findings.Import()) > most && len(p.Findings.Installer.Files) > 0 || p.installerHasScripts()
+	chosen := p.chosen()
+	writes := chosen == nil || chosen.InstallerMakes
+	return p.answer(askTables) == 1 || len(p.Findings.Import()) > most && len(p.Findings.Installer.Files) > 0 && writes || p.installerHasScripts()
 }
 
 // installerHasScripts reports whether the installer, which has to write the

@@ -188,7 +188,7 @@ func (p *Proposal) ask() {
 		}
 		p.Questions = append(p.Questions, question)
 	}
-	if len(p.Findings.Import()) > 0 && p.makesTables() && !p.leavesTables() {
+	if n := len(p.Findings.Import()); n > 0 && (p.makesTables() || n > shownScripts*3) && !p.leavesTables() {
 		p.Questions = append(p.Questions, Question{
 			ID: askTables, Text: "Its SQL can be imported, and its installer makes tables too. Which of them shall it be?",
 			Options: []string{"import the SQL", "leave it to the installer"},
