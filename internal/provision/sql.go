@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -329,7 +330,7 @@ func (r *run) planScript(source *wantedScript) {
 		report, err = r.importScript(ctx, login, source)
 		s.Seconds = time.Since(began).Seconds()
 		if err != nil {
-			return "", err
+			return "", r.inOrder(source, err)
 		}
 		s.Import = &ImportReport{
 			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
@@ -357,6 +358,33 @@ func (r *run) planScript(source *wantedScript) {
 		}
 		return nil
 	}
+}
+
+// namesInMessage are what a server puts between quotes in its messages.
+var namesInMessage = regexp.MustCompile("[`'\"]([A-Za-z0-9_$.-]+)[`'\"]")
+
+// inOrder says of a refusal that names a table which one: the script, if there is one,
+// that comes later and makes it or has rows for it.
+func (r *run) inOrder(s *wantedScript, err error) error {
+	f := fault.As(err)
+	var spoken *dbms.ServerError
+	if !errors.As(err, &spoken) || !strings.Contains(f.Next, "right order") {
+		return err
+	}
+	at := slices.Index(r.plan.scripts, s)
+	for _, m := range slices.Backward(namesInMessage.FindAllStringSubmatch(spoken.Message, -1)) { // the table that is referred to comes last
+		name := m[1][strings.LastIndexByte(m[1], '.')+1:]
+		for _, later := range r.plan.scripts[at+1:] {
+			data := later.survey.Data[name]
+			if later.into != s.into || !slices.Contains(later.survey.Tables, name) && (data == nil || data.Bytes == 0) {
+				continue
+			}
+			named := *f
+			named.Next = later.Name + ", which comes later, has " + name + ": put it before " + s.Name + " under import"
+			return &named
+		}
+	}
+	return err
 }
 
 // describe says what a script holds.

@@ -447,6 +447,10 @@ func Explain(err *dbms.ServerError) string {
 		return "the table does not exist at this point of the script: are the files in the right order?"
 	case 1366, 1406, 1292, 1048, 1364:
 		return "the value does not fit the column under the server's sql_mode; correct the row"
+	case 1452, 1216:
+		return "the row refers to one that is not there: are the files in the right order?"
+	case 1824, 1005:
+		return "a foreign key refers to a table that is not there at this point: are the files in the right order?"
 	case 1062:
 		return "two rows have the same key; correct the script"
 	}
