@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"runtime"
@@ -34,6 +35,74 @@ type code struct {
 	fixed     []Place         // where code logs in with literal values
 	texts     []embedded
 	words     driverWords
+	// constants are those that are defined to be paths, and readConstants those that
+	// are handed to something that reads a file.
+	constants     map[string]constant
+	readConstants map[string]string // and by what
+}
+
+// constant is a path that the code defines.
+type constant struct {
+	file     string
+	argument php.Argument
+}
+
+// folderOf is the path of a constant from the application's folder; known is false where
+// it cannot be told.
+func (c *code) folderOf(name string, deep int) (folder string, known bool) {
+	const deepest = 8
+	defined, has := c.constants[name]
+	if !has || deep > deepest {
+		return "", false
+	}
+	at := path.Dir(defined.file)
+	up := upwards(defined.argument)
+	for i, piece := range defined.argument.Pieces {
+		switch {
+		case piece.Address == "__DIR__", piece.Address == "__FILE__":
+			for range max(0, up) {
+				at = path.Join(at, "..")
+			}
+			folder = at
+			known = true
+		case piece.Address != "" && i == 0:
+			if folder, known = c.folderOf(piece.Address, deep+1); !known {
+				return "", false
+			}
+		case piece.Address != "":
+			if piece.Address != "DIRECTORY_SEPARATOR" {
+				return "", false
+			}
+		case i == 0:
+			folder, known = piece.Text, true // from wherever the program runs: mostly the application's folder
+		default:
+			folder = path.Join(folder, strings.ReplaceAll(piece.Text, `\\`, "/"))
+		}
+	}
+	return path.Clean(folder), known && !strings.HasPrefix(path.Clean(folder), "..")
+}
+
+// resolveConstants gives mentions behind constants their folders, and takes a constant
+// that is a file's name for a mention of that where it is read.
+func (c *code) resolveConstants() {
+	for base, mentions := range c.mentions {
+		for i := range mentions {
+			m := &c.mentions[base][i]
+			if m.constant != "" {
+				if folder, known := c.folderOf(m.constant, 0); known {
+					m.base = &folder
+				}
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.readConstants)) {
+		file, known := c.folderOf(name, 0)
+		if !known || !fileName.MatchString(file) {
+			continue
+		}
+		folder := path.Dir(file)
+		c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: Place{File: c.constants[name].file}, path: path.Base(file), verb: c.readConstants[name], up: anywhere, base: &folder})
+	}
 }
 
 // Place is a line of a file of the tree.
@@ -57,6 +126,10 @@ type mention struct {
 	// up is how many folders above its own file the code begins to look: 0 for
 	// __DIR__; or one of the two below.
 	up int
+	// constant is the one in front of the path, and base the folder that it is defined
+	// to be, from the application's; empty where that is not known.
+	constant string
+	base     *string
 }
 
 const (
@@ -74,6 +147,9 @@ func (m mention) places() []string {
 			folder = path.Join(folder, "..")
 		}
 		return []string{path.Join(folder, rest)}
+	}
+	if m.base != nil {
+		return []string{path.Join(*m.base, rest)}
 	}
 	if strings.HasPrefix(m.path, "/") { // behind a constant, which is the application's folder in most cases
 		return []string{rest, path.Join(folder, rest)}
@@ -99,6 +175,11 @@ func upwards(a php.Argument) int {
 		}
 	}
 	return anywhere
+}
+
+// isConstant reports whether an address is that of a constant that the code defines.
+func isConstant(address string) bool {
+	return address != "" && address[0] != '$' && !strings.HasPrefix(address, "__") && !strings.ContainsAny(address, "([:>")
 }
 
 // connect is a place where a value goes into a login.
@@ -136,7 +217,7 @@ var loginArguments = map[string][]settings.Role{
 // readers and writers are functions that take a file's name.
 var (
 	readers    = wordset.Of("include include_once require require_once parse_ini_file file_get_contents simplexml_load_file yaml_parse_file file load readfile")
-	writers    = wordset.Of("file_put_contents fopen touch rename copy chmod unlink is_writable")
+	writers    = wordset.Of("file_put_contents fopen touch rename copy chmod is_writable")
 	askers     = wordset.Of("file_exists is_file is_readable realpath")
 	environers = wordset.Of("getenv env")
 	asksFor    = wordset.Of("function_exists class_exists is_callable") // whether something is there
@@ -164,7 +245,7 @@ func wanted(function string) bool {
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords()}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, readConstants: map[string]string{}}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -173,6 +254,7 @@ func readCode(ctx context.Context, t *tree) (*code, error) {
 		}
 		c.file(name, read)
 	})
+	c.resolveConstants()
 	return c, err
 }
 
@@ -229,6 +311,7 @@ func (c *code) file(name string, read *codeFile) {
 	own := isOwnCode(name)
 	handed := map[string]string{} // literals by the function they were handed to
 	from := map[string]int{}      // and by where their paths begin
+	behind := map[string]string{} // and by the constant in front of them
 	for _, use := range read.Uses {
 		place := Place{name, use.Line}
 		for _, argument := range use.Arguments {
@@ -236,7 +319,19 @@ func (c *code) file(name string, read *codeFile) {
 				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
 					handed[piece.Text] = use.Function
 					from[piece.Text] = upwards(argument)
+					behind[piece.Text] = ""
+					if first := argument.Pieces[0].Address; isConstant(first) {
+						behind[piece.Text] = first
+					}
 				}
+			}
+			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && (readers[use.Function] || writers[use.Function] || askers[use.Function]) && c.readConstants[pieces[0].Address] == "" {
+				c.readConstants[pieces[0].Address] = use.Function
+			}
+		}
+		if use.Function == "define" && len(use.Arguments) == 2 {
+			if constantName, ok := use.Arguments[0].Literal(); ok && len(use.Arguments[1].Pieces) > 0 {
+				c.constants[constantName] = constant{name, use.Arguments[1]}
 			}
 		}
 		if own {
@@ -261,7 +356,7 @@ func (c *code) file(name string, read *codeFile) {
 			if !known {
 				up = anywhere
 			}
-			c.mentions[base] = append(c.mentions[base], mention{place, strings.ReplaceAll(literal.Text, `\`, "/"), handed[literal.Text], up})
+			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], up: up, constant: behind[literal.Text]})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:

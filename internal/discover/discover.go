@@ -291,13 +291,21 @@ func (f *Findings) installer(t *tree, c *code) {
 		base := strings.TrimSuffix(path.Base(name), path.Ext(name))
 		words := settings.Words(base)
 		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(name, of) })
-		if !inside && isCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && installerWords[words[0]] && path.Ext(name) == ".php" {
+		if !inside && isCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && installerWords[words[0]] && path.Ext(name) == ".php" && !c.isPartOf(name) {
 			f.Installer.Files = append(f.Installer.Files, name)
 		}
 	}
 	if len(f.Settings) > 0 && f.Settings[0].Template != "" && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(f.Settings[0].Template, of) }) {
 		f.Installer.Files = append(f.Installer.Files, f.Settings[0].Template)
 	}
+}
+
+// isPartOf reports whether other code of the application includes a file, so that it is
+// no program of its own.
+func (c *code) isPartOf(name string) bool {
+	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
+		return strings.HasPrefix(m.verb, "include") || strings.HasPrefix(m.verb, "require")
+	})
 }
 
 func hasCode(t *tree, folder string) bool {
