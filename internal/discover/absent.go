@@ -24,8 +24,8 @@ func fromCode(t *tree, c *code) []*Candidate {
 			continue
 		}
 		target, read, written := c.absent(t, mentions)
-		if target == "" {
-			continue
+		if target == "" || written == nil && !c.inInstaller(mentions) {
+			continue // what is not there and is written nowhere is not the file
 		}
 		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP", words: &c.words, schemes: map[string]string{}}
 		switch {
@@ -87,6 +87,14 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 		}
 	}
 	return more
+}
+
+// inInstaller reports whether code of an installer mentions a file, as it does when it
+// is to write it under a name that it keeps in a variable.
+func (c *code) inInstaller(mentions []mention) bool {
+	return slices.ContainsFunc(mentions, func(m mention) bool {
+		return slices.ContainsFunc(settings.Words(m.File), func(w string) bool { return installerWords[w] })
+	})
 }
 
 // allExtensions are what follows the first dot of a file's name.

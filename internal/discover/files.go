@@ -233,6 +233,9 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 func judged(keys []key, file *settings.File) []*group {
 	groups := groupKeys(keys)
 	for _, g := range groups {
+		if g.count() >= 2 {
+			g.takeHosts(file.Settings)
+		}
 		g.judge()
 	}
 	choose(groups, file)
@@ -444,6 +447,11 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 			c.prefix = k.Value
 		}
 		c.Values = append(c.Values, g.values(role, k)...)
+		if role == settings.Host {
+			for _, other := range g.hosts {
+				c.Values = append(c.Values, g.values(role, other)...)
+			}
+		}
 	}
 	return c
 }

@@ -9,6 +9,7 @@ import (
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/wordset"
 )
 
 // key is one setting of a file with what its address says.
@@ -31,6 +32,7 @@ type group struct {
 	family    string // told by its driver, its data source name or its port,
 	familyBy  string // whichever this says
 	foreign   string // what it is about, when not the application's database
+	hosts     []key  // for reading and for writing, beside the host itself
 	selected  bool
 	unchosen  bool // another one beside it is the selected one
 }
@@ -47,7 +49,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 	twins = map[string][]string{}
 	take := func(s syntax.Setting, commented bool) {
 		k := key{Setting: s, Key: settings.ReadKey(s.Address), commented: commented}
-		if requestValue.MatchString(s.Address) {
+		if requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
 			return
 		}
 		switch family := familyOf(s.Value); {
@@ -140,6 +142,30 @@ func groupKeys(keys []key) []*group {
 		g.gather(keys)
 	}
 	return groups
+}
+
+// bothWays are words of keys that say for what a server is asked.
+var bothWays = wordset.Of("read write reader writer reading writing readonly master slave")
+
+// takeHosts takes the keys of a file that are the host for reading or for writing: both
+// get the one there is.
+func (g *group) takeHosts(settingsOfFile []syntax.Setting) {
+	own, has := g.keys[settings.Host]
+	for _, s := range settingsOfFile {
+		words := settings.Words(s.Address)
+		named := slices.ContainsFunc(words, func(w string) bool { return w == "host" || w == "hostname" || w == "server" })
+		ways := slices.ContainsFunc(words, func(w string) bool { return bothWays[w] })
+		k := key{Setting: s, Key: settings.ReadKey(s.Address)}
+		near := k.Container == g.container || strings.HasPrefix(k.Container, g.container) && g.container != ""
+		switch {
+		case !named || !ways || !near || s.Kind != syntax.String || has && s.Address == own.Address:
+		case !has:
+			k.Role = settings.Host
+			g.keys[settings.Host], own, has = k, k, true
+		default:
+			g.hosts = append(g.hosts, k)
+		}
+	}
 }
 
 // take gives the group a key; of two with one role the clearer word wins, and a
