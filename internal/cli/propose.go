@@ -7,11 +7,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
 	"yellowfield/internal/propose"
 )
 
 func newProposeCommand(p *program) *cobra.Command {
 	var options propose.Options
+	var added propose.NewServer
 	var write bool
 	command := &cobra.Command{
 		Use:     "propose DIR",
@@ -26,10 +28,16 @@ comments with the reason. On a terminal the open questions are asked; without
 one, and with --yes, the likeliest answer is taken.`,
 		Example: `  yellowfield propose www/newapp
   yellowfield propose www/newapp --write
-  yellowfield propose www/newapp --name shop --server barn --settings inc/config.php --write`,
+  yellowfield propose www/newapp --name shop --server barn --settings inc/config.php --write
+  yellowfield propose www/newapp --new-server barn --dbms mariadb --socket /run/mysqld/mysqld.sock --write`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(command *cobra.Command, arguments []string) error {
 			options.Folder, options.Loader = arguments[0], p.loader
+			if added.Name != "" {
+				options.NewServer = &added
+			} else if added != (propose.NewServer{}) {
+				return fault.New(fault.Invalid, "add --new-server NAME", "--dbms, --socket, --host and --port are of a new server")
+			}
 			var err error
 			if options.Path, options.Estate, err = p.estateIfAny(); err != nil {
 				return err
@@ -57,6 +65,11 @@ one, and with --yes, the likeliest answer is taken.`,
 	command.Flags().BoolVarP(&write, "write", "w", false, "add the entry to the estate file, which keeps its layout and its comments")
 	command.Flags().StringVar(&options.Name, "name", "", "what the app is called in the estate file (default: told from the folder)")
 	command.Flags().StringVar(&options.Server, "server", "", "the `server` of the estate file that its database is on")
+	command.Flags().StringVar(&added.Name, "new-server", "", "add a server of this `name` to the estate file, with --dbms and --socket, or --host and --port")
+	command.Flags().StringVar(&added.DBMS, "dbms", "", "what the new server is: mariadb, mysql or postgresql")
+	command.Flags().StringVar(&added.Socket, "socket", "", "the `path` of the new server's socket")
+	command.Flags().StringVar(&added.Host, "host", "", "the new server's `host`")
+	command.Flags().IntVar(&added.Port, "port", 0, "the new server's port, if it is not the usual one")
 	command.Flags().StringVar(&options.Settings, "settings", "", "the settings `file` that holds the login, from DIR")
 	return command
 }

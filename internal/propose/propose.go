@@ -7,8 +7,10 @@
 package propose
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -17,6 +19,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -29,11 +32,41 @@ type Options struct {
 	// Name, Server and Settings decide what would be asked or told from the
 	// folder; empty to do that.
 	Name, Server, Settings string
+	// NewServer is a server to add to the estate file; nil for none.
+	NewServer *NewServer
 	// Estate is the estate file that gets the entry; nil when there is none yet.
 	Estate *estate.Estate
 	// Path is where the estate file is, or is to be.
 	Path   string
 	Loader estate.Loader
+}
+
+// NewServer is a server that the estate file does not have yet.
+type NewServer struct {
+	Name, DBMS, Socket, Host string
+	Port                     int
+}
+
+// entry is its text in the estate file.
+func (n NewServer) entry() (server, error) {
+	product := dbms.Product(n.DBMS)
+	switch {
+	case !slices.Contains(dbms.Products, n.DBMS):
+		return server{}, fault.New(fault.Invalid, fault.DidYouMean(n.DBMS, dbms.Products, "write --dbms "+strings.Join(dbms.Products, ", or --dbms ")), "it is not said what server %s is", n.Name)
+	case (n.Socket == "") == (n.Host == ""):
+		return server{}, fault.New(fault.Invalid, "write --socket PATH, or --host NAME and --port NUMBER", "it is not said where server %s is", n.Name)
+	}
+	where, about := "socket: "+scalar(n.Socket), "socket "+n.Socket
+	if n.Host != "" {
+		port := cmp.Or(n.Port, product.DefaultPort())
+		where, about = fmt.Sprintf("host: %s\nport: %d", scalar(n.Host), port), fmt.Sprintf("%s:%d", n.Host, port)
+	}
+	one := server{name: n.Name, family: product.Traits().Family, about: product.Title() + " at " + about,
+		entry: "dbms: " + n.DBMS + "\n" + where + "\nadmin: {}   # its usual administrator; else write user, and password: {file: PATH}\n"}
+	if product.Traits().LocalhostIsSocket {
+		one.socket = n.Socket
+	}
+	return one, nil
 }
 
 // Question is a decision that a person has to make. Without one the first
@@ -56,6 +89,8 @@ type Proposal struct {
 	Questions []Question `json:"questions"`
 	// Missing says why the entry cannot be written yet; empty when it can.
 	Missing string `json:"missing,omitempty"`
+	// Others are apps of the estate that have this folder already.
+	Others []string `json:"others,omitempty"`
 
 	options Options
 	servers []server
@@ -82,7 +117,7 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 	}
 	family := ""
 	for _, s := range p.servers {
-		if s.name == o.Server {
+		if s.name == p.options.Server {
 			family = s.family
 		}
 	}
@@ -106,6 +141,7 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 			return nil, err
 		}
 	}
+	p.findOthers()
 	p.ask()
 	p.compose()
 	p.check()
@@ -141,6 +177,17 @@ func (p *Proposal) knownServers(ctx context.Context) ([]server, error) {
 			}
 			known = append(known, one)
 		}
+	}
+	if n := p.options.NewServer; n != nil {
+		one, err := n.entry()
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(known, func(s server) bool { return s.name == n.Name }) {
+			return nil, fault.New(fault.Invalid, "choose another name, or use it with --server "+n.Name, "the estate file has a server %s already", n.Name)
+		}
+		p.options.Server = n.Name
+		return append(known, one), nil
 	}
 	if p.options.Server != "" && !slices.ContainsFunc(known, func(s server) bool { return s.name == p.options.Server }) {
 		names := make([]string, len(known))
@@ -202,12 +249,24 @@ func (p *Proposal) chooseServer() {
 	p.NewServer, p.Server = "", p.options.Server
 	fitting := p.fitting()
 	if p.Server == "" && len(fitting) > 0 {
-		chosen := fitting[p.answer(askServer)]
-		p.Server, p.NewServer = chosen.name, chosen.entry
+		p.Server = fitting[p.answer(askServer)].name
 	}
 	for _, s := range p.servers {
 		if s.name == p.Server {
+			p.NewServer = s.entry
 			p.Findings.FitTo(s.family)
+		}
+	}
+}
+
+// findOthers finds the apps of the estate that have the folder already.
+func (p *Proposal) findOthers() {
+	if p.options.Estate == nil {
+		return
+	}
+	for _, name := range estate.Names(p.options.Estate.Apps) {
+		if folder := p.options.Estate.Apps[name].Folder; folder != "" && p.host.SameFile(folder, p.Findings.Folder) {
+			p.Others = append(p.Others, name)
 		}
 	}
 }
@@ -281,7 +340,7 @@ type Written struct {
 // waysOut is what to do about what is missing.
 func (p *Proposal) waysOut() string {
 	if p.Server == "" {
-		return "add a server to the estate file, or take the entry and complete it by hand"
+		return "name one: --new-server NAME --dbms mariadb --socket PATH (or --host NAME --port NUMBER); or write into the estate file: servers: {NAME: {dbms: mariadb, socket: PATH, admin: {user: root}}}"
 	}
 	return "take the entry (without --write), and complete it by hand"
 }

@@ -19,6 +19,9 @@ func (s *Screen) Proposal(p *propose.Proposal, written *propose.Written, short b
 		s.printf("apps:\n  %s:\n", accent.Render(p.App))
 		s.yaml(4, p.Entry)
 	}
+	for _, other := range p.Others {
+		s.Say("Note: app %s of the estate file has this folder already.", other)
+	}
 	if short {
 		return
 	}
