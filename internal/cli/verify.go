@@ -9,6 +9,7 @@ import (
 
 func newVerifyCommand(p *program) *cobra.Command {
 	var labels []string
+	var details bool
 	command := &cobra.Command{
 		Use:     "verify [APP...]",
 		Short:   "Log in as the application would, and compare estate file, server and files",
@@ -21,6 +22,7 @@ nothing. Exit code 3 says that something differs. Without names: all apps.`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+				p.screen.Details = details
 				p.listen(engine)
 				results, err := engine.Verify(command.Context(), apps)
 				if err != nil {
@@ -30,6 +32,7 @@ nothing. Exit code 3 says that something differs. Without names: all apps.`,
 			})
 		},
 	}
+	command.Flags().BoolVar(&details, "details", false, "show by which code and object a difference can be accepted in the estate file")
 	command.Flags().StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
 	return command
 }

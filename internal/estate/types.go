@@ -101,6 +101,40 @@ type App struct {
 	InstallerFiles []string   `yaml:"installer_files" jsonschema_description:"Installer and samples, from the app's folder, to be removed when its installation is done; shown with the connection facts."`
 	Ownership      *Ownership `yaml:"ownership" jsonschema_description:"Owner, group and modes of what is written."`
 	Notes          []string   `yaml:"notes" jsonschema_description:"What the administrator has to remember; shown with the connection facts."`
+	Accept         []Accepted `yaml:"accept" jsonschema_description:"Differences that are meant to be: verify tells them as notes."`
+}
+
+// Accepted is a difference that is meant to be.
+type Accepted struct {
+	Finding string `yaml:"finding" jsonschema:"required" jsonschema_description:"What is found, by its code, which verify --details shows."`
+	Object  string `yaml:"object" jsonschema:"required" jsonschema_description:"On what it is found: a table, a database, an account, a file."`
+	Why     string `yaml:"why" jsonschema:"required" jsonschema_description:"Why it is meant to be, for whoever comes next."`
+}
+
+// The codes of findings that can be accepted.
+const (
+	FindingTableCollation    = "table-collation"    // another than its database's
+	FindingDatabaseCollation = "database-collation" // another than the estate file's
+	FindingLocaleRules       = "locale-rules"       // of another version than when indexes were built
+	FindingConnectionCharset = "connection-charset" // another than the database's
+	FindingAccountLimits     = "account-limits"     // others than the estate file's
+	FindingSecondPassword    = "second-password"    // beside the account's own
+	FindingProviderRights    = "provider-rights"    // others than the estate file's, where no administrator is known
+	FindingFileAttributes    = "file-attributes"    // owner or mode of a file or folder
+)
+
+// Findings lists them for validation and help.
+var Findings = []string{FindingTableCollation, FindingDatabaseCollation, FindingLocaleRules, FindingConnectionCharset, FindingAccountLimits, FindingSecondPassword, FindingProviderRights, FindingFileAttributes}
+
+// Accepts gives the reason for which a finding on an object is meant to be; empty for
+// one that is not.
+func (a *App) Accepts(finding, object string) (why string) {
+	for _, one := range a.Accept {
+		if one.Finding == finding && one.Object == object {
+			return one.Why
+		}
+	}
+	return ""
 }
 
 // Databases are in the order of the estate file.

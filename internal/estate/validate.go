@@ -124,6 +124,15 @@ func (e *Estate) validateApp(a *App, path string) {
 			e.fault(fmt.Sprintf("%s.links[%d]", path, i), "write the folder's absolute path, such as /srv/shared/photos", "%q is no absolute folder", folder)
 		}
 	}
+	for i, one := range a.Accept {
+		at := fmt.Sprintf("%s.accept[%d]", path, i)
+		switch {
+		case !slices.Contains(Findings, one.Finding):
+			e.fault(at+".finding", fault.DidYouMean(one.Finding, Findings, "known: "+strings.Join(Findings, ", ")), "there is no finding %q that can be accepted", one.Finding)
+		case one.Object == "" || strings.TrimSpace(one.Why) == "":
+			e.fault(at, "write object: and why:, as verify --details shows them", "it is not said what is accepted, and why")
+		}
+	}
 	if len(a.Databases) > 0 && a.Databases[0].Key != a.Database.Key {
 		e.fault(path+".databases", "put the database under databases, as the first of them", "app %s has both database and databases", a.Name)
 	}

@@ -26,7 +26,7 @@ type Findings struct {
 // NewFindings are empty ones.
 func NewFindings(s script.Source, target Target, o Options) Findings {
 	return Findings{name: s.Name, path: s.Path, target: target, merges: o.IntoExisting, notes: map[string]*Finding{}, Survey: &Survey{
-		Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{},
+		Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{}, Charsets: map[string]bool{},
 		Data: map[string]*TableData{}, Runs: map[int64]*Run{},
 	}}
 }

@@ -26,6 +26,8 @@ type Survey struct {
 	// TRIGGER, FUNCTION, PROCEDURE, EVENT, INDEX.
 	Defines map[string]int
 	Tables  []string // made by the script, in its order
+	// Charsets are the tables whose character set or collation the script says itself.
+	Charsets map[string]bool
 	// Makes are all objects that the script makes.
 	Makes map[dbms.Object]bool
 	// Refused is what the guard and the server's limits forbid; an import

@@ -297,7 +297,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 				remedy += " puts the " + c.source + " on the server, and undoes a change that somebody may have made there on purpose"
 			}
 			if state.SecondMethod && matches {
-				r.plan.differs(stepAccount, estate.ShouldLook, remedy, a.String()+" "+trouble)
+				r.plan.differs(stepAccount, estate.ShouldLook, remedy, a.String()+" "+trouble).mayAccept(estate.FindingSecondPassword, a.String())
 				return
 			}
 			r.stuck(first, a.String()+" "+trouble)
@@ -375,7 +375,7 @@ func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options dbms.
 	has := dbms.AccountOptions{RequireTLS: state.RequiresTLS, MaxConnections: state.MaxConnections}
 	facts := fmt.Sprintf("%s may have %s, not %s", a, describe(has), describe(options))
 	if !r.options.fixes(fixRights) {
-		r.plan.differs(stepAccount, estate.ShouldLook, "yellowfield provision "+r.app.Name+" --fix rights", facts)
+		r.plan.differs(stepAccount, estate.ShouldLook, "yellowfield provision "+r.app.Name+" --fix rights", facts).mayAccept(estate.FindingAccountLimits, a.String())
 		return
 	}
 	statement := r.view.server.SetOptions(a, options)

@@ -25,7 +25,7 @@ func (r *run) planDatabase(d *estate.Database) error {
 	has, exists := r.view.catalogue.Databases[want.Name]
 	if has.Drift != "" {
 		r.plan.differs(stepDatabase, estate.ShouldLook, "REINDEX DATABASE "+want.Name+", then ALTER DATABASE "+want.Name+" REFRESH COLLATION VERSION",
-			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift))
+			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift)).mayAccept(estate.FindingLocaleRules, want.Name)
 	}
 	switch {
 	case exists && has.Charset != want.Charset:
@@ -33,7 +33,7 @@ func (r *run) planDatabase(d *estate.Database) error {
 			"the database %s exists with the character set %s, not %s", want.Name, has.Charset, want.Charset)
 	case exists && has.Collation != want.Collation:
 		r.plan.differs(stepDatabase, estate.ShouldLook, "write its collation into the estate file, or ALTER DATABASE for tables made later",
-			fmt.Sprintf("%s has the collation %s, not %s", want.Name, has.Collation, want.Collation))
+			fmt.Sprintf("%s has the collation %s, not %s", want.Name, has.Collation, want.Collation)).mayAccept(estate.FindingDatabaseCollation, want.Name)
 	case exists:
 		r.plan.keep(stepDatabase, facts)
 	case d.Existing:

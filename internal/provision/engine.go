@@ -135,6 +135,10 @@ func (r *run) begin() {
 func (r *run) tell(row Row) {
 	r.begin()
 	row.Facts, row.Remedy = ways.Replace(row.Facts), ways.Replace(row.Remedy)
+	if why := r.app.Accepts(row.Finding, row.On); why != "" && row.Outcome == Differs && row.Severity != estate.MustFix {
+		row.Outcome, row.Severity, row.Remedy = Note, "", ""
+		row.Facts += "; accepted: " + why
+	}
 	r.result.Rows = append(r.result.Rows, row)
 	switch row.Outcome {
 	case Differs:

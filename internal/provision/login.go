@@ -231,7 +231,7 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		return "", false
 	}
 	if want := wanted.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
-		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Place: r.placeOfFact(path, s.Values, "charset"),
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingConnectionCharset, On: s.File, Place: r.placeOfFact(path, s.Values, "charset"),
 			Facts: fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want), Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
 	}
 	tables, err := r.lookAtTables(ctx, server, session.Database)
@@ -336,13 +336,14 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database 
 	if err != nil || len(deviations) == 0 {
 		return tables, err
 	}
-	var names []string
 	for _, d := range deviations {
-		names = append(names, d.Table+" ("+d.Collation+")")
+		if r.plan.charsets[d.Table] {
+			continue // the application's own script wants it so
+		}
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingTableCollation, On: d.Table,
+			Facts:  fmt.Sprintf("%s has another character set or collation than its database: %s", d.Table, d.Collation),
+			Remedy: "ALTER TABLE " + d.Table + " CONVERT TO CHARACTER SET " + r.app.Database.Charset + ", after a look at the data"})
 	}
-	r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook,
-		Facts:  "tables with another character set than the database: " + some(names),
-		Remedy: "ALTER TABLE ... CONVERT TO CHARACTER SET " + r.app.Database.Charset + ", after a look at the data"})
 	return tables, nil
 }
 

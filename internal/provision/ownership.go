@@ -184,7 +184,7 @@ func (r *run) phpReads(s *estate.Settings, path string) error {
 
 func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attributes, severity estate.Severity, facts string, change bool) {
 	if !change {
-		r.plan.differs(stepOwnership, severity, "yellowfield provision "+r.app.Name+" --fix ownership", facts)
+		r.plan.differs(stepOwnership, severity, "yellowfield provision "+r.app.Name+" --fix ownership", facts).mayAccept(estate.FindingFileAttributes, shown)
 		return
 	}
 	outcome := Fixed

@@ -34,6 +34,7 @@ type plan struct {
 	absent   bool
 	settings *publication
 	scripts  []*wantedScript // that will be imported
+	charsets map[string]bool // tables whose character set the app's own scripts say
 }
 
 // action is what the machine does of a step.
@@ -85,6 +86,9 @@ func (p *plan) differs(name string, severity estate.Severity, remedy, facts stri
 	return p.tell(Row{Step: name, Outcome: Differs, Severity: severity, Facts: facts, Remedy: remedy})
 }
 
+// mayAccept gives a difference the code and the object by which it can be accepted.
+func (s *step) mayAccept(finding, object string) { s.Finding, s.On = finding, object }
+
 func (p *plan) note(name, remedy, facts string) *step {
 	return p.tell(Row{Step: name, Outcome: Note, Facts: facts, Remedy: remedy})
 }
@@ -100,7 +104,7 @@ func (*unmetError) Error() string { return "what must be fixed is named above" }
 func (r *run) makePlan(ctx context.Context) error {
 	r.plan = &plan{
 		contents:    map[string]dbms.Contents{},
-		credentials: map[*estate.Account]*credential{},
+		credentials: map[*estate.Account]*credential{}, charsets: map[string]bool{},
 	}
 	parts := []struct {
 		step string

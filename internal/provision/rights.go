@@ -152,7 +152,7 @@ func (r *run) differsForProvider(h heldRights) {
 	if held, _ := r.effective(h.on, h.grants); h.want.Minus(held) == nil {
 		severity = estate.GoodToKnow // it works
 	}
-	r.plan.differs(stepRights, severity, "ask whoever made the account", h.difference())
+	r.plan.differs(stepRights, severity, "ask whoever made the account", h.difference()).mayAccept(estate.FindingProviderRights, h.a.String())
 }
 
 // planChangeOfRights gives what is missing and takes what is too much.

@@ -22,13 +22,17 @@ type Row struct {
 	Outcome  Outcome         `json:"outcome"`
 	Facts    string          `json:"facts"`
 	Severity estate.Severity `json:"severity,omitempty"` // of what differs
-	Place    *fault.Place    `json:"place,omitempty"`
-	Excerpt  string          `json:"excerpt,omitempty"`
-	Remedy   string          `json:"remedy,omitempty"`
-	SQL      []string        `json:"sql,omitempty"`     // what would be sent, secrets masked; dry run only
-	Diff     string          `json:"diff,omitempty"`    // what would change in a file, secrets masked; dry run only
-	Seconds  float64         `json:"seconds,omitempty"` // of steps that take long
-	Import   *ImportReport   `json:"import,omitempty"`  // of a script that was imported
+	// Finding and On are by what a difference can be accepted in the estate file: its
+	// code, and the object that it is found on.
+	Finding string        `json:"finding,omitempty"`
+	On      string        `json:"object,omitempty"`
+	Place   *fault.Place  `json:"place,omitempty"`
+	Excerpt string        `json:"excerpt,omitempty"`
+	Remedy  string        `json:"remedy,omitempty"`
+	SQL     []string      `json:"sql,omitempty"`     // what would be sent, secrets masked; dry run only
+	Diff    string        `json:"diff,omitempty"`    // what would change in a file, secrets masked; dry run only
+	Seconds float64       `json:"seconds,omitempty"` // of steps that take long
+	Import  *ImportReport `json:"import,omitempty"`  // of a script that was imported
 }
 
 // Header says where an application's rows begin.

@@ -246,6 +246,9 @@ func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, importer
 			continue
 		}
 		s.importer, s.survey = importer, survey
+		for table := range survey.Charsets {
+			r.plan.charsets[r.view.server.TableName(table)] = true
+		}
 		expected = append(expected, survey.Tables...)
 		if target.Holds != nil { // what one script makes, the next one finds
 			for _, table := range survey.Tables {

@@ -28,6 +28,8 @@ type Screen struct {
 	width    int
 	// terminal tells whether standard error is one, for progress and prompts.
 	terminal bool
+	// Details has the code of a difference told, by which it can be accepted.
+	Details bool
 }
 
 // Colour modes of --color.
@@ -206,6 +208,9 @@ func (s *Screen) Row(row provision.Row) {
 			}
 			s.printf("%s%s%s\n", strings.Repeat(" ", detailColumn), lead, line)
 		}
+	}
+	if s.Details && row.Finding != "" {
+		s.block(detailColumn, quiet, "finding: "+row.Finding+", object: "+row.On)
 	}
 	for _, statement := range row.SQL {
 		for _, line := range wrap(statement, s.width-6) {

@@ -153,6 +153,9 @@ func (c *checker) define(v verdict) {
 		}
 		c.Survey.Tables = append(c.Survey.Tables, name)
 		c.defined[name] = v.table
+		if o := v.table.Options; o.Charset != "" || o.Collation != "" {
+			c.Survey.Charsets[name] = true
+		}
 		c.fits(v, v.table)
 		if c.server.Cluster {
 			c.replicates(v, v.table)
