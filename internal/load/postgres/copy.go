@@ -169,7 +169,7 @@ func appendText(data, text []byte) []byte {
 
 // sendCopies sends a message whose pieces are all COPYs; sent is false where one
 // is not, or the server refuses one: then nothing has come of it.
-func (m *message) sendCopies(ctx context.Context, session Session, frame frame, l *load.Ledger) (sent bool, err error) {
+func (m *message) sendCopies(ctx context.Context, session Session, l *load.Ledger) (sent bool, err error) {
 	type block struct {
 		statement string
 		data      []byte
@@ -190,7 +190,7 @@ func (m *message) sendCopies(ctx context.Context, session Session, frame frame, 
 		blocks = append(blocks, block{statement, data})
 	}
 	ignore := func(int64) {}
-	if err := session.Send(ctx, frame.before, ignore); err != nil {
+	if err := session.Send(ctx, beginMessage, ignore); err != nil {
 		return false, err
 	}
 	counts := make([]int64, len(blocks))
@@ -199,14 +199,14 @@ func (m *message) sendCopies(ctx context.Context, session Session, frame frame, 
 			if !dbms.IsRefusal(err) {
 				return false, err
 			}
-			return false, session.Send(ctx, frame.back, ignore)
+			return false, session.Send(ctx, takeBack, ignore)
 		}
 	}
-	if err := session.Send(ctx, frame.behind, ignore); err != nil {
+	if err := session.Send(ctx, endMessage, ignore); err != nil {
 		if !dbms.IsRefusal(err) {
 			return false, err
 		}
-		return false, session.Send(ctx, frame.back, ignore)
+		return false, session.Send(ctx, takeBack, ignore)
 	}
 	for i, p := range m.pieces {
 		p.count(l, counts[i])
@@ -214,15 +214,10 @@ func (m *message) sendCopies(ctx context.Context, session Session, frame frame, 
 	return true, nil
 }
 
-// frame makes a message one that is done or not: a savepoint within the script's
-// transaction, or a transaction of its own.
-type frame struct {
-	before, behind string
-	back           string // leaves nothing of it
-	again          string // leaves nothing of it, and begins again
-}
-
-var (
-	within   = frame{"SAVEPOINT yellowfield_rows", "RELEASE SAVEPOINT yellowfield_rows", "ROLLBACK TO SAVEPOINT yellowfield_rows; RELEASE SAVEPOINT yellowfield_rows", "ROLLBACK TO SAVEPOINT yellowfield_rows"}
-	byItself = frame{"BEGIN", "COMMIT", "ROLLBACK", "ROLLBACK; BEGIN"}
+// A message is done or not within the transaction that it stands in, by a savepoint.
+const (
+	beginMessage = "SAVEPOINT yellowfield_rows"
+	endMessage   = "RELEASE SAVEPOINT yellowfield_rows"
+	takeBack     = "ROLLBACK TO SAVEPOINT yellowfield_rows; RELEASE SAVEPOINT yellowfield_rows" // leaves nothing of it
+	beginAgain   = "ROLLBACK TO SAVEPOINT yellowfield_rows"                                     // and begins again
 )

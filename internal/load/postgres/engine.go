@@ -40,6 +40,11 @@ type engine struct {
 	fresh         map[string]bool     // tables that this transaction has made itself
 	pool          *pool               // of lanes; nil in one transaction
 
+	// rowsOpen and rowsSize are the transaction in which rows are collected where the
+	// script is not one: a commit for each message would cost more than the rows.
+	rowsOpen bool
+	rowsSize int
+
 	sending fault.Place // that warnings are about
 }
 
@@ -77,6 +82,9 @@ func (e *engine) run(ctx context.Context) (err error) {
 	}
 	if err == nil {
 		err = e.read(ctx)
+	}
+	if err == nil {
+		err = e.commitRows(ctx)
 	}
 	if err == nil {
 		err = e.pool.wait()
@@ -135,11 +143,14 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 		return nil
 	case v.class == copyRows:
 		return e.copy(ctx, v)
-	case v.class == otherRows && !oneByOne && e.pool == nil:
+	case v.class == otherRows && !oneByOne:
 		e.message.add(v, e.tableOf(v))
 		return e.flushIfFull(ctx)
 	}
 	if err := e.flush(ctx); err != nil {
+		return err
+	}
+	if err := e.commitRows(ctx); err != nil { // lanes, and what cannot run in a transaction, come behind
 		return err
 	}
 	if v.class == keyOf && e.pool != nil && !e.inTransaction {
@@ -295,11 +306,31 @@ func (e *engine) flush(ctx context.Context) error {
 	}
 	first := e.message.pieces[0].parts[0]
 	e.sending = fault.Place{File: e.source.Name, Line: first.Line, Column: first.Column}
-	frame := within
-	if e.options.Fast && !e.inTransaction {
-		frame = byItself
+	if e.options.Fast && !e.inTransaction && !e.rowsOpen {
+		if err := e.send(ctx, "BEGIN"); err != nil {
+			return err
+		}
+		e.rowsOpen = true
 	}
-	return e.message.send(ctx, e.main, frame, &e.Ledger)
+	e.rowsSize += len(e.message.text)
+	if err := e.message.send(ctx, e.main, &e.Ledger); err != nil || e.rowsSize < commitSize {
+		return err
+	}
+	return e.commitRows(ctx)
+}
+
+// commitSize is how many bytes of rows a transaction collects where the script is not
+// one: enough that commits cost nothing, little enough that a failure loses little.
+const commitSize = 8 << 20
+
+// commitRows ends the transaction in which rows were collected.
+func (e *engine) commitRows(ctx context.Context) error {
+	e.rowsSize = 0
+	if !e.rowsOpen {
+		return nil
+	}
+	e.rowsOpen = false
+	return e.send(ctx, "COMMIT")
 }
 
 // copy sends a COPY and the rows behind it.

@@ -220,6 +220,9 @@ func (e *engine) giveRun(ctx context.Context, s sqltext.Statement) (taken bool, 
 	if err := e.flush(ctx); err != nil {
 		return false, err
 	}
+	if err := e.commitRows(ctx); err != nil {
+		return false, err
+	}
 	h, err := e.handlingOf(ctx, r.Table)
 	if err != nil || !h.alone {
 		return false, err
@@ -244,13 +247,36 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table str
 	}
 	defer script.Close()
 	var m message
+	begun, size := false, 0
+	commit := func() error {
+		if !begun {
+			return nil
+		}
+		begun, size = false, 0
+		return l.session.Send(ctx, "COMMIT", func(int64) {})
+	}
 	flush := func() error {
 		defer m.reset()
 		if len(m.pieces) == 0 {
 			return nil
 		}
-		return m.send(ctx, l.session, byItself, &e.Ledger)
+		if !begun {
+			if err := l.session.Send(ctx, "BEGIN", func(int64) {}); err != nil {
+				return err
+			}
+			begun = true
+		}
+		size += len(m.text)
+		if err := m.send(ctx, l.session, &e.Ledger); err != nil || size < commitSize {
+			return err
+		}
+		return commit()
 	}
+	defer func() {
+		if begun { // a failure: its rows go, and the session is free for who looks on
+			_ = l.session.Send(context.WithoutCancel(ctx), "ROLLBACK", func(int64) {})
+		}
+	}()
 	err = r.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
 		if err := cmp.Or(ctx.Err(), l.pool.failure()); err != nil {
 			return err
@@ -270,8 +296,11 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table str
 		}
 		return load.Changed(e.source.Name, statement)
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		err = flush()
 	}
-	return flush()
+	if err == nil {
+		err = commit()
+	}
+	return err
 }

@@ -86,15 +86,15 @@ func (m *message) separate() {
 
 func (m *message) reset() { m.text, m.pieces = m.text[:0], m.pieces[:0] }
 
-// send sends a message as a whole: within a transaction, or as one. The rows of
+// send sends a message as a whole, within a transaction. The rows of
 // a piece that is refused are sent again one by one, to find the one to blame.
-func (m *message) send(ctx context.Context, session Session, frame frame, l *load.Ledger) error {
-	if sent, err := m.sendCopies(ctx, session, frame, l); sent || err != nil {
+func (m *message) send(ctx context.Context, session Session, l *load.Ledger) error {
+	if sent, err := m.sendCopies(ctx, session, l); sent || err != nil {
 		return err
 	}
-	before := frame.before + ";"
+	before := beginMessage + ";"
 	at := -1 // the first result is that of before
-	err := session.Send(ctx, before+string(m.text)+"\n;"+frame.behind, func(rows int64) {
+	err := session.Send(ctx, before+string(m.text)+"\n;"+endMessage, func(rows int64) {
 		if at >= 0 && at < len(m.pieces) {
 			m.pieces[at].count(l, rows)
 		}
@@ -112,7 +112,7 @@ func (m *message) send(ctx context.Context, session Session, frame frame, l *loa
 	}
 	guilty := m.pieces[at]
 	ignore := func(int64) {}
-	if len(guilty.parts) > 1 && session.Send(ctx, frame.again, ignore) == nil {
+	if len(guilty.parts) > 1 && session.Send(ctx, beginAgain, ignore) == nil {
 		for _, p := range m.pieces[:at] {
 			if session.Send(ctx, string(m.text[p.start:p.end]), ignore) != nil {
 				break
