@@ -48,7 +48,10 @@ type Findings struct {
 	// as they were found, before they were fitted to a family of servers
 	candidates []*Candidate
 	scripts    []*Script
-	extensions func(best *Candidate, family string) []Extension
+	// installerFiles are the installer's own, without the sample that the settings are
+	// made from.
+	installerFiles []string
+	extensions     func(best *Candidate, family string) []Extension
 }
 
 // Family is a family of servers with what speaks for it.
@@ -123,8 +126,8 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if family == "" && len(f.DBMS) > 0 {
 		family = f.DBMS[0].Name
 	}
-	f.FitTo(family)
 	f.installer(t, c)
+	f.FitTo(family)
 	f.Skipped, f.LogsInWithLiterals = append(f.Skipped, t.skipped...), c.fixed
 	return f, nil
 }
@@ -151,6 +154,7 @@ func (f *Findings) FitTo(family string) {
 		best = f.Settings[0]
 	}
 	f.Extensions = f.extensions(best, family)
+	f.fitInstaller()
 }
 
 // preferFamily puts candidates for the family that is wanted before those for
@@ -269,11 +273,6 @@ var plainPrefix = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]{0,20}$`)
 
 // installer tells what the application's own installer does.
 func (f *Findings) installer(t *tree, c *code) {
-	tables := 0
-	for _, s := range f.Import() {
-		tables += s.Tables
-	}
-	f.Installer.Tables = tables == 0
 	const shown = 3
 	for _, place := range c.makes {
 		if len(f.Installer.TablesIn) < shown {
@@ -295,8 +294,20 @@ func (f *Findings) installer(t *tree, c *code) {
 			f.Installer.Files = append(f.Installer.Files, name)
 		}
 	}
-	if len(f.Settings) > 0 && f.Settings[0].Template != "" && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(f.Settings[0].Template, of) }) {
-		f.Installer.Files = append(f.Installer.Files, f.Settings[0].Template)
+	f.installerFiles = f.Installer.Files
+}
+
+// fitInstaller tells what is left to the installer, and what goes with it, now that
+// settings and scripts are fitted.
+func (f *Findings) fitInstaller() {
+	f.Installer.Tables = !slices.ContainsFunc(f.Import(), func(s *Script) bool { return s.Tables > 0 })
+	f.Installer.Files = slices.Clone(f.installerFiles)
+	if len(f.Settings) == 0 || f.Settings[0].Template == "" {
+		return
+	}
+	template := f.Settings[0].Template
+	if !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(template, of) }) {
+		f.Installer.Files = append(f.Installer.Files, template)
 	}
 }
 

@@ -406,12 +406,13 @@ func (p *Proposal) writesSocket() bool {
 }
 
 // forServer are the values as the chosen server needs them: its port is written where it
-// is not the usual one, and not mentioned where it is and the file has no place for it.
+// is not the usual one, or not known to be, and not mentioned where it is and the file has
+// no place for it.
 func (p *Proposal) forServer(values []discover.Value) []discover.Value {
-	unusual := false
+	unusual := p.phpGoesElsewhere()
 	if p.options.Estate != nil && p.options.Estate.Servers[p.Server] != nil {
 		server := p.options.Estate.Servers[p.Server]
-		unusual = server.PortForApps() != server.DBMS.DefaultPort()
+		unusual = unusual || server.PortForApps() != server.DBMS.DefaultPort()
 	}
 	var fitting []discover.Value
 	for _, v := range values {

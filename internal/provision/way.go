@@ -28,16 +28,19 @@ func (r *run) wayForApp(account *estate.Account) way {
 		w.socket = seen.Socket
 	}
 	other := r.otherSocket(dbms.Address{Socket: r.phpSocket()})
-	if w.host != "localhost" || other == "" || r.writesSocket() {
+	if w.host != "localhost" || other == "" || r.writes("socket") {
 		return w
 	}
 	port := entry.DBMS.DefaultPort()
 	if r.view != nil {
 		port = r.view.server.About().LoopbackPort
 	}
-	if port != 0 && admitsLoopback(account) {
+	switch {
+	case port != 0 && admitsLoopback(account) && (port == entry.DBMS.DefaultPort() || !r.writesHost() || r.writes("port")):
 		w.host, w.port = "127.0.0.1", port
-	} else if r.writesHost() {
+	case port != 0 && admitsLoopback(account):
+		w.trouble = fmt.Sprintf("%s; its settings have no place for that, nor for its port %d", other, port)
+	case r.writesHost():
 		w.trouble = other
 	}
 	return w
@@ -88,14 +91,15 @@ func (r *run) otherSocket(a dbms.Address) string {
 	return fmt.Sprintf("PHP takes localhost for the socket %s, and server %s listens on %s", a.Socket, entry.Name, own)
 }
 
-// writesHost and writesSocket report whether settings of the app hold the address, and
-// whether all that do have a place for the socket.
+// writesHost reports whether settings of the app hold the address.
 func (r *run) writesHost() bool {
 	return slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") })
 }
 
-func (r *run) writesSocket() bool {
-	return r.writesHost() && !slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") && !uses(s, "socket") })
+// writes reports whether all settings of the app that hold the address have a place for
+// its port or socket.
+func (r *run) writes(part string) bool {
+	return r.writesHost() && !slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") && !uses(s, part) })
 }
 
 func uses(s *estate.Settings, fact string) bool {

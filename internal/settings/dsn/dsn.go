@@ -213,7 +213,12 @@ func (u *webURL) decode(text string) string {
 	return text
 }
 
-var port = regexp.MustCompile(`^[0-9]+$`)
+var (
+	port = regexp.MustCompile(`^[0-9]+$`)
+	// postgresScheme begins a URL whose host can be a socket's folder, percent-encoded
+	// (PostgreSQL, "Connection URIs").
+	postgresScheme = regexp.MustCompile(`^(?i:pdo[-_]?)?(?i:pg|postgres)`)
+)
 
 func (u *webURL) encode(part, value string) (string, error) {
 	switch part {
@@ -223,6 +228,9 @@ func (u *webURL) encode(part, value string) (string, error) {
 		}
 		return value, nil
 	case Host:
+		if strings.HasPrefix(value, "/") && postgresScheme.MatchString(u.value) {
+			return url.PathEscape(value), nil
+		}
 		if strings.ContainsAny(value, "/?#@ ") {
 			return "", errors.New("cannot stand as the host of a URL; address the socket instead")
 		}

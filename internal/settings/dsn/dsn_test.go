@@ -20,6 +20,7 @@ func TestPartsAreReadAndWrittenInTheirForm(t *testing.T) {
 		{"mysql://u@[::1]/base", "port", "3307", "mysql://u@[::1]:3307/base"},
 		{"mysql://u@h", "database", "b c", "mysql://u@h/b%20c"},
 		{"mysql://u@h?x=1", "socket", "/run/my.sock", "mysql://u@h?x=1&unix_socket=%2Frun%2Fmy.sock"},
+		{"pgsql://u:w@h:5432/b", "host", "/run/hive 2", "pgsql://u:w@%2Frun%2Fhive%202:5432/b"},
 		{"mysqli://u:w@h/b", "driver", "pgsql", "pgsql://u:w@h/b"},
 		{"mysql:host=localhost;dbname=x;charset=utf8", "database", "hives", "mysql:host=localhost;dbname=hives;charset=utf8"},
 		{"mysql:host=localhost; dbname=x", "port", "3307", "mysql:host=localhost; dbname=x;port=3307"},
