@@ -163,8 +163,8 @@ func leaveOutSeries(all []*Script) {
 	}
 }
 
-// mostScripts is how many can be told what each is for.
-const mostScripts = 20
+// MostScripts is how many can be told what each is for.
+const MostScripts = 20
 
 // leaveOutCrowd leaves all but the fullest script out where there are too many.
 func leaveOutCrowd(all []*Script) {
@@ -176,7 +176,7 @@ func leaveOutCrowd(all []*Script) {
 			maps.Copy(tables, s.makes)
 		}
 	}
-	if len(left) <= mostScripts {
+	if len(left) <= MostScripts {
 		return
 	}
 	fullest := slices.MaxFunc(left, func(a, b *Script) int { return cmp.Or(len(a.makes)-len(b.makes), strings.Compare(b.File, a.File)) })

@@ -301,10 +301,9 @@ const shownScripts = 6
 // it knows what each is for, and it writes the settings, too. Settings that are there
 // already would make it refuse.
 func (p *Proposal) leavesTables() bool {
-	const most = 20
 	chosen := p.chosen()
 	writes := chosen == nil || chosen.InstallerMakes
-	return p.answer(askTables) == 1 || len(p.Findings.Import()) > most && len(p.Findings.Installer.Files) > 0 && writes || p.installerHasScripts()
+	return p.answer(askTables) == 1 || len(p.Findings.Import()) > discover.MostScripts && len(p.Findings.Installer.Files) > 0 && writes || p.installerHasScripts()
 }
 
 // installerHasScripts reports whether the installer, which has to write the
