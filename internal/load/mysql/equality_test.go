@@ -101,6 +101,8 @@ var traps = map[string]string{
 		"INSERT INTO t VALUES (1, 5) ON DUPLICATE KEY UPDATE a = VALUES(a);", "INSERT INTO log SELECT COUNT(*), SUM(a) FROM t;"),
 	"triggers count rows": lines("CREATE TABLE t (a INT);", "CREATE TABLE log (n INT);", many(9, "INSERT INTO t VALUES (#);")+"DELIMITER //",
 		"CREATE TRIGGER g AFTER INSERT ON t FOR EACH ROW BEGIN INSERT INTO log SELECT COUNT(*) FROM t; END//", "DELIMITER ;", many(9, "INSERT INTO t VALUES (#), (#);")),
+	"statements of one chunk": lines("CREATE TABLE t (a INT);", "CREATE TABLE log (n INT);", "DELIMITER $$", "DROP TRIGGER IF EXISTS g; CREATE TRIGGER g AFTER INSERT ON t FOR EACH ROW BEGIN",
+		"IF NEW.a > 2 THEN INSERT INTO log VALUES (CASE NEW.a WHEN 3 THEN 30 ELSE 0 END); END IF; END;", many(5, "INSERT INTO t VALUES (#);")+"$$", "DELIMITER ;", "INSERT INTO t VALUES (3);"),
 	"triggers and rows number a table in turn": lines("CREATE TABLE t (a INT);", "CREATE TABLE log (id INT PRIMARY KEY AUTO_INCREMENT, n INT);",
 		"CREATE TRIGGER g AFTER INSERT ON t FOR EACH ROW INSERT INTO log (n) VALUES (NEW.a);", many(400, "INSERT INTO t VALUES (#), (#);\nINSERT INTO log (n) VALUES (-#);")),
 	"rows through a view": lines("CREATE TABLE t (a INT, b INT DEFAULT 3);", "CREATE VIEW v AS SELECT a FROM t;", many(9, "INSERT INTO v VALUES (#);")+many(9, "INSERT INTO t VALUES (#, #);")),

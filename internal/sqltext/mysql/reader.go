@@ -47,7 +47,7 @@ func (r *Reader) ReplacePrefix(token, prefix string) {
 func (r *Reader) setDelimiter(delimiter []byte) {
 	r.delimiter = bytes.Clone(delimiter)
 	r.special = [256]bool{'\'': true, '"': true, '`': true, '-': true, '#': true, '/': true, '*': true, '\\': true}
-	r.special[r.delimiter[0]] = true
+	r.special[r.delimiter[0]], r.special[';'] = true, true
 	if len(r.Token) > 0 {
 		r.special[r.Token[0]] = true
 	}
@@ -227,6 +227,7 @@ func (r *Reader) refuseCommand(at int, name string) error {
 func (r *Reader) scanStatement() (sqltext.Statement, error) {
 	r.Unsee(0)
 	conditional := -1 // where the conditional comment we are in was opened
+	var inside chunk
 	for {
 		r.skipPlain()
 		if !r.Ensure(1) {
@@ -247,6 +248,13 @@ func (r *Reader) scanStatement() (sqltext.Statement, error) {
 			end := r.Pos
 			r.Pos += len(r.delimiter)
 			return r.statement(end), nil
+		case c == ';':
+			inside.whole = inside.whole || conditional >= 0
+			end := r.Pos
+			r.Pos++
+			if inside.ends(r.Buf[:end], r.modes.dialect) {
+				return r.statement(end), nil
+			}
 		case c == '\'' || c == '"' || c == '`':
 			if err := r.skipQuoted(c); err != nil {
 				return sqltext.Statement{}, err
