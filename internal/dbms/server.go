@@ -3,6 +3,7 @@ package dbms
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"yellowfield/internal/secret"
 )
@@ -257,6 +258,21 @@ func (c *Catalogue) Grants(a Account) Grants {
 
 // GrantsOf is Grants for the server's own spelling of an account.
 func (c *Catalogue) GrantsOf(currentUser string) Grants { return c.Grants(ParseAccount(currentUser)) }
+
+// OwnNames are a character set and a collation as the server calls them: utf8 and
+// utf8mb3 are the same, and a server lists one of the two (MySQL Reference Manual, "The
+// utf8 Character Set"; MariaDB, "Supported Character Sets and Collations").
+func (c *Catalogue) OwnNames(charset, collation string) (ownCharset, ownCollation string) {
+	for _, names := range [][2]string{{"utf8", "utf8mb3"}, {"utf8mb3", "utf8"}} {
+		if charset == names[0] && !c.HasCharset(charset) && c.HasCharset(names[1]) {
+			if rest, has := strings.CutPrefix(collation, names[0]+"_"); has {
+				collation = names[1] + "_" + rest
+			}
+			return names[1], collation
+		}
+	}
+	return charset, collation
+}
 
 // HasCharset reports whether the server knows a character set.
 func (c *Catalogue) HasCharset(charset string) bool {

@@ -35,6 +35,8 @@ type code struct {
 	fixed     []Place         // where code logs in with literal values
 	texts     []embedded
 	words     driverWords
+	// collations are those that the code allows, where it lists them.
+	collations *listed
 	// constants are those that are defined to be paths, and readConstants those that
 	// are handed to something that reads a file.
 	constants     map[string]constant
@@ -286,6 +288,8 @@ func sideBySide[T any](ctx context.Context, names []string, read func(name strin
 type codeFile struct {
 	php.Code
 	schemes, parts [][][]byte // matches of dsnScheme and dsnPart
+	collations     []string   // that it lists, in this line
+	collationsLine int
 }
 
 // readCodeFile reads one file; nil when that cannot be done.
@@ -295,6 +299,7 @@ func readCodeFile(t *tree, name string) *codeFile {
 		return nil
 	}
 	read := &codeFile{Code: php.ReadCode(source, wanted)}
+	read.collationsLine, read.collations = collationsIn(source)
 	for line := range bytes.Lines(source) {
 		if bytes.Contains(line, []byte("host=")) || bytes.Contains(line, []byte("dbname=")) || bytes.Contains(line, []byte("unix_socket=")) {
 			read.schemes = append(read.schemes, dsnScheme.FindAllSubmatch(line, -1)...)
@@ -371,6 +376,9 @@ func (c *code) file(name string, read *codeFile) {
 		}
 	}
 	if own {
+		if c.collations == nil && len(read.collations) > 0 {
+			c.collations = &listed{Place{name, read.collationsLine}, read.collations}
+		}
 		for _, m := range read.schemes {
 			c.schemes[drivers[string(m[1])]] = true
 		}

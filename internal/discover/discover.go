@@ -35,8 +35,10 @@ type Findings struct {
 	// Scripts are all SQL scripts: those to import first, in their order.
 	Scripts []*Script `json:"scripts"`
 	// DBMS are the families of servers it can use, the likeliest first.
-	DBMS       []Family    `json:"dbms"`
-	Prefix     string      `json:"prefix,omitempty"`
+	DBMS   []Family `json:"dbms"`
+	Prefix string   `json:"prefix,omitempty"`
+	// Database is how it is to be made on MariaDB or MySQL; nil where the usual will do.
+	Database   *Asked      `json:"database,omitempty"`
 	Installer  Installer   `json:"installer"`
 	Extensions []Extension `json:"extensions"`
 	// LogsInWithLiterals are lines of code that have a login in them, which no
@@ -51,6 +53,7 @@ type Findings struct {
 	// installerFiles are the installer's own, without the sample that the settings are
 	// made from.
 	installerFiles []string
+	asked          *Asked
 	extensions     func(best *Candidate, family string) []Extension
 }
 
@@ -127,6 +130,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 		family = f.DBMS[0].Name
 	}
 	f.installer(t, c)
+	f.asked = askedFor(t, c, f.scripts)
 	f.FitTo(family)
 	f.Skipped, f.LogsInWithLiterals = append(f.Skipped, t.skipped...), c.fixed
 	return f, nil
@@ -149,6 +153,10 @@ func (f *Findings) FitTo(family string) {
 	}
 	preferFamily(f.Settings, family)
 	f.Prefix = f.prefix()
+	f.Database = nil
+	if family != familyPostgreSQL {
+		f.Database = f.asked
+	}
 	var best *Candidate
 	if len(f.Settings) > 0 {
 		best = f.Settings[0]

@@ -48,6 +48,9 @@ func tell(f *Findings) string {
 	if len(f.DBMS) > 0 {
 		line("for %s", f.DBMS[0].Name)
 	}
+	if d := f.Database; d != nil {
+		line("database %s %s", d.Charset, d.Collation)
+	}
 	for _, s := range f.Import() {
 		note := ""
 		if s.PrefixToken != "" {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/figures"
@@ -161,10 +162,41 @@ func familyTitle(family string) string {
 	return "MariaDB or MySQL"
 }
 
+// writeDatabaseLine writes the database's name, and how the application wants it made if
+// the server can do so.
+func (p *Proposal) writeDatabaseLine(w *writer, name string) {
+	meant := facts{{"name", name}}
+	text, remark := "name: "+name, "utf8mb4, if nothing else is said"
+	if asked := p.Findings.Database; asked != nil {
+		if lacks := p.lacksCollation(asked.Collation); lacks != "" {
+			w.remark("", fmt.Sprintf("%s asks for %s, which %s does not have", asked.Place, asked.Collation, lacks))
+		} else {
+			remark = asked.Place.String() + " asks for it"
+			text += ", charset: " + scalar(asked.Charset) + ", collation: " + scalar(asked.Collation)
+			meant.add("charset", asked.Charset)
+			meant.add("collation", asked.Collation)
+		}
+	}
+	w.line("database: {"+text+"}", remark)
+	p.meant.add("database", meant)
+}
+
+// lacksCollation names the product of the chosen server where it is known not to have a
+// collation: each of the two has newer ones of its own.
+func (p *Proposal) lacksCollation(collation string) string {
+	if p.options.Estate == nil || p.options.Estate.Servers[p.Server] == nil {
+		return ""
+	}
+	product := p.options.Estate.Servers[p.Server].DBMS
+	if product == dbms.MariaDB && strings.Contains(collation, "_0900_") || product == dbms.MySQL && strings.Contains(collation, "_uca1400_") {
+		return product.Title()
+	}
+	return ""
+}
+
 func (p *Proposal) writeDatabase(w *writer) {
 	name := strings.ReplaceAll(p.App, "-", "_")
-	w.line("database: {name: "+name+"}", "utf8mb4, if nothing else is said")
-	p.meant.add("database", facts{{"name", name}})
+	p.writeDatabaseLine(w, name)
 	for _, script := range p.Findings.Accounts() {
 		facts := script.Account
 		var named []string

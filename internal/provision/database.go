@@ -20,7 +20,8 @@ func (r *run) planDatabases(context.Context) error {
 }
 
 func (r *run) planDatabase(d *estate.Database) error {
-	want := dbms.Database{Name: d.Name, Charset: d.Charset, Collation: d.Collation}
+	want := dbms.Database{Name: d.Name}
+	want.Charset, want.Collation = r.view.catalogue.OwnNames(d.Charset, d.Collation)
 	facts := want.Name + ", " + want.Charset + " " + want.Collation
 	has, exists := r.view.catalogue.Databases[want.Name]
 	if has.Drift != "" {

@@ -28,7 +28,7 @@ func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (
 	defer script.Close()
 	c := &checker{
 		judge: newJudge(i, s, o), Findings: load.NewFindings(s, i.Target, o), script: script, defined: map[string]*sqltext.Table{}, unkeyed: map[string]fault.Place{},
-		risky: map[string]bool{}, text: textCheck{Encoding: load.NewEncoding(s, script.Content)},
+		made: map[dbms.Object]bool{}, risky: map[string]bool{}, text: textCheck{Encoding: load.NewEncoding(s, script.Content)},
 	}
 	c.runs = load.NewRuns(script, script.Content, longRun, c.Survey)
 	if err := c.Each(ctx, script.Next, c.statement); err != nil {
@@ -49,7 +49,8 @@ type checker struct {
 	runs    *load.Runs
 	// unkeyed are tables without a primary key so far, and where they are made.
 	unkeyed       map[string]fault.Place
-	inTransaction bool            // in a transaction of the script's own, or with autocommit off
+	inTransaction bool // in a transaction of the script's own, or with autocommit off
+	made          map[dbms.Object]bool
 	risky         map[string]bool // tables whose triggers use what joined rows would change
 }
 
@@ -140,8 +141,11 @@ func (c *checker) define(v verdict) {
 	if v.head.Verb != "CREATE" || v.head.Object == "" {
 		return
 	}
-	c.Survey.Defines[v.head.Object]++
 	name := v.head.Name.Name
+	if made := (dbms.Object{Kind: v.head.Object, Name: name}); !c.made[made] { // dumps make a view twice
+		c.made[made] = true
+		c.Survey.Defines[v.head.Object]++
+	}
 	switch v.head.Object {
 	case "TRIGGER":
 		if usesSession(v.tokens) {

@@ -32,10 +32,10 @@ func check(t *testing.T, script string, o load.Options) (*load.Survey, error) {
 
 func TestTheFirstPassTellsWhatAScriptHolds(t *testing.T) {
 	survey, err := check(t, lines("CREATE TABLE a (i INT);", "CREATE TABLE IF NOT EXISTS b (i INT);", "INSERT INTO a VALUES (1), (2);", "INSERT INTO a VALUES (NOW());",
-		"CREATE FUNCTION f() RETURNS INT RETURN 1;", "CREATE DEFINER=root@localhost TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 1;", "CREATE VIEW v AS SELECT 1;", "CREATE TEMPORARY TABLE tt (i INT);"), load.Options{})
+		"CREATE FUNCTION f() RETURNS INT RETURN 1;", "CREATE DEFINER=root@localhost TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 1;", "CREATE VIEW v AS SELECT 1;", "DROP TRIGGER t;", "CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 2;", "CREATE TEMPORARY TABLE tt (i INT);"), load.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, survey.Tables)
-	assert.Equal(t, 8, survey.Statements)
+	assert.Equal(t, 10, survey.Statements)
 	assert.EqualValues(t, 2, survey.Rows)
 	assert.Equal(t, 2, survey.Routines())
 	assert.Equal(t, 1, survey.Defines["VIEW"])
