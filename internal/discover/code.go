@@ -32,7 +32,8 @@ type code struct {
 	families  map[string]int  // uses of a family's functions
 	schemes   map[string]bool // families of the data source names that code puts together
 	makes     []Place         // where CREATE TABLE stands in code
-	fixed     []Place         // where code logs in with literal values
+	outside   []Outside
+	fixed     []Place // where code logs in with literal values
 	texts     []embedded
 	words     driverWords
 	// collations are those that the code allows, where it lists them.
@@ -53,7 +54,7 @@ type constant struct {
 // it cannot be told.
 func (c *code) folderOf(name string, deep int) (folder string, known bool) {
 	const deepest = 8
-	defined, has := c.constants[name]
+	defined, has := c.constants[constantName(name)]
 	if !has || deep > deepest {
 		return "", false
 	}
@@ -181,7 +182,18 @@ func upwards(a php.Argument) int {
 
 // isConstant reports whether an address is that of a constant that the code defines.
 func isConstant(address string) bool {
-	return address != "" && address[0] != '$' && !strings.HasPrefix(address, "__") && !strings.ContainsAny(address, "([:>")
+	name := constantName(address)
+	return name != "" && name[0] != '$' && !strings.HasPrefix(name, "__") && !strings.ContainsAny(strings.TrimSuffix(name, "()"), "([:>")
+}
+
+// constantName is a constant's name, or that of a function that stands for a value,
+// without its class.
+func constantName(address string) string {
+	name := address[strings.LastIndexAny(address, `:\`)+1:]
+	if method, is := strings.CutSuffix(name, "()"); is {
+		return strings.ToLower(strings.TrimPrefix(method, "$this->")) + "()"
+	}
+	return name
 }
 
 // connect is a place where a value goes into a login.
@@ -224,6 +236,9 @@ var (
 	environers = wordset.Of("getenv env")
 	asksFor    = wordset.Of("function_exists class_exists is_callable") // whether something is there
 )
+
+// systemFolder begins a path that counts from the root of the system.
+var systemFolder = regexp.MustCompile(`^/(?:etc|opt|usr|var|srv|home)/`)
 
 // fileName is a string that names a settings file, as code has it.
 var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
@@ -317,6 +332,13 @@ func (c *code) file(name string, read *codeFile) {
 	handed := map[string]string{} // literals by the function they were handed to
 	from := map[string]int{}      // and by where their paths begin
 	behind := map[string]string{} // and by the constant in front of them
+	for _, declared := range read.Declares {
+		key := constantName(declared.Name)
+		if before, has := c.constants[key]; has && before.argument.Source != declared.Value.Source {
+			declared.Value = php.Argument{} // two classes, and two values
+		}
+		c.constants[key] = constant{name, declared.Value}
+	}
 	for _, use := range read.Uses {
 		place := Place{name, use.Line}
 		for _, argument := range use.Arguments {
@@ -330,13 +352,13 @@ func (c *code) file(name string, read *codeFile) {
 					}
 				}
 			}
-			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && (readers[use.Function] || writers[use.Function] || askers[use.Function]) && c.readConstants[pieces[0].Address] == "" {
-				c.readConstants[pieces[0].Address] = use.Function
+			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && (readers[use.Function] || writers[use.Function] || askers[use.Function]) && c.readConstants[constantName(pieces[0].Address)] == "" {
+				c.readConstants[constantName(pieces[0].Address)] = use.Function
 			}
 		}
 		if use.Function == "define" && len(use.Arguments) == 2 {
-			if constantName, ok := use.Arguments[0].Literal(); ok && len(use.Arguments[1].Pieces) > 0 {
-				c.constants[constantName] = constant{name, use.Arguments[1]}
+			if defined, ok := use.Arguments[0].Literal(); ok && len(use.Arguments[1].Pieces) > 0 {
+				c.constants[defined] = constant{name, use.Arguments[1]}
 			}
 		}
 		if own {
@@ -360,6 +382,10 @@ func (c *code) file(name string, read *codeFile) {
 			up, known := from[literal.Text]
 			if !known {
 				up = anywhere
+			}
+			if by := handed[literal.Text]; own && up == anywhere && (readers[by] || askers[by]) && systemFolder.MatchString(literal.Text) &&
+				!slices.ContainsFunc(c.outside, func(o Outside) bool { return o.File == literal.Text }) {
+				c.outside = append(c.outside, Outside{literal.Text, place})
 			}
 			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], up: up, constant: behind[literal.Text]})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):

@@ -44,6 +44,8 @@ type Findings struct {
 	// LogsInWithLiterals are lines of code that have a login in them, which no
 	// settings file can change.
 	LogsInWithLiterals []Place `json:"logs_in_with_literals,omitempty"`
+	// Outside are files of the system that code reads settings from, if they are there.
+	Outside []Outside `json:"outside,omitempty"`
 	// Skipped are folders and files that were not looked at, and why.
 	Skipped []string `json:"skipped"`
 
@@ -55,6 +57,12 @@ type Findings struct {
 	installerFiles []string
 	asked          *Asked
 	extensions     func(best *Candidate, family string) []Extension
+}
+
+// Outside is a file out of the application's folder, and the code that reads it.
+type Outside struct {
+	File  string `json:"file"`
+	Place Place  `json:"place"`
 }
 
 // Family is a family of servers with what speaks for it.
@@ -132,7 +140,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)
 	f.FitTo(family)
-	f.Skipped, f.LogsInWithLiterals = append(f.Skipped, t.skipped...), c.fixed
+	f.Skipped, f.LogsInWithLiterals, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.outside
 	return f, nil
 }
 

@@ -51,6 +51,9 @@ func tell(f *Findings) string {
 	if d := f.Database; d != nil {
 		line("database %s %s", d.Charset, d.Collation)
 	}
+	for _, outside := range f.Outside {
+		line("outside %s", outside.File)
+	}
 	for _, s := range f.Import() {
 		note := ""
 		if s.PrefixToken != "" {

@@ -371,6 +371,9 @@ func (p *Proposal) writeSettings(w *writer) {
 	for _, place := range p.Findings.LogsInWithLiterals {
 		w.remark("", fmt.Sprintf("%s:%d logs in with values that stand in the code, which no settings file can change.", place.File, place.Line))
 	}
+	for _, outside := range p.Findings.Outside {
+		w.remark("", fmt.Sprintf("%s reads %s, outside of the folder: it is written where it is named under settings.", outside.Place, outside.File))
+	}
 	chosen := p.chosen()
 	if chosen == nil {
 		w.remark("", "No settings file with a login was found: its installer may make one, or its code may hold the login.")

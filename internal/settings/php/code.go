@@ -48,6 +48,15 @@ type Code struct {
 	// Defines are the names of functions, methods and classes that the code makes
 	// itself, in small letters.
 	Defines []string
+	// Declares are what stands for a value: constants behind const, and, as NAME(),
+	// functions without parameters that do nothing but return one.
+	Declares []Declared
+}
+
+// Declared is a name with its value.
+type Declared struct {
+	Name  string
+	Value Argument
 }
 
 // Literal is a string literal with its line.
@@ -97,6 +106,11 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			}
 			if definers[name] {
 				code.Defines = append(code.Defines, f.defined()...)
+				code.Declares = append(code.Declares, f.returned()...)
+				continue
+			}
+			if name == "const" {
+				code.Declares = append(code.Declares, f.constant()...)
 				continue
 			}
 			includes := name == "include" || name == "include_once" || name == "require" || name == "require_once"
@@ -136,6 +150,49 @@ func (f *finder) defined() []string {
 	return []string{strings.ToLower(f.text(n))}
 }
 
+// returned is the value of a function without parameters whose body is one return.
+func (f *finder) returned() []Declared {
+	start := f.pos
+	defer func() { f.pos = start }()
+	f.pos++
+	if !f.isKind(0, word) || !f.is(1, "(") || !f.is(2, ")") {
+		return nil
+	}
+	name := f.text(0) + "()"
+	f.pos += 3
+	if f.is(0, ":") { // its type
+		f.skipTo("{", ";")
+	}
+	if !f.is(0, "{") || !f.is(1, "return") {
+		return nil
+	}
+	f.pos += 2
+	from := f.pos
+	f.skipTo(";", "}")
+	return []Declared{{name, f.argument(from, f.pos)}}
+}
+
+// constant is what stands behind const: a name, or a type and a name, and a value.
+func (f *finder) constant() []Declared {
+	start := f.pos
+	defer func() { f.pos = start }()
+	f.pos++
+	for range 2 {
+		if !f.isKind(0, word) {
+			return nil
+		}
+		if f.is(1, "=") {
+			name := f.text(0)
+			f.pos += 2
+			from := f.pos
+			f.skipTo(";", ",")
+			return []Declared{{name, f.argument(from, f.pos)}}
+		}
+		f.pos++
+	}
+	return nil
+}
+
 // arguments takes the arguments of a call from its bracket on.
 func (f *finder) arguments() []Argument {
 	var all []Argument
@@ -168,7 +225,7 @@ func (f *finder) argument(from, to int) Argument {
 				text = f.text(0)[1 : len(f.text(0))-1]
 			}
 			a.Pieces = append(a.Pieces, Piece{Text: text})
-		case f.isKind(0, variable), f.isKind(0, word) && !f.is(1, "("):
+		case f.isKind(0, variable), f.isKind(0, word) && (!f.is(1, "(") || f.is(2, ")")):
 			address := f.text(0)
 			f.pos++
 			for f.pos < to {
@@ -183,6 +240,10 @@ func (f *finder) argument(from, to int) Argument {
 				}
 				address += subscript
 				f.pos += length
+			}
+			if f.pos+1 < to && f.is(0, "(") && f.is(1, ")") {
+				address += "()"
+				f.pos += 2
 			}
 			f.pos--
 			a.Pieces = append(a.Pieces, Piece{Address: address})

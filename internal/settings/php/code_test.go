@@ -22,6 +22,11 @@ $o->connect(1); // mysqli_close()
 `), func(function string) bool {
 		return strings.HasPrefix(function, "mysqli") || strings.HasPrefix(function, "require") || function == "->connect"
 	})
+	declared := map[string]string{}
+	for _, d := range ReadCode([]byte(`<?php class A { const int B = 1, C = 2; static function f(): ?string { return self::B . '/x'; } function g($a) { return 1; } function h() { $x = 1; return $x; } }`), nil).Declares {
+		declared[d.Name] = d.Value.Source
+	}
+	assert.Equal(t, map[string]string{"B": "1", "f()": "self::B . '/x'"}, declared)
 	var uses []string
 	for _, use := range code.Uses {
 		line := use.Function
