@@ -89,7 +89,7 @@ func playOnNodes(t *testing.T, product dbms.Product, folder string, query func(d
 			env.Setenv("HOME", env.WorkDir)
 			env.Setenv("COLUMNS", "200")
 			env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-			fill := []string{"@ADMIN@", servers[0].Admin, "@SOCKET@", servers[0].Socket, "@DBMS@", string(product)}
+			fill := append(seenByApps(product, servers[0].Socket), "@ADMIN@", servers[0].Admin, "@SOCKET@", servers[0].Socket, "@DBMS@", string(product))
 			for i, server := range servers {
 				fill = append(fill, fmt.Sprintf("@SOCKET%d@", i+1), server.Socket)
 			}

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -19,9 +20,31 @@ import (
 // missingExtension is the first that provision finds not to be on this machine.
 var missingExtension = regexp.MustCompile(`extension missing in \S+: (\w+)`)
 
+// logsIn is code that logs in, and loads code that gets its settings itself: a page.
+var (
+	loads  = regexp.MustCompile(`\b(?:require|include|parse_ini_file|file_get_contents)`)
+	logsIn = regexp.MustCompile(`(?m)^(?:[^/*\s].*)?\b(?:new \\?(?:mysqli|PDO)|mysqli_connect|pg_connect)\(`)
+)
+
+// pageOf is the application's own page that logs in, itself or with code beside it.
+func pageOf(archive *txtar.Archive) string {
+	page := ""
+	for _, file := range archive.Files {
+		switch {
+		case !strings.HasSuffix(file.Name, ".php") || !loads.Match(file.Data):
+		case logsIn.Match(file.Data):
+			return file.Name
+		case file.Name == "index.php":
+			page = file.Name
+		}
+	}
+	return page
+}
+
 // TestProposalsRun plays the made-up applications of discover's tests to the end: what
-// propose writes is provisioned with nothing edited, and verify logs in with it. What it
-// does not write it says, with the reason.
+// propose writes is provisioned with nothing edited, verify logs in with it, and so does
+// the application's own page where it has one. What propose does not write it says, with
+// the reason.
 func TestProposalsRun(t *testing.T) {
 	trees, err := filepath.Glob("../../internal/discover/testdata/trees/*.txtar")
 	require.NoError(t, err)
@@ -32,7 +55,7 @@ func TestProposalsRun(t *testing.T) {
 			server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product})
 			require.NoError(t, err)
 			defer server.Stop()
-			written := 0
+			written, pages := 0, 0
 			for n, path := range trees {
 				archive, err := txtar.ParseFile(path)
 				require.NoError(t, err)
@@ -78,8 +101,18 @@ func TestProposalsRun(t *testing.T) {
 				assert.Regexp(t, `verified +login|waiting +settings`, out, "%s on %s", name, product)
 				out, code = run("verify", app)
 				assert.Zero(t, code, "%s on %s:\n%s", name, product, out)
+				if page := pageOf(archive); page != "" && !strings.Contains(out, "waiting       settings") {
+					php := exec.CommandContext(t.Context(), "php", "-d", "mysqli.default_socket="+server.Socket, "-d", "pdo_mysql.default_socket="+server.Socket, page)
+					php.Dir = filepath.Join(folder, "www")
+					out, err := php.CombinedOutput()
+					assert.NoError(t, err, "%s of %s on %s: %s", page, name, product, out)
+					assert.NotRegexp(t, "(Warning|Deprecated|Notice): ", string(out), "%s of %s on %s", page, name, product)
+					pages++
+				}
 			}
-			assert.Greater(t, written, map[dbms.Product]int{dbms.MariaDB: 35, dbms.PostgreSQL: 8}[product])
+			least := map[dbms.Product][2]int{dbms.MariaDB: {40, 14}, dbms.PostgreSQL: {10, 3}}[product]
+			assert.GreaterOrEqual(t, written, least[0])
+			assert.GreaterOrEqual(t, pages, least[1])
 		})
 	}
 }

@@ -153,6 +153,12 @@ func (p Product) CheckCollation(collation string) (what, next string) {
 	return "", ""
 }
 
+// LacksCollation reports whether a collation is one of the newer ones that only the other
+// of MariaDB and MySQL makes (MariaDB 10.11 and MySQL 9.7, information_schema.COLLATIONS).
+func (p Product) LacksCollation(collation string) bool {
+	return p == MariaDB && strings.Contains(collation, "_0900_") || p == MySQL && strings.Contains(collation, "_uca1400_")
+}
+
 // IsRight reports whether a word is a level, or a privilege that the product grants
 // on one database.
 func (p Product) IsRight(word string) bool {

@@ -24,8 +24,11 @@ type Estate struct {
 	Path string // of the estate file
 	// DefaultServer is the server of apps that name none; may be empty.
 	DefaultServer string
-	Servers       map[string]*Server
-	Apps          map[string]*App
+	// DefaultPHP is the configuration of PHP for apps that say nothing of PHP; may be
+	// empty.
+	DefaultPHP string
+	Servers    map[string]*Server
+	Apps       map[string]*App
 	// LongestStatement of SQL scripts; 0 when nothing was said.
 	LongestStatement Size
 	// Broken are the faults in the entries of apps, by their names. LoadSome leaves such
@@ -335,6 +338,9 @@ func (e *Estate) absolute(path string) string {
 // complete fills in defaults and makes paths absolute.
 func (e *Estate) complete(d Defaults) {
 	e.DefaultServer = d.Server
+	if d.PHP != nil && d.PHP.Configuration != "" {
+		e.DefaultPHP = e.absolute(d.PHP.Configuration)
+	}
 	for _, s := range e.Servers {
 		if s.Socket == "" && s.Port == 0 {
 			s.Port = s.DBMS.DefaultPort()

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/discover"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/figures"
@@ -123,14 +122,18 @@ func scalar(text string) string {
 }
 
 // folder is the application's folder as the estate file has it.
-func (p *Proposal) folder() string {
+func (p *Proposal) folder() string { return p.fromEstate(p.Findings.Folder) }
+
+// fromEstate is a path as the estate file has it: from its own folder on where it lies
+// there.
+func (p *Proposal) fromEstate(path string) string {
 	from, err := filepath.Abs(filepath.Dir(p.options.Path))
 	if err != nil {
-		return p.Findings.Folder
+		return path
 	}
-	relative, err := filepath.Rel(from, p.Findings.Folder)
+	relative, err := filepath.Rel(from, path)
 	if err != nil || strings.HasPrefix(relative, "..") {
-		return p.Findings.Folder
+		return path
 	}
 	return relative
 }
@@ -182,13 +185,12 @@ func (p *Proposal) writeDatabaseLine(w *writer, name string) {
 }
 
 // lacksCollation names the product of the chosen server where it is known not to have a
-// collation: each of the two has newer ones of its own.
+// collation.
 func (p *Proposal) lacksCollation(collation string) string {
 	if p.options.Estate == nil || p.options.Estate.Servers[p.Server] == nil {
 		return ""
 	}
-	product := p.options.Estate.Servers[p.Server].DBMS
-	if product == dbms.MariaDB && strings.Contains(collation, "_0900_") || product == dbms.MySQL && strings.Contains(collation, "_uca1400_") {
+	if product := p.options.Estate.Servers[p.Server].DBMS; product.LacksCollation(collation) {
 		return product.Title()
 	}
 	return ""
@@ -241,8 +243,13 @@ func (p *Proposal) writePHP(w *writer) {
 		}
 	}
 	if len(needed) > 0 {
-		w.line("php: {extensions: ["+strings.Join(needed, ", ")+"]}", "")
-		p.meant.add("php", facts{{"extensions", needed}})
+		text, meant := "extensions: ["+strings.Join(needed, ", ")+"]", facts{{"extensions", needed}}
+		if configuration := p.phpConfiguration(); configuration != "" { // an app's own php replaces all of the default
+			text = "configuration: " + scalar(p.fromEstate(configuration)) + ", " + text
+			meant.add("configuration", p.fromEstate(configuration))
+		}
+		w.line("php: {"+text+"}", "")
+		p.meant.add("php", meant)
 	}
 	if len(optional) > 0 {
 		w.line("# also used, where they are there: "+strings.Join(optional, ", "), "")

@@ -278,8 +278,17 @@ func (p *Proposal) phpGoesElsewhere() bool {
 	if i < 0 || p.servers[i].socket == "" {
 		return false
 	}
-	php, err := p.host.PHP("")
+	php, err := p.host.PHP(p.phpConfiguration())
 	return err == nil && php != nil && !p.host.SameFile(php.DefaultSocket(), p.servers[i].socket)
+}
+
+// phpConfiguration is where the estate file has PHP's configuration for all apps; empty
+// where it says nothing.
+func (p *Proposal) phpConfiguration() string {
+	if p.options.Estate == nil {
+		return ""
+	}
+	return p.options.Estate.DefaultPHP
 }
 
 // makesTables reports whether code of the application's installer makes tables.

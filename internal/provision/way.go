@@ -35,13 +35,17 @@ func (r *run) wayForApp(account *estate.Account) way {
 	if r.view != nil {
 		port = r.view.server.About().LoopbackPort
 	}
+	overTCP, written := port != 0 && admitsLoopback(account), len(r.app.Settings) > 0
 	switch {
-	case port != 0 && admitsLoopback(account) && (port == entry.DBMS.DefaultPort() || !r.writesHost() || r.writes("port")):
-		w.host, w.port = "127.0.0.1", port
-	case port != 0 && admitsLoopback(account):
-		w.trouble = fmt.Sprintf("%s; its settings have no place for that, nor for its port %d", other, port)
-	case r.writesHost():
+	case !written && !overTCP:
+	case written && !r.writesHost():
+		w.trouble = other + "; its settings have no place for a host"
+	case !overTCP:
 		w.trouble = other
+	case written && port != entry.DBMS.DefaultPort() && !r.writes("port"):
+		w.trouble = fmt.Sprintf("%s; its settings have no place for that, nor for its port %d", other, port)
+	default:
+		w.host, w.port = "127.0.0.1", port
 	}
 	return w
 }
@@ -96,10 +100,11 @@ func (r *run) writesHost() bool {
 	return slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") })
 }
 
-// writes reports whether all settings of the app that hold the address have a place for
-// its port or socket.
+// writes reports whether settings of the app have a place for the server's port or
+// socket, and all that hold the address do.
 func (r *run) writes(part string) bool {
-	return r.writesHost() && !slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") && !uses(s, part) })
+	return slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, part) }) &&
+		!slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return uses(s, "host") && !uses(s, part) })
 }
 
 func uses(s *estate.Settings, fact string) bool {
