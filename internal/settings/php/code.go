@@ -66,8 +66,8 @@ type Literal struct {
 }
 
 // ReadCode reads code. wanted chooses the functions whose uses are kept, by
-// their names as in Use. Code that cannot be cut into tokens gives what comes
-// before the fault.
+// their names as in Use. Code that cannot be cut into tokens gives nothing, and code made
+// to be read for ever what comes before that shows.
 func ReadCode(src []byte, wanted func(function string) bool) Code {
 	tokens, err := lex(src)
 	if err != nil {
@@ -88,6 +88,8 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			lines = append(lines, line)
 		}
 	}
+	const perToken, atLeast = 20, 10_000
+	f.most = perToken*len(f.tokens) + atLeast
 	var code Code
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {

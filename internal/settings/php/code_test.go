@@ -3,9 +3,18 @@ package php
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
+
+func TestCodeIsNotReadForEver(t *testing.T) {
+	for _, part := range []string{"function a(){return ", "define('a',", "const A = ", "'a'.(", "include "} {
+		began := time.Now()
+		ReadCode([]byte("<?php\n"+strings.Repeat(part, 40_000)), func(string) bool { return true })
+		assert.Less(t, time.Since(began), 20*time.Second, part)
+	}
+}
 
 func TestCodeTellsWhatItUses(t *testing.T) {
 	code := ReadCode([]byte(`<?php

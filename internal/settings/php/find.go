@@ -63,9 +63,15 @@ type finder struct {
 	tokens []token
 	pos    int
 	found  []syntax.Setting
+	// steps are those taken, and most how many may be, 0 for as many as there are: code
+	// within code within code is read again for each.
+	steps, most int
 }
 
-func (f *finder) more() bool { return f.pos < len(f.tokens) }
+func (f *finder) more() bool {
+	f.steps++
+	return f.pos < len(f.tokens) && (f.most == 0 || f.steps < f.most)
+}
 
 // text of the token n places ahead; "" behind the end and for the ?> that
 // stands for a semicolon.
