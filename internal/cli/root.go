@@ -231,7 +231,11 @@ func (p *program) tellBroken(e *estate.Estate) {
 		if n := len(e.Broken[name]) - 1; n > 0 {
 			more = fmt.Sprintf(", and %s more", figures.Counted(n, "fault", "faults"))
 		}
-		p.screen.Say("Note: the entry of app %s is left out, at %s: %s%s", name, first.Place, strings.ReplaceAll(first.What, "\n", " "), more)
+		next := ""
+		if first.Next != "" {
+			next = "; next: " + first.Next
+		}
+		p.screen.Say("Note: the entry of app %s is left out, at %s: %s%s%s", name, first.Place, strings.ReplaceAll(first.What, "\n", " "), more, next)
 	}
 }
 

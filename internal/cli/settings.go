@@ -194,7 +194,7 @@ func changesFrom(direct, fromFiles []string, ask secret.Asker) ([]settings.Chang
 		}
 		content, err := readInput(change.Value)
 		if err != nil {
-			return nil, fault.New(fault.Invalid, "check the path and its permissions", "the value of %s cannot be read: %s", change.Address, fault.As(err).What).With(err)
+			return nil, fault.At(fault.Invalid, fault.Place{File: change.Value}, "check the path and its permissions", "the value of %s cannot be read: %s", change.Address, fault.As(err).What).With(err)
 		}
 		line, _, _ := strings.Cut(string(content), "\n")
 		change.Value, change.Secret = strings.TrimSuffix(line, "\r"), true

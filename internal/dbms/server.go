@@ -259,19 +259,34 @@ func (c *Catalogue) Grants(a Account) Grants {
 // GrantsOf is Grants for the server's own spelling of an account.
 func (c *Catalogue) GrantsOf(currentUser string) Grants { return c.Grants(ParseAccount(currentUser)) }
 
-// OwnNames are a character set and a collation as the server calls them: utf8 and
-// utf8mb3 are the same, and a server lists one of the two (MySQL Reference Manual, "The
-// utf8 Character Set"; MariaDB, "Supported Character Sets and Collations").
+// OwnNames are a character set and a collation as the server calls them, which lists one
+// of utf8 and utf8mb3.
 func (c *Catalogue) OwnNames(charset, collation string) (ownCharset, ownCollation string) {
-	for _, names := range [][2]string{{"utf8", "utf8mb3"}, {"utf8mb3", "utf8"}} {
-		if charset == names[0] && !c.HasCharset(charset) && c.HasCharset(names[1]) {
-			if rest, has := strings.CutPrefix(collation, names[0]+"_"); has {
-				collation = names[1] + "_" + rest
+	if c.HasCharset(charset) {
+		return charset, collation
+	}
+	for _, own := range c.Collations {
+		if SameCharset(own, charset) {
+			if rest, has := strings.CutPrefix(collation, charset+"_"); has {
+				collation = own + "_" + rest
 			}
-			return names[1], collation
+			return own, collation
 		}
 	}
 	return charset, collation
+}
+
+// SameCharset compares names of character sets: utf8 and utf8mb3 are the same (MySQL
+// Reference Manual, "The utf8 Character Set"; MariaDB, "Supported Character Sets and
+// Collations").
+func SameCharset(a, b string) bool {
+	real := func(name string) string {
+		if name = strings.ToLower(name); name == "utf8" {
+			return "utf8mb3"
+		}
+		return name
+	}
+	return real(a) == real(b)
 }
 
 // HasCharset reports whether the server knows a character set.

@@ -174,12 +174,12 @@ func isRemark(line string) bool {
 // doubtOf says that the word for a family is not known.
 func doubtOf(family string, others []string) string {
 	if len(others) > 1 {
-		return fmt.Sprintf("put in what the application calls %s: %s?", title(family), strings.Join(others, ", "))
+		return fmt.Sprintf("put in what the application calls %s: %s?", Title(family), strings.Join(others, ", "))
 	}
-	return "put in what the application calls " + title(family)
+	return "put in what the application calls " + Title(family)
 }
 
-// pathWords are the folders and files of code, for named.
+// path notes a file of code by its folders and its name.
 func (d *driverWords) path(name string) {
 	d.name(strings.TrimSuffix(name, path.Ext(name)), name)
 }

@@ -15,7 +15,7 @@ import (
 // there.
 type Extension struct {
 	Name     string `json:"name"`
-	Optional bool   `json:"optional,omitempty"` // the code asks whether it is there
+	Optional bool   `json:"optional,omitempty"` // nothing says that the application cannot do without
 	Why      string `json:"why"`
 	Place    Place  `json:"place"`
 }

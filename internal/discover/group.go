@@ -377,7 +377,7 @@ func (g *group) judge() {
 	if g.family == familyOther {
 		points(-4, "its driver is none of MariaDB, MySQL or PostgreSQL")
 	} else if g.family != "" {
-		points(2, "its %s is that of %s", g.familyBy, title(g.family))
+		points(2, "its %s is that of %s", g.familyBy, Title(g.family))
 	}
 	if g.foreign = g.about(); g.foreign != "" && uses < 2*sureUse {
 		// $mail['db']['host'] may be the database of a mail program.

@@ -106,7 +106,7 @@ func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
 func arranged(all []*Script, family string) []*Script {
 	for _, s := range all {
 		if s.LeftOut == "" && family != "" && s.DBMS != "" && s.DBMS != family {
-			s.LeftOut = "it is for " + title(s.DBMS)
+			s.LeftOut = "it is for " + Title(s.DBMS)
 		}
 	}
 	leaveOutTwins(all)
@@ -225,8 +225,8 @@ func (s *Script) lacks(prefix string) bool {
 	return s.PrefixToken == "" && len(s.makes) > 0
 }
 
-// title is a family's name for people.
-func title(family string) string {
+// Title is a family's name for people.
+func Title(family string) string {
 	switch family {
 	case familyMySQL:
 		return "MariaDB or MySQL"

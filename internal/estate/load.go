@@ -64,21 +64,15 @@ func Find(folder string) (string, error) {
 
 // Load reads, completes and validates an estate file. The error holds every
 // fault found, each with its place; nothing has been touched.
-func (l Loader) Load(path string) (*Estate, error) {
-	path, err := filepath.Abs(path)
-	if err != nil {
-		return nil, err
-	}
-	source, err := l.readSource(path)
-	if err != nil {
-		return nil, err
-	}
-	return l.LoadText(path, source)
-}
+func (l Loader) Load(path string) (*Estate, error) { return whole(l.LoadSome(path)) }
 
 // LoadText is Load of a text that is, or is to become, the file at path.
 func (l Loader) LoadText(path string, source []byte) (*Estate, error) {
-	e, err := l.LoadSomeText(path, source)
+	return whole(l.LoadSomeText(path, source))
+}
+
+// whole takes the faults in entries of apps for errors, too.
+func whole(e *Estate, err error) (*Estate, error) {
 	if err == nil && len(e.Broken) > 0 {
 		return nil, e.allFaults()
 	}

@@ -100,6 +100,7 @@ func (p *Proposal) compose() {
 	if p.options.Settings != "" {
 		_ = p.preferSettings(p.options.Settings) // New has seen that it is there
 	}
+	p.elsewhere = p.phpGoesElsewhere()
 	w := &writer{}
 	p.meant = nil
 	p.writeServer(w)
@@ -141,28 +142,21 @@ func (p *Proposal) fromEstate(path string) string {
 func (p *Proposal) writeServer(w *writer) {
 	remark := ""
 	if families := p.Findings.DBMS; len(families) > 0 {
-		remark = "made for " + familyTitle(families[0].Name) + ": " + families[0].Reasons[0]
+		remark = "made for " + discover.Title(families[0].Name) + ": " + families[0].Reasons[0]
 		for _, other := range families[1:] {
-			remark += "; " + familyTitle(other.Name) + ": " + other.Reasons[0]
+			remark += "; " + discover.Title(other.Name) + ": " + other.Reasons[0]
 		}
 	}
 	if p.Server == "" {
 		p.Missing = "no server is known that it could use"
 		if len(p.Findings.DBMS) > 0 {
-			p.Missing += ": it is made for " + familyTitle(p.Findings.DBMS[0].Name)
+			p.Missing += ": it is made for " + discover.Title(p.Findings.DBMS[0].Name)
 		}
 		w.line("# server: NAME", p.Missing)
 		return
 	}
 	w.line("server: "+scalar(p.Server), remark)
 	p.meant.add("server", p.Server)
-}
-
-func familyTitle(family string) string {
-	if family == "postgresql" {
-		return "PostgreSQL"
-	}
-	return "MariaDB or MySQL"
 }
 
 // writeDatabaseLine writes the database's name, and how the application wants it made if
@@ -214,7 +208,7 @@ func (p *Proposal) writeDatabase(w *writer) {
 	w.line("accounts:", "")
 	w.line("  - name: "+account, "with the rights called structure")
 	meant := facts{{"name", account}}
-	if p.phpGoesElsewhere() && !p.writesSocket() {
+	if p.elsewhere && !p.writesSocket() {
 		hosts := []string{"localhost", "127.0.0.1"}
 		w.line("    client_hosts: ["+strings.Join(hosts, ", ")+"]", "PHP takes localhost for another socket than the server's, so it comes over TCP")
 		meant.add("client_hosts", hosts)
@@ -450,7 +444,7 @@ func (p *Proposal) writesSocket() bool {
 // is not the usual one, or not known to be, and not mentioned where it is and the file has
 // no place for it.
 func (p *Proposal) forServer(values []discover.Value) []discover.Value {
-	unusual := p.phpGoesElsewhere()
+	unusual := p.elsewhere
 	if p.options.Estate != nil && p.options.Estate.Servers[p.Server] != nil {
 		server := p.options.Estate.Servers[p.Server]
 		unusual = unusual || server.PortForApps() != server.DBMS.DefaultPort()
@@ -460,7 +454,7 @@ func (p *Proposal) forServer(values []discover.Value) []discover.Value {
 		switch {
 		case v.Role == settings.Port && unusual && v.Doubt != "" && !v.Expression:
 			v.Doubt = ""
-		case v.Role == settings.Socket && v.Doubt != "" && !v.Expression && !v.Absent && p.phpGoesElsewhere():
+		case v.Role == settings.Socket && v.Doubt != "" && !v.Expression && !v.Absent && p.elsewhere:
 			v.Doubt = ""
 		case v.Absent && v.Doubt != "":
 			continue

@@ -96,6 +96,8 @@ type Proposal struct {
 	servers []server
 	meant   facts
 	host    host.Host
+	// elsewhere: PHP takes localhost for another socket than the chosen server's.
+	elsewhere bool
 }
 
 // server is one that the application could use.

@@ -230,11 +230,11 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tell(*wrong)
 		return "", false
 	}
-	if want := wanted.Charset; login.Charset != "" && !sameCharset(session.Charset, want) {
+	if want := wanted.Charset; login.Charset != "" && !dbms.SameCharset(session.Charset, want) {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingConnectionCharset, On: s.File, Place: r.placeOfFact(path, s.Values, "charset"),
 			Facts: fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want), Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
 	}
-	tables, err := r.lookAtTables(ctx, server, session.Database)
+	tables, err := r.lookAtTables(ctx, server, wanted)
 	if err != nil {
 		r.tellFault(stepLogin, err)
 		return "", false
@@ -306,25 +306,14 @@ func (r *run) fileOf(s *estate.Settings) string {
 	return ""
 }
 
-// sameCharset takes utf8 for its real name.
-func sameCharset(a, b string) bool {
-	real := func(name string) string {
-		if name = strings.ToLower(name); name == "utf8" {
-			return "utf8mb3"
-		}
-		return name
-	}
-	return real(a) == real(b)
-}
-
 // lookAtTables counts the tables that a login sees, and names those that are not as the
 // database is.
-func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database string) (tables int, err error) {
-	contents, err := server.Contents(ctx, database)
+func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database *estate.Database) (tables int, err error) {
+	contents, err := server.Contents(ctx, database.Name)
 	if err != nil {
 		return 0, err
 	}
-	for _, t := range contents[database].Tables {
+	for _, t := range contents[database.Name].Tables {
 		if !t.View {
 			tables++
 		}
@@ -332,7 +321,7 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database 
 	if tables == 0 {
 		return 0, nil
 	}
-	deviations, err := server.Deviations(ctx, database)
+	deviations, err := server.Deviations(ctx, database.Name)
 	if err != nil || len(deviations) == 0 {
 		return tables, err
 	}
@@ -342,7 +331,7 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database 
 		}
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingTableCollation, On: d.Table,
 			Facts:  fmt.Sprintf("%s has another character set or collation than its database: %s", d.Table, d.Collation),
-			Remedy: "ALTER TABLE " + d.Table + " CONVERT TO CHARACTER SET " + r.app.Database.Charset + ", after a look at the data"})
+			Remedy: "ALTER TABLE " + d.Table + " CONVERT TO CHARACTER SET " + database.Charset + " COLLATE " + database.Collation + ", after a look at the data"})
 	}
 	return tables, nil
 }

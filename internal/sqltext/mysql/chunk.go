@@ -1,6 +1,8 @@
 package mysql
 
 import (
+	"strings"
+
 	"yellowfield/internal/sqltext"
 	"yellowfield/internal/wordset"
 )
@@ -50,7 +52,7 @@ func (c *chunk) begin(tokens sqltext.Tokens, d sqltext.Dialect) {
 	first := tokens.At(0)
 	transaction := first.Is("BEGIN") && (len(tokens) == 1 || tokens.At(1).Is("WORK"))
 	c.program = (head.Verb == "CREATE" || head.Verb == "ALTER") && programs[head.Object]
-	c.whole = first.Kind == sqltext.Word && compounds[head.Verb] || first.Is("BEGIN") && !transaction ||
+	c.whole = compounds[keyword(first)] || first.Is("BEGIN") && !transaction ||
 		tokens.At(1).IsPunct(':') || head.Object == "PACKAGE"
 }
 
@@ -64,20 +66,26 @@ func (c *chunk) count(tokens sqltext.Tokens) {
 		case t.Is("BEGIN"), t.Is("CASE") && !tokens.At(i-1).Is("END"):
 			c.blocks++
 			c.body = c.body || t.Is("BEGIN")
-		case t.Is("END") && endsBlock(tokens.At(i+1)):
+		case t.Is("END") && !uncounted[keyword(tokens.At(i+1))]:
 			c.blocks--
 		}
 	}
 	c.whole = c.whole || c.blocks < 0
 }
 
-func endsBlock(next sqltext.Token) bool {
-	for _, other := range []string{"IF", "LOOP", "REPEAT", "WHILE", "FOR"} {
-		if next.Is(other) {
-			return false
-		}
+// uncounted stand behind END where it ends something else than a block or a CASE.
+var uncounted = wordset.Of("IF LOOP REPEAT WHILE FOR")
+
+// holders are words of a program that holds statements without a block, or declares
+// something before it.
+var holders = wordset.Of("CASE LOOP REPEAT WHILE IS AS DECLARE")
+
+// keyword is a token as the sets of words have it; empty for one that is no word.
+func keyword(t sqltext.Token) string {
+	if t.Kind != sqltext.Word {
+		return ""
 	}
-	return true
+	return strings.ToUpper(string(t.Text))
 }
 
 // holdsStatements reports whether a program may hold statements otherwise than in a block
@@ -88,9 +96,7 @@ func holdsStatements(tokens sqltext.Tokens) bool {
 		switch {
 		case t.Is("BEGIN"):
 			return false
-		case t.Is("IF") && !exists, t.Is("CASE"), t.Is("LOOP"), t.Is("REPEAT"), t.Is("WHILE"), t.Is("IS"), t.Is("AS"), t.Is("DECLARE"):
-			return true
-		case t.Is("FOR") && !tokens.At(i+1).Is("EACH"):
+		case t.Is("IF") && !exists, holders[keyword(t)], t.Is("FOR") && !tokens.At(i+1).Is("EACH"):
 			return true
 		}
 	}
