@@ -99,6 +99,7 @@ func TestProposalsRun(t *testing.T) {
 					continue
 				}
 				assert.Regexp(t, `verified +login|waiting +settings`, out, "%s on %s", name, product)
+				assert.NotContains(t, out, "not InnoDB with", "%s on %s", name, product)
 				out, code = run("verify", app)
 				assert.Zero(t, code, "%s on %s:\n%s", name, product, out)
 				if page := pageOf(archive); page != "" && !strings.Contains(out, "waiting       settings") {

@@ -469,7 +469,7 @@ func (r *run) deviating(ctx context.Context, d *estate.Database, survey *load.Su
 	for _, t := range contents[d.Name].Tables {
 		charset, _, _ := strings.Cut(t.Collation, "_")
 		otherEngine := !strings.EqualFold(t.Engine, "InnoDB")
-		if t.View || t.Engine == "" || !made[t.Name] || !otherEngine && charset == d.Charset { // some products have one kind of tables only
+		if t.View || t.Engine == "" || !made[t.Name] || !otherEngine && dbms.SameCharset(charset, d.Charset) { // some products have one kind of tables only
 			continue
 		}
 		found = append(found, t.Name+" ("+t.Engine+", "+t.Collation+")")
