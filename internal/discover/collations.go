@@ -18,6 +18,9 @@ type Asked struct {
 	Place     Place  `json:"place"` // where it says so
 }
 
+// askable are the character sets that both products have, by all of their names.
+var askable = wordset.Of("utf8mb4 utf8mb3 utf8 latin1 ascii ucs2 utf16 utf32")
+
 // usualCollation is what a database gets where nothing is said.
 const usualCollation = "utf8mb4_unicode_ci"
 
@@ -80,8 +83,10 @@ func askedFor(t *tree, c *code, scripts []*Script) *Asked {
 		asked.Charset, _, _ = strings.Cut(asked.Collation, "_")
 	}
 	switch {
-	case asked == nil, asked.Collation == usualCollation, !charsets[asked.Charset], asked.Collation == "" && asked.Charset == "utf8mb4":
+	case asked == nil, asked.Collation == usualCollation, !askable[asked.Charset], asked.Collation == "" && asked.Charset == "utf8mb4":
 		return nil
+	case asked.Collation != "" && !strings.HasPrefix(asked.Collation, asked.Charset+"_"):
+		return nil // no server has the two together
 	case asked.Collation == "" && asked.Charset == "latin1":
 		asked.Collation = "latin1_swedish_ci" // its own default
 	case asked.Collation == "":
