@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"path"
 	"regexp"
 	"slices"
@@ -44,6 +43,7 @@ type Script struct {
 	fills     map[string]bool     // tables it puts rows into
 	refers    map[string][]string // a table to those that its foreign keys refer to
 	needsRows map[string]bool     // tables whose rows its rows refer to
+	reads     map[string]bool     // files that it has the stock client read in its place
 	alters    bool                // tables
 	unbound   bool                // it puts rows in while foreign keys are not checked
 	routines  bool
@@ -87,14 +87,14 @@ func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
 		if ctx.Err() != nil {
 			return nil, fault.Stopped(ctx.Err())
 		}
-		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}}
+		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}}
 		s.byName()
 		switch {
 		case s.LeftOut != "":
 		case t.sizes[name] > longestScript:
 			s.LeftOut = errTooLong.Error()
 		default:
-			s.read(ctx, func(string) (*os.File, error) { return t.open(name) })
+			s.read(ctx, t)
 		}
 		found = append(found, s)
 	}
@@ -109,6 +109,7 @@ func arranged(all []*Script, family string) []*Script {
 			s.LeftOut = "it is for " + Title(s.DBMS)
 		}
 	}
+	leaveOutRead(all)
 	leaveOutTwins(all)
 	leaveOutSeries(all)
 	leaveOutCrowd(all)
@@ -159,6 +160,17 @@ func leaveOutSeries(all []*Script) {
 		}
 		for _, s := range list {
 			s.LeftOut = ForUpgrades
+		}
+	}
+}
+
+// leaveOutRead leaves out the scripts that another one has read in its place.
+func leaveOutRead(all []*Script) {
+	for _, a := range all {
+		for _, b := range all {
+			if a.LeftOut == "" && b != a && a.reads[b.File] {
+				b.LeftOut = a.File + " reads it"
+			}
 		}
 	}
 }
@@ -272,8 +284,12 @@ var errTooLong = errors.New("it is too long to be looked at")
 // read reads the script as the importer would, without a server. A script that
 // cannot be split, such as one for another server, gives what comes before the
 // fault.
-func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) {
-	source := script.Source{Path: s.File, Opener: open, Name: s.File}
+func (s *Script) read(ctx context.Context, t *tree) {
+	source := script.Source{Path: s.File, Opener: t.open, Name: s.File, Include: func(from, named string) (script.Included, error) {
+		file, err := t.included(from, named)
+		s.reads[file] = true
+		return script.Included{Path: file, Name: file, Opener: t.open}, err
+	}}
 	head, err := source.Head(ctx, 1<<20)
 	if err != nil {
 		s.LeftOut = fault.As(err).What
@@ -324,6 +340,17 @@ func (s *Script) read(ctx context.Context, open func(string) (*os.File, error)) 
 	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
 	}
+}
+
+// included is the file of the tree that a script has read by a name, taken from its own
+// folder or from the tree's.
+func (t *tree) included(from, named string) (name string, err error) {
+	for _, name := range []string{path.Join(path.Dir(from), named), path.Clean(named)} {
+		if t.has(name) {
+			return name, nil
+		}
+	}
+	return "", fault.New(fault.Invalid, "name the files one by one", "there is no file %s", named)
 }
 
 // each hands every statement of a script to take, in PostgreSQL's SQL or in the
@@ -458,8 +485,8 @@ func (a *AccountScript) take(statement sqltext.Statement) bool {
 }
 
 var (
-	mysqlSigns      = regexp.MustCompile("(?i)\\bengine\\s*=|\\bauto_increment\\b|`\\w+`|\\bunsigned\\b|\\btinyint\\b|\\bmediumtext\\b|\\bdelimiter\\b")
-	postgreSQLSigns = regexp.MustCompile(`(?i)\b(?:big)?serial\b|\bbytea\b|\bnextval\s*\(|\bcharacter varying\b|\btimestamp with(?:out)? time zone\b|\bset search_path\b|\$\$|\bowner to\b|^copy .* from stdin|::\w+|\bplpgsql\b|\btimestamptz\b|\bjsonb\b`)
+	mysqlSigns      = regexp.MustCompile("(?i)\\bengine\\s*=|\\bauto_increment\\b|`\\w+`|\\bunsigned\\b|\\btinyint\\b|\\bmediumtext\\b|\\bdelimiter\\b|(?m:^source[ \\t]+\\S+\\.sql)")
+	postgreSQLSigns = regexp.MustCompile(`(?i)\b(?:big)?serial\b|\bbytea\b|\bnextval\s*\(|\bcharacter varying\b|\btimestamp with(?:out)? time zone\b|\bset search_path\b|\$\$|\bowner to\b|(?m:^copy .* from stdin)|(?m:^\\ir?[ \t])|::\w+|\bplpgsql\b|\btimestamptz\b|\bjsonb\b`)
 	otherSigns      = regexp.MustCompile(`(?i)\bautoincrement\b|\bpragma\b|\bvarchar2\b|\bnvarchar\b|\bidentity\s*\(\s*1|^go\s*$|\bnumber\s*\(\s*\d+\s*\)`)
 )
 

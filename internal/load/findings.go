@@ -9,6 +9,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
+	"yellowfield/internal/sqltext/window"
 )
 
 // Findings gather what a first pass has to say.
@@ -54,7 +55,7 @@ func (f *Findings) Each(ctx context.Context, next func() (sqltext.Statement, err
 
 // Place is that of a statement.
 func (f *Findings) Place(s sqltext.Statement) fault.Place {
-	return fault.Place{File: f.name, Line: s.Line, Column: s.Column}
+	return s.Place(f.name)
 }
 
 // Note counts a finding of one kind.
@@ -89,6 +90,17 @@ func (f *Findings) Touches(s sqltext.Statement, name, how string) {
 func (f *Findings) Removes(s sqltext.Statement, name string) {
 	if f.target.Holds[name] {
 		f.Refuse(s, "the script removes or empties "+name+", which was there before", "export and remove it yourself if it is not needed, or import into an empty database")
+	}
+}
+
+// Included notes the files that a script has read in its place.
+func (f *Findings) Included(files []*window.Included) {
+	for _, file := range files {
+		if file.Text == nil {
+			f.Note(file.At, "passed over: "+file.Name+", which the list of scripts has", "")
+		} else {
+			f.Note(file.At, "read in this place: "+file.Name, "")
+		}
 	}
 }
 

@@ -93,7 +93,7 @@ func Excerpt(line string, statement sqltext.Statement, place fault.Place) string
 
 // Located gives an error that no server spoke the place of the statement that met it.
 func Located(name string, s sqltext.Statement, line string, err error) error {
-	place := fault.Place{File: name, Line: s.Line, Column: s.Column}
+	place := s.Place(name)
 	f := fault.As(err)
 	located := fault.At(f.Class, place, f.Next, "%s", f.What).With(err)
 	located.Excerpt = Excerpt(line, s, place)

@@ -105,5 +105,5 @@ func resume(name string, reader sqltext.Reader, content *script.Content, at sqlt
 // Changed is the error for a statement of a run that is not what it was in the first
 // pass.
 func Changed(name string, s sqltext.Statement) error {
-	return fault.At(fault.Failed, fault.Place{File: name, Line: s.Line, Column: s.Column}, "run the import again", "the script has changed while it was read")
+	return fault.At(fault.Failed, s.Place(name), "run the import again", "the script has changed while it was read")
 }

@@ -119,6 +119,14 @@ type wantedScript struct {
 
 // scripts are those of the estate file, or those named on the command line.
 func (r *run) scripts() []*wantedScript {
+	scripts := r.namedScripts()
+	for _, s := range scripts {
+		s.Include = r.includes(scripts)
+	}
+	return scripts
+}
+
+func (r *run) namedScripts() []*wantedScript {
 	var scripts []*wantedScript
 	asked := load.Options{}
 	if r.options.Import != nil {

@@ -15,6 +15,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
@@ -28,6 +29,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 	"yellowfield/internal/sqltext"
+	"yellowfield/internal/sqltext/window"
 )
 
 // Source is one script.
@@ -45,6 +47,16 @@ type Source struct {
 	// Retarget drops statements that make or choose a database of a fixed
 	// name, and takes that name out of qualified names.
 	Retarget bool
+	// Include finds the file that a script has the stock client read in its place;
+	// from is the path of the file that names it. With nil the command is refused.
+	Include func(from, named string) (Included, error)
+}
+
+// Included is a file that a script names to be read in its place.
+type Included struct {
+	Path, Name string                              // as in Source
+	Opener     func(path string) (*os.File, error) // as in Source
+	Passed     bool                                // it is not to be read here
 }
 
 // BinaryEncoding is the encoding of a script whose bytes are not checked: dumps
@@ -299,7 +311,65 @@ func Read[R sqltext.Reader](ctx context.Context, s Source, newReader func(name s
 	if s.PrefixToken != "" {
 		reader.ReplacePrefix(s.PrefixToken, s.Prefix)
 	}
+	if s.Include != nil {
+		files := &including{ctx: ctx, script: s, content: content, within: []string{s.Path}}
+		reader.Follow(files.open)
+		closeScript := content.close
+		content.close = func() {
+			for len(files.opened) > 0 {
+				files.leave()
+			}
+			closeScript()
+		}
+	}
 	return reader, content, nil
+}
+
+// deepest is how many files may be read within one another, and mostIncluded how many in
+// all: files that name each other many times over would be read for ever.
+const (
+	deepest      = 8
+	mostIncluded = 1000
+)
+
+// including opens the files that a script names, and knows those it is in.
+type including struct {
+	ctx     context.Context
+	script  Source
+	content *Content
+	within  []string // paths
+	opened  []*Content
+	read    int
+}
+
+func (i *including) open(named string) (*window.Included, error) {
+	found, err := i.script.Include(i.within[len(i.within)-1], named)
+	if err != nil || found.Passed {
+		return &window.Included{Name: found.Name}, err
+	}
+	if slices.Contains(i.within, found.Path) {
+		return nil, fault.New(fault.Invalid, "remove the line", "%s is being read already, and would be read for ever", found.Name)
+	}
+	if len(i.within) > deepest {
+		return nil, fault.New(fault.Invalid, "name the files one by one under import", "%s stands %d files deep within one another, and %d are followed", found.Name, len(i.within), deepest)
+	}
+	if i.read++; i.read > mostIncluded {
+		return nil, fault.New(fault.Invalid, "name the files one by one under import", "more than %d files are read in the script's place", mostIncluded)
+	}
+	source := i.script
+	source.Path, source.Name, source.Opener = found.Path, found.Name, found.Opener
+	file, err := source.Open(i.ctx)
+	if err != nil {
+		return nil, err
+	}
+	i.content.Plain = nil // places in one file are no longer those of the script
+	i.within, i.opened = append(i.within, found.Path), append(i.opened, file)
+	return &window.Included{Name: found.Name, Text: file, Close: i.leave}, nil
+}
+
+func (i *including) leave() {
+	i.opened[len(i.opened)-1].Close()
+	i.within, i.opened = i.within[:len(i.within)-1], i.opened[:len(i.opened)-1]
 }
 
 // Spool keeps what comes from a stream in a file that only its owner can read,

@@ -7,7 +7,13 @@
 // would do is for internal/load to judge.
 package sqltext
 
-import "io"
+import (
+	"cmp"
+	"io"
+
+	"yellowfield/internal/fault"
+	"yellowfield/internal/sqltext/window"
+)
 
 // Statement is one statement of a script, without its delimiter.
 type Statement struct {
@@ -21,6 +27,9 @@ type Statement struct {
 	// Line and Column of the first character, from 1; columns count
 	// characters, not bytes.
 	Line, Column int
+	// File is the name of the file that the statement stands in, where the script
+	// has the stock client read it in its place; empty for the script itself.
+	File string
 	// Dialect is how the server reads this statement, given the sql_mode that
 	// the script has set before it.
 	Dialect Dialect
@@ -32,6 +41,11 @@ type Statement struct {
 
 // Head tells what the beginning of the statement says.
 func (s Statement) Head() Head { return ParseHead(s.Text, s.Dialect) }
+
+// Place is where the statement stands; name is the script's.
+func (s Statement) Place(name string) fault.Place {
+	return fault.Place{File: cmp.Or(s.File, name), Line: s.Line, Column: s.Column}
+}
 
 // WithoutText is the statement's place alone, to be kept when the text is no longer
 // valid.
@@ -59,6 +73,14 @@ type Reader interface {
 	// ReplacePrefix writes prefix wherever the script says token, outside string
 	// literals and comments. It must be called before Next.
 	ReplacePrefix(token, prefix string)
+	// Follow has the reader go on in the files that a script has the stock client
+	// read in its place. It must be called before Next; without it such a command
+	// is refused like the others. Offsets count on through those files, so that
+	// the script cannot be read again at a mark once it has left its own.
+	Follow(open func(named string) (*window.Included, error))
+	// Included are the files that were read so far in a script's place, or passed
+	// over.
+	Included() []*window.Included
 }
 
 // Mark is a place in a script from which it can be read on: where a statement

@@ -269,6 +269,7 @@ func (c *checker) finish() {
 	c.runs.Close(true)
 	s := c.Survey
 	s.Length = c.script.BytesRead()
+	c.Included(c.script.Included())
 	if c.inTransaction {
 		s.OneByOne = c.source.Name + ": the script ends in a transaction it does not commit"
 	}

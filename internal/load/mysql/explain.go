@@ -68,7 +68,7 @@ func (e *engine) warnedMain(ctx context.Context, v verdict) error {
 func (e *engine) remark(remark []string, at sqltext.Statement) {
 	code, _ := strconv.Atoi(remark[1])
 	if !idle[code] {
-		e.Warn(code, strings.TrimSpace(atRow.ReplaceAllString(remark[2], "")), fault.Place{File: e.source.Name, Line: at.Line, Column: at.Column})
+		e.Warn(code, strings.TrimSpace(atRow.ReplaceAllString(remark[2], "")), at.Place(e.source.Name))
 	}
 }
 
@@ -96,7 +96,7 @@ var atLine = regexp.MustCompile(` at line (\d+)$`)
 // located gives a refused statement its place. The server counts lines from
 // the statement's first one, and only in messages about syntax.
 func located(name string, statement sqltext.Statement, err error) error {
-	place := fault.Place{File: name, Line: statement.Line, Column: statement.Column}
+	place := statement.Place(name)
 	const widest = 64 << 10 // bytes of a statement that are looked at
 	lines := strings.Split(string(statement.Text[:min(widest, len(statement.Text))]), "\n")
 	line := lines[0]

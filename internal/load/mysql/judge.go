@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms/mysql"
-	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
@@ -129,7 +128,7 @@ func (j *judge) lookClosely(v verdict) verdict {
 	}
 	edits := unqualify(tokens, j.own)
 	if v.kind != change {
-		edits = append(edits, j.translate(tokens, fault.Place{File: j.source.Name, Line: s.Line, Column: s.Column})...)
+		edits = append(edits, j.translate(tokens, s.Place(j.source.Name))...)
 	}
 	if v.text = edited(v.text, edits); len(edits) > 0 {
 		tokens = sqltext.Scan(v.text, s.Dialect)

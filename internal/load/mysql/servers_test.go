@@ -108,9 +108,10 @@ func (h *testServer) target(t *testing.T, database string) *Importer {
 }
 
 // stock gives a script to the server's own client; the error is what it said.
-func (h *testServer) stock(t *testing.T, database string, script []byte) error {
+func (h *testServer) stock(t *testing.T, database string, script []byte, options ...string) error {
 	t.Helper()
 	client := oracle.Client(h.Socket, h.root, appUser, database)
+	client.Args = append(client.Args, options...)
 	client.Env = append(os.Environ(), "MYSQL_PWD="+appPassword)
 	client.Stdin = bytes.NewReader(script)
 	if out, err := client.CombinedOutput(); err != nil {

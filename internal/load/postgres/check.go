@@ -34,6 +34,7 @@ func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (
 	}
 	c.runs.Close(true)
 	c.Survey.Length = script.BytesRead()
+	c.Included(script.Included())
 	for _, passed := range script.Passed() {
 		c.NoteUsual(passed.Place, "passed over: "+passed.Name+", which is for the stock client")
 	}

@@ -167,7 +167,7 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 		return err
 	}
 	clear(e.tables)
-	e.sending = fault.Place{File: e.source.Name, Line: s.Line, Column: s.Column}
+	e.sending = s.Place(e.source.Name)
 	if err := e.main.Send(ctx, text, e.Changed); err != nil {
 		return err
 	}
@@ -305,7 +305,7 @@ func (e *engine) flush(ctx context.Context) error {
 		return err
 	}
 	first := e.message.pieces[0].parts[0]
-	e.sending = fault.Place{File: e.source.Name, Line: first.Line, Column: first.Column}
+	e.sending = first.Place(e.source.Name)
 	if e.options.Fast && !e.inTransaction && !e.rowsOpen {
 		if err := e.send(ctx, "BEGIN"); err != nil {
 			return err
@@ -355,7 +355,7 @@ func (e *engine) copy(ctx context.Context, v verdict) error {
 		// transaction, which building its keys would have to look up.
 		v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
 	}
-	e.sending = fault.Place{File: e.source.Name, Line: v.Line, Column: v.Column}
+	e.sending = v.Place(e.source.Name)
 	return sendCopy(ctx, e.main, e.script, v, e.tableOf(v), &e.Ledger)
 }
 

@@ -21,7 +21,7 @@ var copyLine = regexp.MustCompile(`^COPY .*, line (\d+)`)
 // the statement's text the server points; negative where the statement was sent
 // by itself, so that the error says it.
 func located(name string, s sqltext.Statement, err error, offset int) error {
-	place := fault.Place{File: name, Line: s.Line, Column: s.Column}
+	place := s.Place(name)
 	var spoken *dbms.ServerError
 	if !errors.As(err, &spoken) {
 		return load.Located(name, s, firstLine(s.Text), err)

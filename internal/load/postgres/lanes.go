@@ -154,7 +154,7 @@ func (l *lane) give(ctx context.Context, bytes int64, s sqltext.Statement, do fu
 	settings := len(l.pool.settings)
 	l.bytes += bytes
 	l.waiting.Add(1)
-	place := fault.Place{File: l.pool.e.source.Name, Line: s.Line, Column: s.Column}
+	place := s.Place(l.pool.e.source.Name)
 	s.Text = bytesOfHead(s.Text)
 	replay := slices.Clone(l.pool.settings[:settings])
 	l.work <- func() {

@@ -113,10 +113,14 @@ func (r *Reader) skipGap() error {
 	for {
 		if !r.Ensure(1) {
 			r.Consume(r.Pos)
-			if errors.Is(r.Err, io.EOF) {
+			if !errors.Is(r.Err, io.EOF) {
+				return r.SourceError()
+			}
+			if !r.Leave() {
 				return io.EOF
 			}
-			return r.SourceError()
+			begun = 0
+			continue
 		}
 		c := r.Buf[r.Pos]
 		switch {
@@ -175,8 +179,8 @@ func (r *Reader) skipBlockComment() error {
 }
 
 // clientCommand deals with a line that is meant for the stock client and not
-// for the server. DELIMITER is obeyed; the others have no meaning here or
-// reach outside the database, and are refused by name.
+// for the server. DELIMITER is obeyed, and so is source where files are followed; the
+// others have no meaning here or reach outside the database, and are refused by name.
 func (r *Reader) clientCommand() (bool, error) {
 	r.Ensure(64)
 	line, _, _ := bytes.Cut(r.Buf[r.Pos:min(len(r.Buf), r.Pos+64)], []byte{'\n'})
@@ -197,6 +201,9 @@ func (r *Reader) clientCommand() (bool, error) {
 		r.setDelimiter(fields[0])
 		return true, nil
 	}
+	if (name == "source" || strings.HasPrefix(name, `\.`)) && r.Follows() {
+		return true, r.enter(name)
+	}
 	if clientCommands[name] || len(word) > 1 && word[0] == '\\' {
 		if word[0] == '\\' {
 			name = string(word[:2])
@@ -204,6 +211,24 @@ func (r *Reader) clientCommand() (bool, error) {
 		return false, r.refuseCommand(r.Pos, name)
 	}
 	return false, nil
+}
+
+// enter goes on in the file that source or its short form \. names: all that stands
+// behind it on the line, without a delimiter (MySQL Reference Manual, "mysql Client
+// Commands").
+func (r *Reader) enter(command string) error {
+	start := r.Pos
+	r.SkipLine()
+	line := string(r.Buf[start:r.Pos])
+	if command[0] == '\\' {
+		command = `\.`
+	}
+	named := strings.TrimSpace(line[len(command):])
+	named = strings.TrimSpace(strings.TrimSuffix(named, string(r.delimiter)))
+	if named == "" || strings.Contains(named, string(r.delimiter)) {
+		return fault.At(fault.Invalid, r.PlaceAt(start), "give it a line of its own, with one file", "%s needs the name of a file, and nothing behind it", command)
+	}
+	return r.Enter(start, named)
 }
 
 // clientCommands are the words that the stock clients take for themselves at
@@ -389,5 +414,5 @@ func (r *Reader) seeTokens(name []byte) {
 // statement cuts Buf[:end] into a Statement.
 func (r *Reader) statement(end int) sqltext.Statement {
 	raw, text := r.Cut(end)
-	return sqltext.Statement{Text: text, Offset: r.Offset, Size: len(raw), Line: r.Line, Column: r.Column}
+	return sqltext.Statement{Text: text, Offset: r.Offset, Size: len(raw), File: r.File(), Line: r.Line, Column: r.Column}
 }

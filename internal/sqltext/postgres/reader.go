@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"regexp"
 	"strings"
 
 	"yellowfield/internal/fault"
@@ -112,10 +113,13 @@ func (r *Reader) skipGap() error {
 	for {
 		if !r.Ensure(1) {
 			r.Consume(r.Pos)
-			if errors.Is(r.Err, io.EOF) {
+			if !errors.Is(r.Err, io.EOF) {
+				return r.SourceError()
+			}
+			if !r.Leave() {
 				return io.EOF
 			}
-			return r.SourceError()
+			continue
 		}
 		switch c := r.Buf[r.Pos]; {
 		case window.IsSpace(c):
@@ -131,6 +135,12 @@ func (r *Reader) skipGap() error {
 			}
 		case c == '\\':
 			r.Consume(r.Pos)
+			if entered, err := r.enter(); entered || err != nil {
+				if err != nil {
+					return err
+				}
+				continue
+			}
 			if _, err := r.command(); err != nil {
 				return err
 			}
@@ -414,6 +424,24 @@ var passedCommands = map[string]bool{
 // passedVariables are variables of the client that a script may set.
 var passedVariables = map[string]bool{"ON_ERROR_STOP": true, "ON_ERROR_ROLLBACK": true, "ECHO": true, "ECHO_HIDDEN": true, "QUIET": true, "VERBOSITY": true, "SHOW_CONTEXT": true, "FETCH_COUNT": true, "AUTOCOMMIT": true, "SINGLELINE": true, "SINGLESTEP": true}
 
+// includes is a command that names a file, which may stand in single quotes.
+var includes = regexp.MustCompile(`^\\(?:ir?|include(?:_relative)?)[ \t]+(?:'([^'\\]+)'|([^\s'"\\:]+))\s*$`)
+
+// enter goes on in the file that \i or \ir names at Pos, where files are followed.
+func (r *Reader) enter() (entered bool, err error) {
+	if !r.Follows() {
+		return false, nil
+	}
+	start := r.Pos
+	r.SkipLine()
+	m := includes.FindSubmatch(r.Buf[start:r.Pos])
+	if m == nil {
+		r.Pos = start
+		return false, nil
+	}
+	return true, r.Enter(start, string(append(m[1], m[2]...)))
+}
+
 // command deals with a backslash command: to the end of its line it is the
 // client's. ends reports that it ends the statement before it (\g).
 func (r *Reader) command() (ends bool, err error) {
@@ -458,7 +486,7 @@ func (r *Reader) statement(end int) sqltext.Statement {
 		r.Buf = own
 	}
 	raw, text := r.Cut(end)
-	s := sqltext.Statement{Text: text, Offset: r.Offset, Size: len(raw), Line: r.Line, Column: r.Column, Dialect: dialect}
+	s := sqltext.Statement{Text: text, Offset: r.Offset, Size: len(raw), File: r.File(), Line: r.Line, Column: r.Column, Dialect: dialect}
 	s.Dialect.NoBackslashEscapes = r.plainQuotes
 	return s
 }

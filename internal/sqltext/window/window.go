@@ -37,6 +37,29 @@ type Window struct {
 	name    string // of the file, for errors
 	src     io.Reader
 	longest int // bytes of a statement, and of what stands between two
+
+	open     func(named string) (*Included, error)
+	outer    []outer // the files around the one that is read
+	included []*Included
+}
+
+// Included is a file that a script has the stock client read in its place.
+type Included struct {
+	Name string      // for messages
+	At   fault.Place // of the command
+	// Text is nil for a file that is passed over.
+	Text io.Reader
+	// Close is called behind the last statement of the file.
+	Close func()
+}
+
+// outer is a file in which another one is read.
+type outer struct {
+	name         string
+	src          io.Reader
+	err          error
+	rest         []byte
+	line, column int
 }
 
 // ReadAhead is the size of one read: large enough that the cost of a system
@@ -103,6 +126,66 @@ func (r *Window) Ensure(n int) bool {
 		got, r.Err = r.src.Read(r.Buf[len(r.Buf):cap(r.Buf)])
 		r.Buf = r.Buf[:len(r.Buf)+got]
 	}
+	return true
+}
+
+// Follow has the files read that the script names; see sqltext.Reader.
+func (r *Window) Follow(open func(named string) (*Included, error)) { r.open = open }
+
+// Included are the files of which the script made use so far.
+func (r *Window) Included() []*Included { return r.included }
+
+// Follows reports whether files are read in the script's place.
+func (r *Window) Follows() bool { return r.open != nil }
+
+// File is the name of the file that is read in the script's place; empty for the
+// script itself.
+func (r *Window) File() string {
+	if len(r.outer) == 0 {
+		return ""
+	}
+	return r.name
+}
+
+// Enter goes on in the file that the command at a place of Buf names; the command is
+// all that stands before Pos.
+func (r *Window) Enter(at int, named string) error {
+	place := r.PlaceAt(at)
+	file, err := r.open(named)
+	if err != nil {
+		f := fault.As(err)
+		return fault.At(f.Class, place, f.Next, "%s", f.What).With(err)
+	}
+	file.At = place
+	r.included = append(r.included, file)
+	r.Consume(r.Pos)
+	if file.Text == nil {
+		return nil
+	}
+	r.outer = append(r.outer, outer{r.name, r.src, r.Err, r.Buf, r.Line, r.Column})
+	r.Restart(file.Text, r.Offset, 1, 1)
+	r.name = file.Name
+	r.SkipMark()
+	return nil
+}
+
+// Leave goes back behind the command that named the file whose end was reached; false
+// where it was the script's own end.
+func (r *Window) Leave() bool {
+	if len(r.outer) == 0 {
+		return false
+	}
+	for i := len(r.included) - 1; i >= 0; i-- {
+		if file := r.included[i]; file.Close != nil {
+			file.Close()
+			file.Close = nil
+			break
+		}
+	}
+	around := r.outer[len(r.outer)-1]
+	r.outer = r.outer[:len(r.outer)-1]
+	r.Restart(around.src, r.Offset, around.line, around.column)
+	r.name, r.Err, r.Buf = around.name, around.err, around.rest
 	return true
 }
 
