@@ -111,7 +111,7 @@ func TestProposalsRun(t *testing.T) {
 					pages++
 				}
 			}
-			least := map[dbms.Product][2]int{dbms.MariaDB: {40, 14}, dbms.PostgreSQL: {10, 3}}[product]
+			least := map[dbms.Product][2]int{dbms.MariaDB: {58, 24}, dbms.PostgreSQL: {14, 4}}[product]
 			assert.GreaterOrEqual(t, written, least[0])
 			assert.GreaterOrEqual(t, pages, least[1])
 		})

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/ini"
 )
 
 // fromCode finds settings files that are not there, and of which no sample is:
@@ -20,12 +21,15 @@ func fromCode(t *tree, c *code) []*Candidate {
 	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
 		mentions := c.mentions[base]
 		plain, may := maySet(base)
-		if !may || plain != base || !slices.ContainsFunc(settings.Words(base), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
+		if !may || plain != base {
 			continue
 		}
 		target, read, written := c.absent(t, mentions)
-		if target == "" || written == nil && !c.inInstaller(mentions) {
-			continue // what is not there and is written nowhere is not the file
+		if !slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
+			continue
+		}
+		if target == "" || written == nil && (!c.inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
+			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
 		}
 		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP", words: &c.words, schemes: map[string]string{}}
 		switch {
@@ -73,6 +77,9 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 			case target != "" && read != nil && written != nil:
 				override.File, override.InstallerMakes = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
+			case target != "" && read != nil && defaults.forbids && defaults.mayBegin():
+				override.File, override.Add = target, true
+				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
 			case target == "":
 				there, found := c.resolve(t, defaults.File, base)
 				if !found || !t.has(there) {
@@ -87,6 +94,11 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 		}
 	}
 	return more
+}
+
+// mayBegin reports whether another file can say the same with nothing else in it.
+func (c *Candidate) mayBegin() bool {
+	return c.Syntax == ini.Syntax.Name || !slices.ContainsFunc(c.Values, func(v Value) bool { return !strings.HasPrefix(v.Address, "$") })
 }
 
 // inInstaller reports whether code of an installer mentions a file, as it does when it

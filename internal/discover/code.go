@@ -36,12 +36,14 @@ type code struct {
 	fixed     []Place // where code logs in with literal values
 	texts     []embedded
 	words     driverWords
+	tables    tablesInCode
 	// collations are those that the code allows, where it lists them.
 	collations *listed
 	// constants are those that are defined to be paths, and readConstants those that
 	// are handed to something that reads a file.
 	constants     map[string]constant
 	readConstants map[string]string // and by what
+	deletes       map[string]bool   // paths, as the code has them, of files that it deletes
 }
 
 // constant is a path that the code defines.
@@ -241,7 +243,7 @@ var (
 var systemFolder = regexp.MustCompile(`^/(?:etc|opt|usr|var|srv|home)/`)
 
 // fileName is a string that names a settings file, as code has it.
-var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
+var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties|tpl|tmpl|template)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
 
 // dsnPart finds what goes into the parts of a data source name that code puts
 // together, by a dot or within the string.
@@ -257,12 +259,12 @@ var dsnRoles = map[string]settings.Role{
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
 	return logs || readers[function] || writers[function] || askers[function] || environers[function] ||
-		function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || extensionOf(function) != ""
+		function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
 }
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, readConstants: map[string]string{}}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, readConstants: map[string]string{}, deletes: map[string]bool{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -341,8 +343,20 @@ func (c *code) file(name string, read *codeFile) {
 	}
 	for _, use := range read.Uses {
 		place := Place{name, use.Line}
+		opens := use.Function == "unlink" || readers[use.Function] || writers[use.Function] || askers[use.Function]
 		for _, argument := range use.Arguments {
+			if opens && argument.Traced != nil {
+				argument = *argument.Traced
+				if text := joined(argument); text != "" {
+					argument.Pieces = append(slices.DeleteFunc(slices.Clone(argument.Pieces), func(p php.Piece) bool { return p.Address == "" }), php.Piece{Text: text})
+					read.Literals = append(read.Literals, php.Literal{Text: text, Line: use.Line})
+				}
+			}
 			for _, piece := range argument.Pieces {
+				if use.Function == "unlink" {
+					c.deletes[piece.Text] = true
+					continue
+				}
 				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
 					handed[piece.Text] = use.Function
 					from[piece.Text] = upwards(argument)
@@ -352,7 +366,7 @@ func (c *code) file(name string, read *codeFile) {
 					}
 				}
 			}
-			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && (readers[use.Function] || writers[use.Function] || askers[use.Function]) && c.readConstants[constantName(pieces[0].Address)] == "" {
+			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && opens && c.readConstants[constantName(pieces[0].Address)] == "" {
 				c.readConstants[constantName(pieces[0].Address)] = use.Function
 			}
 		}
@@ -375,6 +389,9 @@ func (c *code) file(name string, read *codeFile) {
 		place := Place{name, literal.Line}
 		if own && !asksFor[handed[literal.Text]] && handed[literal.Text] != "extension_loaded" {
 			c.words.take(name, literal.Text)
+		}
+		if own {
+			c.tables.take(place, literal)
 		}
 		switch {
 		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
@@ -416,6 +433,26 @@ func (c *code) file(name string, read *codeFile) {
 			c.connect(Place{File: name}, dsnRoles[string(m[1])], address)
 		}
 	}
+}
+
+// joined is the path behind what an argument begins with, where it is put together from
+// several literals and nothing else.
+func joined(a php.Argument) string {
+	text, literals := "", 0
+	for i, piece := range a.Pieces {
+		if piece.Address != "" {
+			if i > 0 {
+				return ""
+			}
+			continue
+		}
+		text += piece.Text
+		literals++
+	}
+	if literals < 2 {
+		return ""
+	}
+	return text
 }
 
 func handedTo(handed map[string]string, function string) bool {

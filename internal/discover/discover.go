@@ -38,8 +38,10 @@ type Findings struct {
 	DBMS   []Family `json:"dbms"`
 	Prefix string   `json:"prefix,omitempty"`
 	// Database is how it is to be made on MariaDB or MySQL; nil where the usual will do.
-	Database   *Asked      `json:"database,omitempty"`
-	Installer  Installer   `json:"installer"`
+	Database  *Asked    `json:"database,omitempty"`
+	Installer Installer `json:"installer"`
+	// Lacking are tables that are used, and that nothing here makes.
+	Lacking    []Lacking   `json:"lacking,omitempty"`
 	Extensions []Extension `json:"extensions"`
 	// LogsInWithLiterals are lines of code that have a login in them, which no
 	// settings file can change.
@@ -56,6 +58,7 @@ type Findings struct {
 	// made from.
 	installerFiles []string
 	asked          *Asked
+	tables         *tablesInCode
 	extensions     func(best *Candidate, family string) []Extension
 }
 
@@ -137,6 +140,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if family == "" && len(f.DBMS) > 0 {
 		family = f.DBMS[0].Name
 	}
+	f.tables = &c.tables
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)
 	f.FitTo(family)
@@ -161,6 +165,7 @@ func (f *Findings) FitTo(family string) {
 	}
 	preferFamily(f.Settings, family)
 	f.Prefix = f.prefix()
+	f.Lacking = lacking(f.Import(), f.tables)
 	f.Database = nil
 	if family != familyPostgreSQL {
 		f.Database = f.asked
@@ -265,13 +270,17 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 	return list
 }
 
-// prefix is the table prefix: that of the settings, else what all tables of the
-// scripts begin with.
+// prefix is the table prefix: where the settings have a key for it, what all tables of a
+// script begin with, else the key's own value; and one of the application's name for a
+// script that has a token in its place.
 func (f *Findings) prefix() string {
 	imported := f.Import()
-	for _, s := range imported {
-		if s.prefix != "" {
-			return s.prefix
+	isPrefix := func(v Value) bool { return v.Role == settings.Prefix }
+	if len(f.Settings) > 0 && slices.ContainsFunc(f.Settings[0].Values, isPrefix) {
+		for _, s := range imported {
+			if s.prefix != "" {
+				return s.prefix
+			}
 		}
 	}
 	if len(f.Settings) > 0 && plainPrefix.MatchString(f.Settings[0].prefix) && !slices.ContainsFunc(imported, func(s *Script) bool { return s.lacks(f.Settings[0].prefix) }) {

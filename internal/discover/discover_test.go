@@ -2,8 +2,10 @@ package discover
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -66,6 +68,9 @@ func tell(f *Findings) string {
 			note += ", in doubt"
 		}
 		line("import %s%s", s.File, note)
+	}
+	for _, l := range f.Lacking {
+		line("lacks %s, used by %s", l.Table, l.Place)
 	}
 	for _, s := range f.Accounts() {
 		line("facts %s: %s %s %s", s.File, s.Account.Database, s.Account.User, s.Account.Charset)
@@ -147,6 +152,9 @@ func requireWritable(t *testing.T, folder string, found *Findings) {
 		source = best.Template
 	}
 	content, err := os.ReadFile(filepath.Join(folder, source))
+	if errors.Is(err, fs.ErrNotExist) && best.Add {
+		content, err = settings.Blank(source), nil
+	}
 	require.NoError(t, err)
 	file, err := settings.Parse(best.File, content)
 	require.NoError(t, err)

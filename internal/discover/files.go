@@ -41,6 +41,7 @@ type Candidate struct {
 	schemes  map[string]string // of these, by family
 	words    *driverWords
 	defaults bool // the file holds defaults by its name
+	forbids  bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
 	prefix     string // value of the table prefix
@@ -181,6 +182,11 @@ func (c *Candidate) address(role settings.Role) []string {
 	return nil
 }
 
+// forbidsEditing is what the head of a file says that every new version replaces.
+var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)`)
+
+const longestHead = 2 << 10
+
 // readCandidates reads one file that exists.
 func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate {
 	plain, _ := maySet(name)
@@ -189,6 +195,10 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		return nil
 	}
 	seen := candidateFor(t, c, name, plain)
+	if seen.template == "" && forbidsEditing.Match(content[:min(len(content), longestHead)]) {
+		seen.defaults, seen.forbids = true, true
+		seen.reasons = append(seen.reasons, "its head says that it is not to be edited")
+	}
 	const mostComments = 600
 	comments := bytes.Count(content, []byte("\n#")) + bytes.Count(content, []byte("//")) + bytes.Count(content, []byte("\n;"))
 	keys, twins := readKeys(file, c, seen.named && comments < mostComments)
@@ -275,7 +285,7 @@ func keysInBlocks(content []byte, c *code) []key {
 type place struct {
 	seen, target, template string
 	named                  bool // its name is that of a settings file
-	add, defaults          bool
+	add, defaults, forbids bool
 	isSample               bool
 	score                  float64
 	reasons                []string
@@ -290,12 +300,14 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		return settingsNames[w] || strings.HasSuffix(w, "config") || strings.HasSuffix(w, "conf")
 	}) || !isCode(plain)
 	_, isSample := settings.PlainName(path.Base(name))
+	filled := ""
 	if isSample && c.isDefaults(name, plain) {
-		isSample = false
+		filled, isSample = c.filledInto(t, name)
 	}
 	if isSample {
 		p.named = true
 		plain = c.withoutFamily(plain)
+		p.target = cmp.Or(filled, p.target)
 	}
 	folders := settings.Words(path.Dir(name))
 	if !isSample && slices.ContainsFunc(folders, func(w string) bool { return sampleFolders[w] }) {
@@ -415,6 +427,36 @@ func (c *code) resolve(t *tree, sample, base string) (target string, found bool)
 	return target, target != ""
 }
 
+// filledInto is the one settings file that the code which reads a template writes.
+func (c *code) filledInto(t *tree, template string) (target string, found bool) {
+	for _, reads := range c.mentions[path.Base(template)] {
+		if !readers[reads.verb] {
+			continue
+		}
+		for base, mentions := range c.mentions {
+			if _, may := maySet(base); !may {
+				continue
+			}
+			for _, m := range mentions {
+				if m.File != reads.File || !writers[m.verb] {
+					continue
+				}
+				for _, at := range m.places() {
+					switch {
+					case strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] || at == template:
+						continue
+					case target != "" && target != at:
+						return "", false
+					}
+					target = at
+					break
+				}
+			}
+		}
+	}
+	return target, target != ""
+}
+
 // environment counts the keys of a group that code reads as environment
 // variables.
 func (p place) environment(file *settings.File, g *group, c *code) (n int) {
@@ -433,7 +475,7 @@ func (p place) environment(file *settings.File, g *group, c *code) (n int) {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, fromSample: p.isSample, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"
@@ -489,6 +531,10 @@ func (g *group) values(role settings.Role, k key) []Value {
 			v.Text = settings.Shown(k.Setting)
 			v.Doubt = cmp.Or(v.Doubt, "it names no driver yet")
 		}
+	case settings.Host:
+		if hostAndPort.MatchString(k.Value) {
+			v.Text = "{host}:{port}"
+		}
 	case settings.Socket:
 		if k.Value == "" || k.commented || k.Kind == syntax.Null {
 			v.Doubt = "it is empty, and localhost is enough in most cases"
@@ -504,6 +550,9 @@ func (g *group) values(role settings.Role, k key) []Value {
 	}
 	return []Value{v}
 }
+
+// hostAndPort is a host with its port behind it, which the application takes apart.
+var hostAndPort = regexp.MustCompile(`^[\w.-]+:\d+$`)
 
 // dsnParts are the parts of a data source name with their roles.
 var dsnParts = []struct {

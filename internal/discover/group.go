@@ -64,7 +64,8 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		case k.Role == settings.Driver && k.Vague:
 			return
 		}
-		if k.Role != "" && k.Kind != syntax.Boolean {
+		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
+		if k.Role != "" && (k.Kind != syntax.Boolean || nothing) {
 			k.uses = c.goesInto(s.Address, k.Role)
 			keys = append(keys, k)
 		} else if role := c.roleOf(s.Address); role != "" && k.Kind != syntax.Boolean {

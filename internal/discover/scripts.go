@@ -279,6 +279,9 @@ func (s *Script) byName() {
 var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?|insert\\s+(?:ignore\\s+)?into\\s+)[`\"]?" +
 	`(#__|@\w+@_?|@\w*?_|\{\{?\$?[\w.]+\}?\}_?|%%?\w+%%?_?|\[\[?\w+\]\]?_?|<\w+>_?|\$\{?\w+?\}?_|:\w+?:_?|(?:TABLE_?)?PREFIX_|DB_?PREFIX_?)`)
 
+// standIn is what stands for the prefix of tables while scripts are looked at.
+const standIn = "prefixtoken_"
+
 var errTooLong = errors.New("it is too long to be looked at")
 
 // read reads the script as the importer would, without a server. A script that
@@ -301,9 +304,8 @@ func (s *Script) read(ctx context.Context, t *tree) {
 	if family := dialectOf(head); family != "" && (s.DBMS == "" || family == familyOther) {
 		s.DBMS = family
 	}
-	const prefix = "prefixtoken_"
 	if s.PrefixToken != "" {
-		source.PrefixToken, source.Prefix = s.PrefixToken, prefix
+		source.PrefixToken, source.Prefix = s.PrefixToken, standIn
 	}
 	only := true // makes nothing but a database and accounts
 	account := &AccountScript{}

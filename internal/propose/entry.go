@@ -321,6 +321,13 @@ func (p *Proposal) writeImport(w *writer) {
 		}
 	}
 	w.rows(rows)
+	for i, lacking := range p.Findings.Lacking {
+		if i == shownScripts {
+			w.line("# and "+figures.Counted(len(p.Findings.Lacking)-i, "further table", "further tables")+" that no script here makes", "")
+			break
+		}
+		w.line("# no script here makes the table "+oneLine(lacking.Table), oneLine(lacking.Place.String())+" uses it")
+	}
 	if left > shownScripts {
 		w.line("# not imported: "+figures.Counted(left-shownScripts, "further script", "further scripts"), "")
 	}

@@ -86,6 +86,10 @@ func (r *run) planSettingsFile(ctx context.Context, s *estate.Settings) error {
 	case absent && r.app.MadeByInstaller(s):
 		r.plan.tell(Row{Step: stepSettings, Outcome: Waiting, Facts: s.File + ": its installer writes it"})
 		return nil
+	case absent && s.Template == "" && s.Add && settings.Blank(path) != nil:
+		if file, err = settings.Parse(path, settings.Blank(path)); err != nil {
+			return err
+		}
 	case absent && s.Template == "":
 		return r.Estate.Fault(fault.Invalid, r.settingsPath(s)+".file", "write template: PATH, or list the file under installer if the application writes it",
 			"the settings file %s does not exist, and nothing says what to make it from", s.File)

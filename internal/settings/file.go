@@ -46,6 +46,19 @@ func Parse(path string, source []byte) (*File, error) {
 	return parse(path, language, source)
 }
 
+// Blank is the content of a file that sets nothing yet, by its name; nil where none is
+// known.
+func Blank(path string) []byte {
+	plain, _ := PlainName(filepath.Base(path))
+	switch strings.ToLower(filepath.Ext(plain)) {
+	case ".php", ".inc":
+		return []byte("<?php\n")
+	case ".ini", ".env":
+		return []byte{}
+	}
+	return nil
+}
+
 // choose tells the syntax of a file by its content, and by its name where that
 // is not enough: an INI file may hide behind a line of PHP that ends it for a
 // browser.

@@ -21,6 +21,9 @@ type Argument struct {
 	// between them, in their order.
 	Pieces []Piece
 	Source string
+	// Traced is the argument with values in place of the variables that were given them
+	// in a row of statements before; nil where none was.
+	Traced *Argument
 }
 
 // Piece is a literal text or an address.
@@ -63,6 +66,9 @@ type Declared struct {
 type Literal struct {
 	Text string
 	Line int
+	// Begins says that more is joined to it by dots, and Gaps that it is what was joined
+	// so, and that other operands were left out of it.
+	Begins, Gaps bool
 }
 
 // ReadCode reads code. wanted chooses the functions whose uses are kept, by
@@ -91,15 +97,23 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	const perToken, atLeast = 20, 10_000
 	f.most = perToken*len(f.tokens) + atLeast
 	var code Code
+	variables := newTrace()
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {
+		case f.isKind(0, punct):
+			variables.mark(f.text(0))
+		case f.isKind(0, variable):
+			if name, value, adds, inBranch, ok := f.assigned(); ok {
+				variables.set(name, value, adds, inBranch)
+			}
 		case f.isKind(0, singleQuoted), f.isKind(0, doubleQuoted):
-			code.Literals = append(code.Literals, Literal{loosely(f.text(0)), lines[f.pos]})
-			if joined := f.concatenation(); joined != "" {
-				code.Literals = append(code.Literals, Literal{joined, lines[f.pos]})
+			joined, gaps := f.concatenation()
+			code.Literals = append(code.Literals, Literal{Text: loosely(f.text(0)), Line: lines[f.pos], Begins: joined != ""})
+			if joined != "" {
+				code.Literals = append(code.Literals, Literal{Text: joined, Line: lines[f.pos], Gaps: gaps})
 			}
 		case f.isKind(0, heredoc):
-			code.Literals = append(code.Literals, Literal{strings.ReplaceAll(heredocBody(f.text(0)), `\$`, "$"), lines[f.pos]})
+			code.Literals = append(code.Literals, Literal{Text: strings.ReplaceAll(heredocBody(f.text(0)), `\$`, "$"), Line: lines[f.pos]})
 		case f.isKind(0, word):
 			name := strings.ToLower(f.text(0))
 			name = name[strings.LastIndexByte(name, '\\')+1:]
@@ -107,6 +121,7 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 				name = "->" + name
 			}
 			if definers[name] {
+				variables.mark(name)
 				code.Defines = append(code.Defines, f.defined()...)
 				code.Declares = append(code.Declares, f.returned()...)
 				continue
@@ -130,6 +145,11 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			default:
 				use.Arguments = f.arguments()
 			}
+			for i, a := range use.Arguments {
+				if traced := variables.resolve(a); traced.Source != a.Source {
+					use.Arguments[i].Traced = &traced
+				}
+			}
 			code.Uses = append(code.Uses, use)
 			f.pos = start // calls inside the arguments count, too
 		}
@@ -152,7 +172,8 @@ func (f *finder) defined() []string {
 	return []string{strings.ToLower(f.text(n))}
 }
 
-// returned is the value of a function without parameters whose body is one return.
+// returned is the value of a function without parameters whose body is one return, or
+// puts together what it returns in statements in a row.
 func (f *finder) returned() []Declared {
 	start := f.pos
 	defer func() { f.pos = start }()
@@ -165,13 +186,32 @@ func (f *finder) returned() []Declared {
 	if f.is(0, ":") { // its type
 		f.skipTo("{", ";")
 	}
-	if !f.is(0, "{") || !f.is(1, "return") {
+	if !f.is(0, "{") {
 		return nil
 	}
-	f.pos += 2
+	f.pos++
+	variables := newTrace()
+	for f.isKind(0, variable) {
+		set, value, adds, inBranch, ok := f.assigned()
+		if !ok {
+			return nil
+		}
+		variables.set(set, value, adds, inBranch)
+		f.skipStatement()
+	}
+	if !f.is(0, "return") {
+		return nil
+	}
+	f.pos++
 	from := f.pos
 	f.skipTo(";", "}")
-	return []Declared{{name, f.argument(from, f.pos)}}
+	value := variables.resolve(f.argument(from, f.pos))
+	for _, piece := range value.Pieces {
+		if strings.HasPrefix(piece.Address, "$") && !strings.HasPrefix(piece.Address, "$this->") {
+			return nil
+		}
+	}
+	return []Declared{{name, value}}
 }
 
 // constant is what stands behind const: a name, or a type and a name, and a value.
@@ -263,10 +303,10 @@ func loosely(literal string) string {
 }
 
 // concatenation joins the literals of a chain of dots that begins here; empty
-// where none does.
-func (f *finder) concatenation() string {
+// where none does. gaps tells that other operands stand between them.
+func (f *finder) concatenation() (joined string, gaps bool) {
 	if f.pos > 0 && f.is(-1, ".") || !f.is(1, ".") {
-		return ""
+		return "", false
 	}
 	start := f.pos
 	defer func() { f.pos = start }()
@@ -274,6 +314,8 @@ func (f *finder) concatenation() string {
 	for !f.endOfStatement() && !f.is(0, ",") && !f.is(0, ")") && !f.is(0, "]") && !f.is(0, "}") {
 		if f.isKind(0, singleQuoted) || f.isKind(0, doubleQuoted) {
 			b.WriteString(loosely(f.text(0)))
+		} else if !f.is(0, ".") {
+			gaps = true
 		}
 		if f.is(0, "(") || f.is(0, "[") || f.is(0, "{") {
 			f.skipBracket()
@@ -281,7 +323,7 @@ func (f *finder) concatenation() string {
 			f.pos++
 		}
 	}
-	return b.String()
+	return b.String(), gaps
 }
 
 // heredocBody is a heredoc without its first and its last line.

@@ -1,0 +1,95 @@
+package discover
+
+import (
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"yellowfield/internal/settings/php"
+	"yellowfield/internal/wordset"
+)
+
+// Lacking is a table that is used, and that nothing here makes.
+type Lacking struct {
+	Table string `json:"table"`
+	Place Place  `json:"place"` // of one use
+}
+
+// tablesInCode are the tables that the SQL in the application's code uses and makes.
+type tablesInCode struct {
+	uses  map[string]Place
+	makes map[string]bool
+	// others says that the code makes tables whose names it puts together.
+	others bool
+}
+
+var (
+	// sqlInCode is SQL in capitals, as words for people never are.
+	sqlInCode  = regexp.MustCompile(`^\s*(?:SELECT\b(?s:.*)\bFROM|INSERT\b|REPLACE\s+INTO|UPDATE\b(?s:.*)\bSET|DELETE\s+FROM)\b`)
+	tableInSQL = regexp.MustCompile("\\b(?:FROM|JOIN|INTO|UPDATE)\\s+[`\"]?([A-Za-z_]\\w*)[`\"]?(?:[\\s,;)(]|$)")
+	tableMade  = regexp.MustCompile("(?i)\\bcreate\\s+(?:temporary\\s+)?table\\s+(?:if\\s+not\\s+exists\\s+)?[`\"]?([A-Za-z_]\\w*)?[`\"]?")
+	noTables   = wordset.Of("dual information_schema select lateral unnest generate_series")
+)
+
+// take takes a literal of the code.
+func (u *tablesInCode) take(place Place, literal php.Literal) {
+	text := literal.Text
+	for _, m := range tableMade.FindAllStringSubmatch(text, -1) {
+		u.makes[strings.ToLower(m[1])] = true
+		u.others = u.others || m[1] == ""
+	}
+	if literal.Gaps || !sqlInCode.MatchString(text) {
+		return
+	}
+	if literal.Begins { // with a name that may go on
+		text = strings.TrimRightFunc(text, func(c rune) bool { return c == '_' || unicode.IsLetter(c) || unicode.IsDigit(c) })
+	}
+	for _, m := range tableInSQL.FindAllStringSubmatch(text, -1) {
+		name := strings.ToLower(m[1])
+		if _, known := u.uses[name]; !known && !noTables[name] && !strings.HasPrefix(name, "pg_") && !strings.HasPrefix(name, "sqlite_") {
+			u.uses[name] = place
+		}
+	}
+}
+
+// lacking are the tables that imported scripts or the code use and nothing makes, by
+// their names; none where the scripts make no tables, or where most names in the code are
+// others than theirs, so that they cannot be compared.
+func lacking(imported []*Script, code *tablesInCode) []Lacking {
+	made := maps.Clone(code.makes)
+	found := map[string]Place{}
+	for _, s := range imported {
+		for table := range s.makes {
+			made[strings.ToLower(strings.TrimPrefix(table, standIn))] = true
+		}
+	}
+	if len(made) == len(code.makes) {
+		return nil
+	}
+	for _, s := range imported {
+		for table := range s.needs {
+			if name := strings.ToLower(strings.TrimPrefix(table, standIn)); !made[name] && s.Doubt == "" {
+				found[name] = Place{File: s.File}
+			}
+		}
+	}
+	inCode, shared := map[string]Place{}, 0
+	for name, place := range code.uses {
+		if made[name] {
+			shared++
+		} else {
+			inCode[name] = place
+		}
+	}
+	if !code.others && len(inCode) <= shared {
+		maps.Copy(inCode, found)
+		found = inCode
+	}
+	var list []Lacking
+	for _, name := range slices.Sorted(maps.Keys(found)) {
+		list = append(list, Lacking{name, found[name]})
+	}
+	return list
+}
