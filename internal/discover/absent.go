@@ -25,6 +25,9 @@ func fromCode(t *tree, c *code) []*Candidate {
 			continue
 		}
 		target, read, written := c.absent(t, mentions)
+		if written == nil {
+			written = c.besideText(mentions)
+		}
 		if !slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
 			continue
 		}
@@ -41,6 +44,7 @@ func fromCode(t *tree, c *code) []*Candidate {
 			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
 		}
 		candidate.valuesFromCode(t, c, target, written)
+		candidate.Alike = c.alike(t, mentions, target, written)
 		if len(candidate.Values) >= 3 {
 			found = append(found, candidate)
 		}
@@ -99,6 +103,33 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 // mayBegin reports whether another file can say the same with nothing else in it.
 func (c *Candidate) mayBegin() bool {
 	return c.Syntax == ini.Syntax.Name || !slices.ContainsFunc(c.Values, func(v Value) bool { return !strings.HasPrefix(v.Address, "$") })
+}
+
+// alike are the files of the same name that the code which writes one writes, too.
+func (c *code) alike(t *tree, mentions []mention, target string, written *mention) (files []string) {
+	for _, m := range mentions {
+		if written == nil || m.File != written.File || !writers[m.verb] || slices.Contains(m.places(), target) {
+			continue
+		}
+		for _, at := range m.places() {
+			if at != target && t.folders[path.Dir(at)] && t.sizes[at] == 0 && !slices.Contains(files, at) {
+				files = append(files, at)
+				break
+			}
+		}
+	}
+	return files
+}
+
+// besideText is the mention in a file of code that has a text of settings, too, and so
+// writes it by whatever function; nil for none.
+func (c *code) besideText(mentions []mention) *mention {
+	for i, m := range mentions {
+		if m.verb == "" && slices.ContainsFunc(c.texts, func(text embedded) bool { return text.File == m.File && strings.Contains(text.text, "<?php") }) {
+			return &mentions[i]
+		}
+	}
+	return nil
 }
 
 // inInstaller reports whether code of an installer mentions a file, as it does when it
@@ -184,7 +215,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) {
 	byRole := map[settings.Role]connect{}
 	for _, at := range read.connects {
 		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
-		if inInstaller || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
+		if inInstaller || at.local || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
 			continue
 		}
 		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {

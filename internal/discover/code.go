@@ -145,7 +145,7 @@ const (
 // places are where a mentioned file may be, from the application's folder, the
 // likeliest first.
 func (m mention) places() []string {
-	rest := strings.TrimLeft(m.path, "/")
+	rest := path.Clean(strings.TrimLeft(m.path, "/"))
 	folder := path.Dir(m.File)
 	if m.up >= 0 {
 		for range m.up {
@@ -204,6 +204,7 @@ type connect struct {
 	role     settings.Role
 	address  string
 	elements []string // of the address, in small letters
+	local    bool     // to the function around
 }
 
 // embedded is a text in the code that would be a file of settings.
@@ -258,7 +259,7 @@ var dsnRoles = map[string]settings.Role{
 // wanted chooses the uses that readCode keeps.
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
-	return logs || readers[function] || writers[function] || askers[function] || environers[function] ||
+	return logs || strings.Contains(function, "connect") || readers[function] || writers[function] || askers[function] || environers[function] ||
 		function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
 }
 
@@ -430,7 +431,7 @@ func (c *code) file(name string, read *codeFile) {
 			if before := m[0][:len(m[0])-len(m[2])]; before[len(before)-1] == '$' { // within the string
 				address = "$" + address
 			}
-			c.connect(Place{File: name}, dsnRoles[string(m[1])], address)
+			c.connect(Place{File: name}, dsnRoles[string(m[1])], address, read.Parameters[address])
 		}
 	}
 }
@@ -523,15 +524,41 @@ func (c *code) use(place Place, use php.Use) {
 		c.asked[first()] = true
 	default:
 		c.note(function, place)
+		if _, known := loginArguments[function]; !known && strings.Contains(function, "connect") {
+			c.handsOver(place, use)
+		}
 		if roles, logs := loginArguments[function]; logs {
 			for i, argument := range use.Arguments {
 				if _, literal := argument.Literal(); literal && i < len(roles) && roles[i] == settings.User {
 					c.fixed = append(c.fixed, place)
 				}
 				if i < len(roles) && roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
-					c.connect(place, roles[i], argument.Pieces[0].Address)
+					c.connect(place, roles[i], argument.Pieces[0].Address, argument.Parameter)
 				}
 			}
+		}
+	}
+}
+
+// handsOver takes a call of the application's own function to connect, if what it is given
+// says that it is a login.
+func (c *code) handsOver(place Place, use php.Use) {
+	given := map[settings.Role]string{}
+	for _, argument := range use.Arguments {
+		if len(argument.Pieces) != 1 || argument.Pieces[0].Address == "" || argument.Parameter {
+			continue
+		}
+		address := argument.Pieces[0].Address
+		if key := settings.ReadKey(address); key.Role != "" && given[key.Role] == "" {
+			given[key.Role] = address
+		}
+	}
+	if given[settings.Host] == "" || given[settings.User] == "" || given[settings.Password] == "" {
+		return
+	}
+	for _, role := range valueOrder {
+		if given[role] != "" {
+			c.connect(place, role, given[role], false)
 		}
 	}
 }
@@ -548,9 +575,9 @@ func (c *code) note(function string, place Place) {
 	}
 }
 
-func (c *code) connect(place Place, role settings.Role, address string) {
+func (c *code) connect(place Place, role settings.Role, address string, local bool) {
 	address = strings.ReplaceAll(address, `"`, "'")
-	c.connects = append(c.connects, connect{place, role, address, elements(address)})
+	c.connects = append(c.connects, connect{place, role, address, elements(address), local})
 }
 
 // elements are the names in an address, in small letters.

@@ -143,14 +143,14 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	f.tables = &c.tables
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)
-	f.FitTo(family)
+	f.FitTo(family, "")
 	f.Skipped, f.LogsInWithLiterals, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.outside
 	return f, nil
 }
 
-// FitTo fits settings, scripts and extensions to a family of servers, empty when
-// that is not known.
-func (f *Findings) FitTo(family string) {
+// FitTo fits settings, scripts and extensions to a family of servers and to the product
+// in it, each empty when that is not known.
+func (f *Findings) FitTo(family, product string) {
 	f.Scripts, f.Settings = []*Script{}, []*Candidate{}
 	for _, s := range f.scripts {
 		fitting := *s
@@ -160,6 +160,7 @@ func (f *Findings) FitTo(family string) {
 	for _, c := range f.candidates {
 		fitting := *c
 		fitting.Values = slices.Clone(c.Values)
+		fitting.product = product
 		fitting.fit(family)
 		f.Settings = append(f.Settings, &fitting)
 	}
@@ -307,7 +308,7 @@ func (f *Findings) installer(t *tree, c *code) {
 	for _, folder := range slices.Sorted(maps.Keys(t.folders)) {
 		words := settings.Words(path.Base(folder))
 		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(folder+"/", of) })
-		if !inside && len(words) <= 2 && slices.ContainsFunc(words, func(w string) bool { return installerWords[w] || w == "first" && len(words) == 2 }) && hasCode(t, folder) {
+		if !inside && len(words) <= 2 && slices.ContainsFunc(words, func(w string) bool { return installerWords[w] || w == "first" && len(words) == 2 }) && hasCode(t, folder) && (!strings.Contains(folder, "/") || isProgram(t, folder)) {
 			f.Installer.Files = append(f.Installer.Files, folder+"/")
 		}
 	}
@@ -334,6 +335,14 @@ func (f *Findings) fitInstaller() {
 	if !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(template, of) }) {
 		f.Installer.Files = append(f.Installer.Files, template)
 	}
+}
+
+// isProgram reports whether a browser would be sent into a folder, so that it is no mere
+// part of the code.
+func isProgram(t *tree, folder string) bool {
+	return slices.ContainsFunc(t.files, func(name string) bool {
+		return path.Dir(name) == folder && isCode(name) && (strings.HasPrefix(path.Base(name), "index.") || installerWords[strings.TrimSuffix(path.Base(name), path.Ext(name))])
+	})
 }
 
 // isPartOf reports whether other code of the application includes a file, so that it is

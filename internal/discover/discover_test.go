@@ -30,6 +30,9 @@ func tell(f *Findings) string {
 		if best.Template != "" {
 			line("template %s", best.Template)
 		}
+		for _, alike := range best.Alike {
+			line("and %s", alike)
+		}
 		if best.InstallerMakes {
 			line("the installer makes it")
 		}

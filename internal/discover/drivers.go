@@ -40,9 +40,10 @@ func (d *driverWords) name(text, where string) {
 type wordFound struct{ word, where string }
 
 // of finds what the application calls a family of servers, where it has called another
-// one, or the same, by was; comment stands beside the setting. The nearest place that
+// one, or the same, by was; comment stands beside the setting. A word of MariaDB's own is
+// for that product alone. The nearest place that
 // knows one counts; none is given where several words are as likely.
-func (d *driverWords) of(family, was, comment string) (found wordFound, others []string) {
+func (d *driverWords) of(family, product, was, comment string) (found wordFound, others []string) {
 	for _, place := range []func() map[string]wordFound{
 		func() map[string]wordFound { return wordsIn(family, comment) },
 		func() map[string]wordFound { return d.beside(family, was) },
@@ -50,7 +51,7 @@ func (d *driverWords) of(family, was, comment string) (found wordFound, others [
 		func() map[string]wordFound { return d.beside(family, "") },
 	} {
 		if words := place(); len(words) > 0 {
-			return chooseWord(words, was)
+			return chooseWord(words, product, was)
 		}
 	}
 	return wordFound{}, nil
@@ -117,15 +118,18 @@ func (d *driverWords) named(family, was string) map[string]wordFound {
 	return words
 }
 
+func isMariaDBs(word string) bool { return strings.Contains(strings.ToLower(word), "maria") }
+
 // chooseWord takes the only word, or the one that is written as was is: by PDO or not, in
 // capitals or not.
-func chooseWord(words map[string]wordFound, was string) (wordFound, []string) {
+func chooseWord(words map[string]wordFound, product, was string) (wordFound, []string) {
 	list := slices.Sorted(maps.Keys(words))
 	alike := func(same func(word string) bool) {
 		if fitting := slices.DeleteFunc(slices.Clone(list), func(word string) bool { return !same(word) }); len(fitting) > 0 {
 			list = fitting
 		}
 	}
+	alike(func(word string) bool { return isMariaDBs(word) == (product == "mariadb") })
 	if was != "" {
 		pdo := func(word string) bool { return strings.Contains(strings.ToLower(word), "pdo") }
 		alike(func(word string) bool { return pdo(word) == pdo(was) })

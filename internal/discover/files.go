@@ -33,10 +33,13 @@ type Candidate struct {
 	// InstallerMakes says that neither the file nor a sample is there, but that
 	// code reads or writes it.
 	InstallerMakes bool `json:"installer_makes,omitempty"`
+	// Alike are further files that the installer writes with the same text.
+	Alike []string `json:"alike,omitempty"`
 	// Add says that keys have to be added to a file that is there.
 	Add bool `json:"add,omitempty"`
 
 	family   string
+	product  string            // that it is fitted to, where that is known
 	also     []string          // families of its data source names in comments
 	schemes  map[string]string // of these, by family
 	words    *driverWords
@@ -375,10 +378,14 @@ func (c *code) withoutFamily(plain string) string {
 
 var familyInName = regexp.MustCompile(`[._-](?:mysqli?|mariadb|pgsql|postgres(?:ql)?|sqlite3?|sqlsrv|mssql)\b`)
 
-// isDefaults reports whether what looks like a sample is itself read by code,
-// which never asks for a copy of it.
+var runsIt = wordset.Of("include include_once require require_once")
+
+// isDefaults reports whether what looks like a sample is itself run by code, or read by
+// code that never asks for a copy of it.
 func (c *code) isDefaults(name, plain string) bool {
-	return len(c.mentions[plain]) == 0 && slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool { return readers[m.verb] })
+	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
+		return runsIt[m.verb] || len(c.mentions[plain]) == 0 && readers[m.verb]
+	})
 }
 
 var sampleFolders = wordset.Of("sample samples example examples dist template templates skel skeleton defaults default")
@@ -688,7 +695,7 @@ func (c *Candidate) fitDriver(v Value, family string) Value {
 	if familyOf(was) == "" {
 		was = ""
 	}
-	found, others := c.words.of(family, was, v.near)
+	found, others := c.words.of(family, c.product, was, v.near)
 	if found.word == "" {
 		v.Doubt, v.Wrong = doubtOf(family, others), was != ""
 		return v
@@ -712,7 +719,7 @@ func (c *Candidate) fitDSN(v Value, family string) Value {
 	scheme, _, _ := dsn.Get(v.was, dsn.Driver)
 	found, others := wordFound{c.schemes[family], "a comment beside it has it"}, []string(nil)
 	if found.word == "" {
-		found, others = c.words.of(family, scheme, v.near)
+		found, others = c.words.of(family, c.product, scheme, v.near)
 	}
 	if found.word == "" && family == familyMySQL && len(c.words.inFile) == 0 {
 		found = wordFound{"mysql", "it is the usual one, and the code names none"} // PostgreSQL has three

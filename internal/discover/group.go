@@ -97,11 +97,12 @@ const sureUse = 3
 // requestValue is an address that a request or a session fills.
 var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERVER)\b`)
 
-// roleOf is the role in which the very address goes into a login; empty for
-// none.
+// roleOf is the role in which the very address goes into a login, or the property of an
+// object that has what a class says; empty for none.
 func (c *code) roleOf(address string) settings.Role {
+	_, property, ofClass := strings.Cut(address, "::$")
 	for _, at := range c.connects {
-		if at.address == address && !strings.HasPrefix(address, "$this") {
+		if at.address == address && !strings.HasPrefix(address, "$this") || ofClass && at.address == "$this->"+property {
 			return at.role
 		}
 	}
@@ -322,6 +323,7 @@ func (g *group) gather(keys []key) {
 				continue
 			}
 			near := k.Container == g.container || strings.HasPrefix(g.container, k.Container) && k.Container != ""
+			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.OfDatabase() // among options of it
 			ofTables := role == settings.Prefix && (k.OfDatabase() || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
 			if near && (akin(g.stem, own.stem) || ofTables) || ofTables || near && k.OfDatabase() && role != settings.Host || k.uses == sureUse {
 				g.take(k)

@@ -421,7 +421,14 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 	w.rows(rows)
 	meant.add("values", values)
-	p.meant.add("settings", []any{meant})
+	files := []any{meant}
+	for _, alike := range chosen.Alike {
+		w.line("  - file: "+scalar(alike), "written with the same text")
+		w.line("    values:", "")
+		w.rows(rows)
+		files = append(files, facts{{"file", alike}, {"values", values}})
+	}
+	p.meant.add("settings", files)
 	if sure == 0 {
 		p.Missing = "none of its settings can be written without a look"
 	}
@@ -519,8 +526,13 @@ func (p *Proposal) writeInstaller(w *writer) {
 			}
 		}
 		if chosen != nil && chosen.InstallerMakes {
-			parts = append(parts, "settings: ["+scalar(chosen.File)+"]")
-			meant.add("settings", []string{chosen.File})
+			written := append([]string{chosen.File}, chosen.Alike...)
+			shown := make([]string, len(written))
+			for i, file := range written {
+				shown[i] = scalar(file)
+			}
+			parts = append(parts, "settings: ["+strings.Join(shown, ", ")+"]")
+			meant.add("settings", written)
 		}
 		p.meant.add("installer", meant)
 		w.line("installer: {"+strings.Join(parts, ", ")+"}", remark)

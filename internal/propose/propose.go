@@ -61,7 +61,7 @@ func (n NewServer) entry() (server, error) {
 		port := cmp.Or(n.Port, product.DefaultPort())
 		where, about = fmt.Sprintf("host: %s\nport: %d", scalar(n.Host), port), fmt.Sprintf("%s:%d", n.Host, port)
 	}
-	one := server{name: n.Name, family: product.Traits().Family, about: product.Title() + " at " + about,
+	one := server{name: n.Name, product: product, about: product.Title() + " at " + about,
 		entry: "dbms: " + n.DBMS + "\n" + where + "\nadmin: {}   # its usual administrator; else write user, and password: {file: PATH}\n"}
 	if product.Traits().LocalhostIsSocket {
 		one.socket = n.Socket
@@ -102,13 +102,15 @@ type Proposal struct {
 
 // server is one that the application could use.
 type server struct {
-	name   string
-	family string
-	entry  string // text of a new one; empty for one of the estate file
-	about  string
+	name    string
+	product dbms.Product
+	entry   string // text of a new one; empty for one of the estate file
+	about   string
 	// socket is where it listens, if PHP is to find it there by localhost.
 	socket string
 }
+
+func (s server) family() string { return s.product.Traits().Family }
 
 // New looks through the folder and makes a proposal.
 func New(ctx context.Context, o Options) (*Proposal, error) {
@@ -120,7 +122,7 @@ func New(ctx context.Context, o Options) (*Proposal, error) {
 	family := ""
 	for _, s := range p.servers {
 		if s.name == p.options.Server {
-			family = s.family
+			family = s.family()
 		}
 	}
 	if p.Findings, err = discover.Look(ctx, o.Folder, family); err != nil {
@@ -173,7 +175,7 @@ func (p *Proposal) knownServers(ctx context.Context) ([]server, error) {
 	if e := p.options.Estate; e != nil {
 		for _, name := range estate.Names(e.Servers) {
 			s := e.Servers[name]
-			one := server{name: name, family: s.DBMS.Traits().Family, about: s.DBMS.Title()}
+			one := server{name: name, product: s.DBMS, about: s.DBMS.Title()}
 			if s.DBMS.Traits().LocalhostIsSocket && s.SeenByApps == nil {
 				one.socket = s.Socket
 			}
@@ -256,7 +258,7 @@ func (p *Proposal) chooseServer() {
 	for _, s := range p.servers {
 		if s.name == p.Server {
 			p.NewServer = s.entry
-			p.Findings.FitTo(s.family)
+			p.Findings.FitTo(s.family(), string(s.product))
 		}
 	}
 }
@@ -314,7 +316,7 @@ func (p *Proposal) fitting() []server {
 	var fitting []server
 	for _, f := range p.Findings.DBMS { // the likeliest first
 		for _, s := range p.servers {
-			if s.family == f.Name {
+			if s.family() == f.Name {
 				fitting = append(fitting, s)
 			}
 		}

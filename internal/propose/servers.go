@@ -34,7 +34,7 @@ func findServers(ctx context.Context) []server {
 			name += "2"
 		}
 		found = append(found, server{
-			name: name, family: product.Traits().Family, about: product.Title() + " " + version + " at " + socket, socket: socket,
+			name: name, product: product, about: product.Title() + " " + version + " at " + socket, socket: socket,
 			entry: "dbms: " + string(product) + "\nsocket: " + scalar(socket) + "\nadmin: {user: root}   # logs in through the socket without a password; else add password: {file: PATH}\n",
 		})
 	}
@@ -43,11 +43,11 @@ func findServers(ctx context.Context) []server {
 		if !filepath.IsAbs(socket) { // the name of a host, or nothing
 			continue
 		}
-		if !postgres.Answers(ctx, socket) || slices.ContainsFunc(found, func(s server) bool { return s.family == string(dbms.PostgreSQL) }) {
+		if !postgres.Answers(ctx, socket) || slices.ContainsFunc(found, func(s server) bool { return s.family() == string(dbms.PostgreSQL) }) {
 			continue
 		}
 		found = append(found, server{
-			name: string(dbms.PostgreSQL), family: string(dbms.PostgreSQL), about: "PostgreSQL at " + socket,
+			name: string(dbms.PostgreSQL), product: dbms.PostgreSQL, about: "PostgreSQL at " + socket,
 			entry: "dbms: postgresql\nsocket: " + scalar(filepath.Dir(socket)) + "\nadmin: {user: postgres}   # logs in as the system's user of that name; else add password: {file: PATH}\n",
 		})
 	}

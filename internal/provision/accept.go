@@ -111,7 +111,7 @@ func (r *run) writeAccepted(s *estate.Settings, path string, acceptance Acceptan
 	if err != nil {
 		return err
 	}
-	if files.Exists(path) {
+	if files.Exists(path) && r.isWritten(path) {
 		return fault.At(fault.Protected, fault.Place{File: path}, "remove the file, or accept it as it is, without --text", "the settings file is there already")
 	}
 	attributes, err := r.attributesFor(path, true)

@@ -2,9 +2,11 @@ package provision
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/estate"
@@ -56,13 +58,25 @@ func (r *run) openScript(path string) (*os.File, error) {
 }
 
 // openSettings reads a settings file. A missing file comes back as an error that
-// errors.Is(err, fs.ErrNotExist).
+// errors.Is(err, fs.ErrNotExist), and so does an empty one that waits for the
+// application's installer.
 func (r *run) openSettings(path string) (*settings.File, error) {
 	content, err := r.read(path)
 	if err != nil {
 		return nil, err
 	}
+	waits := func(file string) bool { return r.app.InFolder(file) == path }
+	if slices.ContainsFunc(r.app.Installer.Settings, waits) && settings.IsBlank(content) {
+		return nil, unreadable(path, fmt.Errorf("it is empty, and its installer writes it: %w", fs.ErrNotExist))
+	}
 	return settings.Parse(path, content)
+}
+
+// isWritten reports whether a settings file is there and does not wait for the
+// application's installer.
+func (r *run) isWritten(path string) bool {
+	_, err := r.openSettings(path)
+	return !errors.Is(err, fs.ErrNotExist)
 }
 
 func (r *run) read(path string) ([]byte, error) {

@@ -34,7 +34,7 @@ func (r *run) checkLogins(ctx context.Context) {
 	}
 	for _, s := range r.app.Settings {
 		path := r.app.InFolder(s.File)
-		if files, err := r.files(); err == nil && !files.Exists(path) {
+		if !r.isWritten(path) {
 			r.checkPendingLogin(ctx, r.app.AccountOf(s), s.File+" is still to be written")
 			continue
 		}

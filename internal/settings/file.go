@@ -59,6 +59,12 @@ func Blank(path string) []byte {
 	return nil
 }
 
+// IsBlank reports whether a file holds nothing but what Blank would give it.
+func IsBlank(content []byte) bool {
+	text := strings.TrimSpace(strings.TrimPrefix(string(content[:min(len(content), 64)]), syntax.ByteOrderMark))
+	return len(content) < 64 && (text == "" || strings.EqualFold(strings.TrimSpace(strings.TrimSuffix(text, "?>")), "<?php"))
+}
+
 // choose tells the syntax of a file by its content, and by its name where that
 // is not enough: an INI file may hide behind a line of PHP that ends it for a
 // browser.

@@ -24,6 +24,8 @@ type Argument struct {
 	// Traced is the argument with values in place of the variables that were given them
 	// in a row of statements before; nil where none was.
 	Traced *Argument
+	// Parameter says that it is a parameter of the function around, or of its value.
+	Parameter bool
 }
 
 // Piece is a literal text or an address.
@@ -54,6 +56,8 @@ type Code struct {
 	// Declares are what stands for a value: constants behind const, and, as NAME(),
 	// functions without parameters that do nothing but return one.
 	Declares []Declared
+	// Parameters are the names of parameters of the functions that it makes.
+	Parameters map[string]bool
 }
 
 // Declared is a name with its value.
@@ -96,13 +100,17 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	}
 	const perToken, atLeast = 20, 10_000
 	f.most = perToken*len(f.tokens) + atLeast
-	var code Code
+	code := Code{Parameters: map[string]bool{}}
 	variables := newTrace()
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {
 		case f.isKind(0, punct):
 			variables.mark(f.text(0))
 		case f.isKind(0, variable):
+			if variables.heading != nil {
+				variables.heading[f.text(0)] = true
+				code.Parameters[f.text(0)] = true
+			}
 			if name, value, adds, inBranch, ok := f.assigned(); ok {
 				variables.set(name, value, adds, inBranch)
 			}
@@ -146,6 +154,7 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 				use.Arguments = f.arguments()
 			}
 			for i, a := range use.Arguments {
+				use.Arguments[i].Parameter = len(a.Pieces) == 1 && variables.isParameter(a.Pieces[0].Address)
 				if traced := variables.resolve(a); traced.Source != a.Source {
 					use.Arguments[i].Traced = &traced
 				}

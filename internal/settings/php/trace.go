@@ -1,16 +1,19 @@
 package php
 
+import "strings"
+
 // trace knows what variables hold where statements stand in a row: what is set in a
 // branch is not known behind it.
 type trace struct {
 	scopes  []scope
-	depth   int  // of braces
-	heading bool // between function and its body
+	depth   int             // of braces
+	heading map[string]bool // parameters between function and its body; nil elsewhere
 }
 
 type scope struct {
-	values map[string]given
-	depth  int // of braces around it
+	values     map[string]given
+	parameters map[string]bool
+	depth      int // of braces around it
 }
 
 type given struct {
@@ -27,14 +30,14 @@ func (t *trace) values() map[string]given { return t.scopes[len(t.scopes)-1].val
 func (t *trace) mark(text string) {
 	switch text {
 	case "function":
-		t.heading = true
+		t.heading = map[string]bool{}
 	case ";":
-		t.heading = false
+		t.heading = nil
 	case "{":
-		if t.heading {
-			t.scopes = append(t.scopes, scope{map[string]given{}, t.depth})
+		if t.heading != nil {
+			t.scopes = append(t.scopes, scope{map[string]given{}, t.heading, t.depth})
 		}
-		t.heading = false
+		t.heading = nil
 		t.depth++
 	case "}":
 		t.depth--
@@ -42,6 +45,15 @@ func (t *trace) mark(text string) {
 			t.scopes = t.scopes[:last]
 		}
 	}
+}
+
+// isParameter reports whether an address begins with a parameter of the function around.
+func (t *trace) isParameter(address string) bool {
+	name := address
+	if i := strings.IndexAny(address, "[-:"); i > 0 {
+		name = address[:i]
+	}
+	return t.scopes[len(t.scopes)-1].parameters[name]
 }
 
 // set takes an assignment; adds tells that it adds to what is there.
