@@ -215,7 +215,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) {
 	byRole := map[settings.Role]connect{}
 	for _, at := range read.connects {
 		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
-		if inInstaller || at.local || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
+		if inInstaller || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
 			continue
 		}
 		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {

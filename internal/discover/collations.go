@@ -2,6 +2,7 @@ package discover
 
 import (
 	"bytes"
+	"cmp"
 	"path"
 	"regexp"
 	"slices"
@@ -97,7 +98,7 @@ func askedFor(t *tree, c *code, scripts []*Script) *Asked {
 
 func saidInScripts(scripts []*Script) *Asked {
 	for _, s := range scripts {
-		if a := s.Account; a != nil && s.DBMS != familyPostgreSQL && a.Charset+a.Collation != "" {
+		if a := cmp.Or(s.Account, s.makesOwn); a != nil && s.DBMS != familyPostgreSQL && a.Charset+a.Collation != "" {
 			return &Asked{Charset: strings.ToLower(a.Charset), Collation: strings.ToLower(a.Collation), Place: Place{File: s.File}}
 		}
 	}

@@ -215,7 +215,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 	}
 	var found []*Candidate
 	for _, g := range groups {
-		if !g.sayEnough() {
+		if !g.sayEnough() || seen.installers && g.evaluated() {
 			continue
 		}
 		if reads := seen.environment(file, g, c); reads > 0 {
@@ -289,6 +289,7 @@ type place struct {
 	seen, target, template string
 	named                  bool // its name is that of a settings file
 	add, defaults, forbids bool
+	installers             bool // it is in the installer's own folder
 	isSample               bool
 	score                  float64
 	reasons                []string
@@ -352,6 +353,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			p.score -= 6
 		case installerWords[word] && p.target == name:
 			p.score -= 5
+			p.installers = true
 		}
 	}
 	for _, word := range settings.Words(path.Base(plain)) {
@@ -489,7 +491,7 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 	}
 	for _, role := range valueOrder {
 		k, has := g.keys[role]
-		if !has {
+		if !has || role == settings.Database && k.Vague && g.saidInDSN(role) {
 			continue
 		}
 		if role == settings.Prefix {
@@ -503,6 +505,16 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 		}
 	}
 	return c
+}
+
+// saidInDSN reports whether the group's data source name says a part itself.
+func (g *group) saidInDSN(role settings.Role) bool {
+	k, has := g.keys[settings.DSN]
+	if !has {
+		return false
+	}
+	_, says, err := dsn.Get(k.Value, string(role))
+	return err == nil && says
 }
 
 func round(score float64) float64 { return float64(int(score*10+0.5)) / 10 }

@@ -49,6 +49,9 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 	twins = map[string][]string{}
 	take := func(s syntax.Setting, commented bool) {
 		k := key{Setting: s, Key: settings.ReadKey(s.Address), commented: commented}
+		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
+			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
+		}
 		if requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
 			return
 		}
@@ -95,6 +98,9 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 const sureUse = 3
 
 // requestValue is an address that a request or a session fills.
+// fromEnvironment is a value that stands for a variable of the environment.
+var fromEnvironment = regexp.MustCompile(`^%env\(.*\)%$|^\$\{[A-Z][A-Z0-9_]*(?::-?[^}]*)?\}$`)
+
 var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERVER)\b`)
 
 // roleOf is the role in which the very address goes into a login, or the property of an
@@ -222,6 +228,17 @@ func merged(groups []*group) []*group {
 		}
 	}
 	return groups
+}
+
+// evaluated reports whether none of the core roles has a value of its own: code that
+// passes on what somebody has typed in.
+func (g *group) evaluated() bool {
+	for _, role := range core {
+		if k, has := g.keys[role]; has && k.Kind != syntax.Expression {
+			return false
+		}
+	}
+	return true
 }
 
 // count is how many of the core roles a group has.

@@ -47,7 +47,8 @@ type Script struct {
 	alters    bool                // tables
 	unbound   bool                // it puts rows in while foreign keys are not checked
 	routines  bool
-	prefix    string // that all tables begin with
+	prefix    string         // that all tables begin with
+	makesOwn  *AccountScript // the database of its own that it makes beside tables; nil for none
 }
 
 // AccountScript are what a vendor's script for database and account names.
@@ -97,6 +98,14 @@ func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
 			s.read(ctx, t)
 		}
 		found = append(found, s)
+	}
+	if !slices.ContainsFunc(found, func(s *Script) bool { return s.LeftOut == "" }) {
+		for _, s := range found {
+			if s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]] {
+				s.LeftOut = ""
+				s.read(ctx, t) // there is no other
+			}
+		}
 	}
 	return found, nil
 }
@@ -248,6 +257,13 @@ func Title(family string) string {
 	return "another server"
 }
 
+// ofPart is the reason for which scripts of parts are left out.
+const ofPart = "it belongs to a part that is installed by itself"
+
+// contributed are folders of what goes with the application: the SQL of some is there
+// and nowhere else.
+var contributed = wordset.Of("contrib docker")
+
 // byName tells what the path says.
 func (s *Script) byName() {
 	for i, word := range append(settings.Words(path.Base(s.File)), settings.Words(path.Dir(s.File))...) {
@@ -263,7 +279,7 @@ func (s *Script) byName() {
 	}
 	for _, word := range settings.Words(path.Dir(s.File)) {
 		if partFolders[word] && s.LeftOut == "" {
-			s.LeftOut = "it belongs to a part that is installed by itself"
+			s.LeftOut = ofPart
 		}
 	}
 	if betweenVersions.MatchString(path.Base(s.File)) && s.LeftOut == "" {
@@ -335,7 +351,7 @@ func (s *Script) read(ctx context.Context, t *tree) {
 		s.Account = account
 		s.LeftOut = "it only makes a database or an account, which is done without it"
 	case account.Database != "":
-		s.Retarget = true
+		s.Retarget, s.makesOwn = true, account
 	case len(s.makes) == 0 && s.Rows == 0 && len(s.needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
 		s.LeftOut = ForUpgrades
 	}
