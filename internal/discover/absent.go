@@ -195,7 +195,7 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		for _, g := range judged(keys, file) {
 			if g.sayEnough() && g.foreign == "" && g.score >= leastScore-4 {
 				made := place{target: target, words: &read.words}.with(file, g)
-				made.Values = slices.DeleteFunc(made.Values, func(v Value) bool { return v.Role == settings.Driver && v.Text == "" })
+				made.Values = slices.DeleteFunc(made.Values, func(v Value) bool { return v.Role == settings.Driver && (v.Text == "" || v.Doubt != "") })
 				for i := range made.Values {
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}

@@ -142,7 +142,8 @@ func (c *code) driver(best *Candidate, family string) (e Extension, known bool) 
 	}
 	if best != nil { // the code does not decide
 		for _, v := range best.Values {
-			if v.Role == settings.Driver && v.dsn == "" && v.Doubt == "" && driverExtensions[strings.ToLower(v.Text)] == family {
+			mayBePDO := !direct && strings.EqualFold(v.Text, "pgsql") // which calls its own driver so
+			if v.Role == settings.Driver && v.dsn == "" && v.Doubt == "" && !mayBePDO && driverExtensions[strings.ToLower(v.Text)] == family {
 				return Extension{strings.ToLower(v.Text), false, "the settings name it", Place{File: best.Seen, Line: v.Line}}, true
 			}
 		}
