@@ -1,7 +1,9 @@
 package discover
 
 import (
+	"cmp"
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -9,6 +11,7 @@ import (
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/settings/xmlfile"
 	"yellowfield/internal/wordset"
 )
 
@@ -47,8 +50,9 @@ var besides = []settings.Role{settings.Prefix, settings.Charset, settings.Collat
 // twins are values in comments of addresses that are live, too.
 func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twins map[string][]string) {
 	twins = map[string][]string{}
+	pairs := pairsOf(file)
 	take := func(s syntax.Setting, commented bool) {
-		k := key{Setting: s, Key: settings.ReadKey(s.Address), commented: commented}
+		k := key{Setting: s, Key: settings.ReadKey(cmp.Or(pairs[s.Address], s.Address)), commented: commented}
 		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
 			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
 		}
@@ -98,6 +102,25 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 const sureUse = 3
 
 // requestValue is an address that a request or a session fills.
+// pairsOf are the addresses of XML that says the name of a setting in one attribute, and
+// its value in another one or as text, with what they would be if the name were an
+// element's.
+func pairsOf(file *settings.File) map[string]string {
+	pairs := map[string]string{}
+	if file.Syntax.Name != xmlfile.Syntax.Name {
+		return pairs
+	}
+	for _, s := range file.Settings {
+		for _, attribute := range []string{"/@name", "/@key", "/@id"} {
+			if element, is := strings.CutSuffix(s.Address, attribute); is {
+				named := path.Dir(element) + "/" + s.Value
+				pairs[element], pairs[element+"/@value"] = named, named
+			}
+		}
+	}
+	return pairs
+}
+
 // fromEnvironment is a value that stands for a variable of the environment.
 var fromEnvironment = regexp.MustCompile(`^%env\(.*\)%$|^\$\{[A-Z][A-Z0-9_]*(?::-?[^}]*)?\}$`)
 

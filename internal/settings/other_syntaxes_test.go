@@ -34,6 +34,8 @@ var otherShapes = []struct{ file, address, source string }{
 	{"relay.cfg", "word", "\ufeffserver  localhost\r\nword\told\r\nport 3306\r\n#word decoy\r\n"},
 	{"a.xml", "/ledger/store/word", "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!-- <word>decoy</word> -->\n<ledger>\n  <mail><word>decoy</word></mail>\n  <store kind='mysql' port=\"3306\">\n    <word>old</word><empty/>\n  </store>\n</ledger>\n"},
 	{"b.xml", "/c/store/@word", "<c><store host=\"h\" word = 'old' n=\"1\">x &amp; y</store></c>"},
+	{"d.xml", "/c/p[@name='word']", "<c><p name='n'>1</p><p name='word'>old</p></c>"},
+	{"e.xml", "/c/p[@key='word']/@value", "<c>\n <p key=\"n\" value=\"1\"/>\n <p key=\"word\" value=\"old\"/>\n</c>"},
 	{"c.xml", "/d/word", "<d>\n  <word><![CDATA[old & ]]></word><n>1</n></d>"},
 	{"dsn.php", "$stock['dsn']#password", "<?php\n$stock = ['dsn' => 'mysql://u:old@h:3306/b?charset=utf8', 'word' => 'decoy'];\n"},
 	{"dsn.env", "DATABASE_URL#user", "DATABASE_URL=\"mysql://old:pw@h/b\"  # note\nOTHER=1\n"},

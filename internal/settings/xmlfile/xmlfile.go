@@ -16,26 +16,58 @@ import (
 	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/wordset"
 )
 
 // Syntax is XML as a syntax of settings.
 var Syntax = syntax.Syntax{
 	Name: "XML", Parse: parse, Normalise: normalise, Encode: encode,
 	Comments: []string{"<!--"}, CommentEnd: "-->", Append: noPlace, Element: lastElement, Beside: beside,
-	Addresses: "write /outer/inner for the text of an element, /outer/inner/@name for an attribute",
+	Addresses: "write /outer/inner for the text of an element, /outer/inner/@name for an attribute, and /outer/inner[@name='x'] for one of several",
 }
 
 // element is an open element.
 type element struct {
 	address  string
+	name     string
 	start    int // of its content
 	children bool
 	markup   bool // holds comments or CDATA, so that its text is not one piece
 }
 
 // parse gives the text of every element that has no children, and every
-// attribute. A file that is not well-formed is an error with its place.
+// attribute. Elements of one name beside each other are told apart by the attribute
+// that names them, as in XPath. A file that is not well-formed is an error with its place.
 func parse(source []byte) ([]syntax.Setting, error) {
+	counted := map[string]int{}
+	if _, err := settingsOf(source, func(address string, _ []xml.Attr) string {
+		counted[address]++
+		return address
+	}); err != nil {
+		return nil, err
+	}
+	return settingsOf(source, func(address string, attributes []xml.Attr) string {
+		plain := predicate.ReplaceAllString(address, "")
+		if counted[plain] < 2 {
+			return address
+		}
+		for _, a := range attributes {
+			if names[full(a.Name)] && nameable.MatchString(a.Value) {
+				return address + "[@" + full(a.Name) + "='" + a.Value + "']"
+			}
+		}
+		return address
+	})
+}
+
+var (
+	names     = wordset.Of("name key id") // attributes that name their element
+	nameable  = regexp.MustCompile(`^[\w.-]+$`)
+	predicate = regexp.MustCompile(`\[@\w+='[\w.-]+'\]`)
+)
+
+// settingsOf gives the settings with the addresses that addressed makes of the plain ones.
+func settingsOf(source []byte, addressed func(address string, attributes []xml.Attr) string) ([]syntax.Setting, error) {
 	decoder := xml.NewDecoder(bytes.NewReader(source))
 	decoder.Strict = true
 	decoder.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
@@ -58,8 +90,9 @@ func parse(source []byte) ([]syntax.Setting, error) {
 				open[len(open)-1].children = true
 				address = open[len(open)-1].address + address
 			}
+			address = addressed(address, t.Attr)
 			found = append(found, attributes(source, before, after, address, t.Attr)...)
-			if open = append(open, element{address: address, start: after}); len(open) > bounds.Deepest {
+			if open = append(open, element{address: address, name: full(t.Name), start: after}); len(open) > bounds.Deepest {
 				return nil, malformed(source, before, outline("elements are nested too deep"))
 			}
 		case xml.EndElement:
@@ -68,7 +101,7 @@ func parse(source []byte) ([]syntax.Setting, error) {
 			}
 			e := open[len(open)-1]
 			open = open[:len(open)-1]
-			if !strings.HasSuffix(e.address, "/"+full(t.Name)) {
+			if e.name != full(t.Name) {
 				return nil, malformed(source, before, outline("this does not close "+e.address))
 			}
 			if !e.children && before >= e.start && source[after-1] == '>' && bytes.HasPrefix(source[before:], []byte("</")) {
@@ -182,7 +215,7 @@ func unescape(text string) string {
 	}
 }
 
-var addressForm = regexp.MustCompile(`^(/[^/\s@]+)+(/@[^/\s@]+)?$`)
+var addressForm = regexp.MustCompile(`^(/[^/\s@\[\]]+(\[@\w+='[\w.-]+'\])?)+(/@[^/\s@]+)?$`)
 
 // normalise takes an address as it is.
 func normalise(text string) (string, bool) {
