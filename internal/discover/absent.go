@@ -11,6 +11,9 @@ import (
 
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/ini"
+	"yellowfield/internal/settings/jsonfile"
+	"yellowfield/internal/settings/php"
+	"yellowfield/internal/settings/yamlfile"
 )
 
 // fromCode finds settings files that are not there, and of which no sample is:
@@ -34,7 +37,7 @@ func fromCode(t *tree, c *code) []*Candidate {
 		if target == "" || written == nil && (!c.inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
 			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
 		}
-		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: "PHP", words: &c.words, schemes: map[string]string{}}
+		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: syntaxOf(target), words: &c.words, schemes: map[string]string{}}
 		switch {
 		case written != nil && read != nil:
 			candidate.Score, candidate.Reasons = 8, []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it", read.File, read.Line, written.File, written.Line)}
@@ -228,8 +231,14 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) {
 			continue
 		}
 		address := at.address
-		if returned.Match(t.read(at.File, longestCode)) && strings.Contains(address, "[") {
-			address = "return" + address[strings.IndexByte(address, '['):]
+		switch i := strings.IndexByte(address, '['); {
+		case i < 0:
+		case c.Syntax != php.Syntax.Name:
+			if address = addressOf(c.Syntax, address[i:]); address == "" {
+				continue
+			}
+		case returned.Match(t.read(at.File, longestCode)):
+			address = "return" + address[i:]
 		}
 		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}"})
 		c.Seen = at.File
@@ -238,6 +247,39 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) {
 		c.Score = round(c.Score + float64(len(c.Values)))
 		c.Reasons = append(c.Reasons, c.Seen+" logs in with these values")
 	}
+}
+
+var subscripts = regexp.MustCompile(`\['([\w.-]+)'\]`)
+
+// addressOf is the address in a syntax of what code reads under some subscripts; empty
+// where that cannot be told.
+func addressOf(syntax, behind string) string {
+	var keys []string
+	for _, m := range subscripts.FindAllStringSubmatch(behind, -1) {
+		keys = append(keys, m[1])
+	}
+	switch {
+	case syntax != ini.Syntax.Name:
+		return strings.Join(keys, ".")
+	case len(keys) == 1:
+		return keys[0]
+	case len(keys) == 2:
+		return "[" + keys[0] + "] " + keys[1]
+	}
+	return ""
+}
+
+// syntaxOf is the syntax of a file that is not there, by its name.
+func syntaxOf(name string) string {
+	switch strings.ToLower(path.Ext(name)) {
+	case ".ini":
+		return ini.Syntax.Name
+	case ".yml", ".yaml":
+		return yamlfile.Syntax.Name
+	case ".json":
+		return jsonfile.Syntax.Name
+	}
+	return php.Syntax.Name
 }
 
 // returned is an include whose result is kept: the file returns its settings.
