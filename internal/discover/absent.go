@@ -68,7 +68,14 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 			words := settings.Words(base)
 			alike := slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) ||
 				allExtensions(base) == allExtensions(defaults.File) && slices.ContainsFunc(words, func(w string) bool { return settingsNames[w] })
-			if base == path.Base(defaults.File) || !alike || slices.ContainsFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }) {
+			if base == path.Base(defaults.File) || !alike {
+				continue
+			}
+			if i := slices.IndexFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }); i >= 0 {
+				if defaults.forbids && found[i].InstallerMakes {
+					found[i].Score = max(found[i].Score, round(defaults.Score+4))
+					found[i].Reasons = append(found[i].Reasons, defaults.File+" is not to be edited")
+				}
 				continue
 			}
 			target, read, written := c.absent(t, c.mentions[base])
@@ -89,7 +96,7 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
 			case target == "":
 				there, found := c.resolve(t, defaults.File, base)
-				if !found || !t.has(there) {
+				if !found || !t.has(there) || !setsSomething(there, t.read(there, longestSettings)) {
 					continue
 				}
 				override.File, override.Add = there, true
@@ -101,6 +108,15 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 		}
 	}
 	return more
+}
+
+// setsSomething reports whether a file is one of settings, be it empty.
+func setsSomething(name string, content []byte) bool {
+	if settings.IsBlank(content) {
+		return true
+	}
+	file, err := settings.Parse(name, content)
+	return err == nil && len(file.Settings) > 0
 }
 
 // mayBegin reports whether another file can say the same with nothing else in it.

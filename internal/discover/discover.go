@@ -132,7 +132,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if f.candidates, err = candidates(ctx, t, c); err != nil {
 		return nil, err
 	}
-	if f.scripts, err = readScripts(ctx, t); err != nil {
+	if f.scripts, err = readScripts(ctx, t, c); err != nil {
 		return nil, err
 	}
 	f.extensions = func(best *Candidate, family string) []Extension { return extensions(t, c, best, family) }

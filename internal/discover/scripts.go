@@ -32,6 +32,8 @@ type Script struct {
 	Rows     int  `json:"statements_with_rows"`
 	// LeftOut says why the script is not to be imported; empty for one that is.
 	LeftOut string `json:"left_out,omitempty"`
+	// Named says that code has its name, and so may run it.
+	Named bool `json:"named,omitempty"`
 	// Doubt says why it should not be imported without a look.
 	Doubt string `json:"doubt,omitempty"`
 	// Account holds the facts of a script that only makes a database and its
@@ -47,6 +49,7 @@ type Script struct {
 	alters    bool                // tables
 	unbound   bool                // it puts rows in while foreign keys are not checked
 	routines  bool
+	engine    string // a storage engine that no server has, for which the installer puts another word
 	prefix    string         // that all tables begin with
 	makesOwn  *AccountScript // the database of its own that it makes beside tables; nil for none
 }
@@ -73,13 +76,13 @@ var (
 	doubtWords = map[string]string{"demo": "it holds demonstration data", "sample": "it holds sample data", "sampledata": "it holds sample data", "example": "it holds sample data", "dummy": "it holds sample data", "optional": "it is optional by its name", "extra": "it is optional by its name"}
 	// partFolders hold scripts of parts of the application that are installed by
 	// themselves.
-	partFolders = wordset.Of("plugin plugins module modules extension extensions addon addons theme themes contrib docker")
+	partFolders = wordset.Of("plugin plugins mod mods module modules extension extensions addon addons theme themes contrib docker")
 	// betweenVersions is a name such as 1.2-to-1.3.sql or v2.4.1.sql.
 	betweenVersions = regexp.MustCompile(`(?i)(\d+([._]\d+)+.*(to|-|_)+.*\d+[._]\d+|^v?\d+([._]\d+)+\.sql|_to_\d|-to-\d|from[_-]?\d)`)
 )
 
 // readScripts reads the SQL of the tree.
-func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
+func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 	found := []*Script{}
 	for _, name := range t.files {
 		if !isScript(name) {
@@ -88,7 +91,7 @@ func readScripts(ctx context.Context, t *tree) ([]*Script, error) {
 		if ctx.Err() != nil {
 			return nil, fault.Stopped(ctx.Err())
 		}
-		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}}
+		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}, Named: len(c.mentions[path.Base(name)]) > 0}
 		s.byName()
 		switch {
 		case s.LeftOut != "":
@@ -119,6 +122,7 @@ func arranged(all []*Script, family string) []*Script {
 		}
 	}
 	leaveOutRead(all)
+	leaveOutUnmade(all)
 	leaveOutTwins(all)
 	leaveOutSeries(all)
 	leaveOutCrowd(all)
@@ -179,6 +183,22 @@ func leaveOutRead(all []*Script) {
 		for _, b := range all {
 			if a.LeftOut == "" && b != a && a.reads[b.File] {
 				b.LeftOut = a.File + " reads it"
+			}
+		}
+	}
+}
+
+// leaveOutUnmade leaves out the rows for tables that only the installer can make.
+func leaveOutUnmade(all []*Script) {
+	for _, made := range all {
+		for _, s := range all {
+			if made.engine == "" || s.LeftOut != "" || len(s.makes) > 0 {
+				continue
+			}
+			for table := range s.fills {
+				if made.makes[table] {
+					s.LeftOut = "its tables are made by " + made.File + ", and " + made.LeftOut
+				}
 			}
 		}
 	}
@@ -347,6 +367,8 @@ func (s *Script) read(ctx context.Context, t *tree) {
 		s.LeftOut = "it cannot be read: " + fault.As(err).What
 	case statements == 0:
 		s.LeftOut = "it holds no statement"
+	case s.engine != "":
+		s.LeftOut = "its installer puts in a storage engine for " + s.engine
 	case only && (account.Database != "" || account.User != ""):
 		s.Account = account
 		s.LeftOut = "it only makes a database or an account, which is done without it"
@@ -404,6 +426,9 @@ func (s *Script) take(statement sqltext.Statement) {
 	head := statement.Head()
 	switch {
 	case head.Verb == "CREATE" && head.Object == "TABLE":
+		if m := engineOf.FindSubmatch(statement.Text); m != nil && !statement.Dialect.PostgreSQL && !engines[strings.ToLower(string(m[1]))] {
+			s.engine = string(m[1])
+		}
 		s.makes[head.Name.Name] = true
 		s.Tables = len(s.makes)
 		if table, ok := sqltext.ParseTable(statement.Text, statement.Dialect); ok {
@@ -435,6 +460,11 @@ func (s *Script) take(statement sqltext.Statement) {
 		}
 	}
 }
+
+var (
+	engineOf = regexp.MustCompile(`(?i)\)[^()]*\bENGINE\s*=?\s*['"]?(\w+)[^()]*$`)
+	engines  = wordset.Of("innodb myisam memory heap archive csv merge mrg_myisam blackhole federated aria maria ndb ndbcluster rocksdb tokudb columnstore spider connect sequence s3 mroonga xtradb isam bdb berkeleydb")
+)
 
 // referred are the tables behind REFERENCES.
 func referred(tokens sqltext.Tokens) (parents []string) {

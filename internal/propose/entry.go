@@ -347,11 +347,11 @@ func (p *Proposal) leavesTables() bool {
 }
 
 // installerHasScripts reports whether the installer, which has to write the
-// settings, will run the SQL of its own folder.
+// settings, will run the SQL: that of its own folder, or what code has the name of.
 func (p *Proposal) installerHasScripts() bool {
 	chosen := p.chosen()
 	return chosen != nil && chosen.InstallerMakes && slices.ContainsFunc(p.Findings.Import(), func(s *discover.Script) bool {
-		return slices.ContainsFunc(p.Findings.Installer.Files, func(folder string) bool { return strings.HasPrefix(s.File, folder) })
+		return s.Named || slices.ContainsFunc(p.Findings.Installer.Files, func(folder string) bool { return strings.HasPrefix(s.File, folder) })
 	})
 }
 
