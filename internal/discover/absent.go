@@ -1,6 +1,7 @@
 package discover
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -19,7 +20,7 @@ import (
 // fromCode finds settings files that are not there, and of which no sample is:
 // those that code reads or writes, with the values that code logs in with, or
 // with those of a text that code would write into them.
-func fromCode(t *tree, c *code) []*Candidate {
+func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 	var found []*Candidate
 	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
 		mentions := c.mentions[base]
@@ -46,7 +47,7 @@ func fromCode(t *tree, c *code) []*Candidate {
 		default:
 			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
 		}
-		candidate.valuesFromCode(t, c, target, written)
+		candidate.valuesFromCode(t, c, target, written, typedIn)
 		candidate.Alike = c.alike(t, mentions, target, written)
 		if len(candidate.Values) >= 3 {
 			found = append(found, candidate)
@@ -167,19 +168,21 @@ func allExtensions(name string) string {
 
 // absent gives the place of a file that code mentions and the tree lacks.
 func (c *code) absent(t *tree, mentions []mention) (target string, read, written *mention) {
+	fitting := map[string]int{} // mentions, by the place that they can mean
 	for i := range mentions {
 		m := &mentions[i]
+		first := ""
 		for _, at := range m.places() {
 			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
 				continue
 			}
-			if t.sizes[at] > 0 { // an empty one waits for the installer
+			if first = cmp.Or(first, at); at == first && t.sizes[at] > 0 { // an empty one waits for the installer
 				return "", nil, nil
 			}
-			if target == "" || readers[m.verb] {
-				target = at
-			}
-			break
+			fitting[at]++
+		}
+		if first != "" && (target == "" || readers[m.verb]) {
+			target = first
 		}
 		switch {
 		case writers[m.verb]:
@@ -193,11 +196,16 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 	if read == nil && written == nil {
 		return "", nil, nil
 	}
+	for _, at := range slices.Sorted(maps.Keys(fitting)) {
+		if fitting[at] > fitting[target] {
+			target = at
+		}
+	}
 	return target, read, written
 }
 
 // valuesFromCode fills in what code tells of a file that is not there.
-func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention) {
+func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention, typedIn []*Candidate) {
 	for _, text := range read.texts {
 		if written != nil && text.File != written.File {
 			continue
@@ -226,11 +234,32 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 			}
 		}
 	}
-	c.valuesFromLogins(t, read)
+	if local := c.valuesFromLogins(t, read); local {
+		c.valuesTypedIn(typedIn)
+	}
 }
 
-// valuesFromLogins takes the addresses that code logs in with.
-func (c *Candidate) valuesFromLogins(t *tree, read *code) {
+// valuesTypedIn takes the addresses at which the installer keeps what was typed in, and
+// which it writes as a whole.
+func (c *Candidate) valuesTypedIn(typedIn []*Candidate) {
+	for _, typed := range typedIn {
+		if slices.ContainsFunc(typed.Values, func(v Value) bool { return !strings.Contains(v.Address, "[") }) {
+			continue
+		}
+		c.Values, c.Seen = nil, typed.Seen
+		for _, v := range typed.Values {
+			if v.Role != settings.Driver {
+				c.Values = append(c.Values, Value{Role: v.Role, Address: v.Address, Text: v.Text})
+			}
+		}
+		c.Reasons = append(c.Reasons, typed.Seen+" keeps them there")
+		return
+	}
+}
+
+// valuesFromLogins takes the addresses that code logs in with. local tells that they are
+// those of a function's own parameters.
+func (c *Candidate) valuesFromLogins(t *tree, read *code) (local bool) {
 	byRole := map[settings.Role]connect{}
 	for _, at := range read.connects {
 		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
@@ -246,6 +275,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) {
 		if !has {
 			continue
 		}
+		local = local || at.local
 		address := at.address
 		switch i := strings.IndexByte(address, '['); {
 		case i < 0:
@@ -263,6 +293,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) {
 		c.Score = round(c.Score + float64(len(c.Values)))
 		c.Reasons = append(c.Reasons, c.Seen+" logs in with these values")
 	}
+	return local
 }
 
 var subscripts = regexp.MustCompile(`\['([\w.-]+)'\]`)

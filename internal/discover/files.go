@@ -44,6 +44,7 @@ type Candidate struct {
 	schemes  map[string]string // of these, by family
 	words    *driverWords
 	defaults bool // the file holds defaults by its name
+	typedIn  bool // it is code of the installer, with what somebody has typed in
 	forbids  bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
@@ -114,7 +115,14 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	if err != nil {
 		return nil, err
 	}
-	found = append(found, fromCode(t, c)...)
+	var typedIn []*Candidate
+	found = slices.DeleteFunc(found, func(c *Candidate) bool {
+		if c.typedIn {
+			typedIn = append(typedIn, c)
+		}
+		return c.typedIn
+	})
+	found = append(found, fromCode(t, c, typedIn)...)
 	found = append(found, overrides(t, c, found)...)
 	found = besideSamples(found)
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
@@ -215,7 +223,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 	}
 	var found []*Candidate
 	for _, g := range groups {
-		if !g.sayEnough() || seen.installers && g.evaluated() {
+		if !g.sayEnough() {
 			continue
 		}
 		if reads := seen.environment(file, g, c); reads > 0 {
@@ -223,6 +231,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 			g.notes = append(g.notes, "the code reads these variables")
 		}
 		candidate := seen.with(file, g)
+		candidate.typedIn = seen.installers && g.evaluated()
 		for _, value := range twins[g.keys[settings.DSN].Address] {
 			family := dsnFamily(value)
 			candidate.also = append(candidate.also, family)
@@ -235,7 +244,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 				v.near = commentNear(content, v.Line)
 			}
 		}
-		if candidate.Score >= leastScore {
+		if candidate.Score >= leastScore || candidate.typedIn {
 			found = append(found, candidate)
 		}
 	}

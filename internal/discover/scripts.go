@@ -49,7 +49,7 @@ type Script struct {
 	alters    bool                // tables
 	unbound   bool                // it puts rows in while foreign keys are not checked
 	routines  bool
-	engine    string // a storage engine that no server has, for which the installer puts another word
+	engine    string         // a storage engine that no server has, for which the installer puts another word
 	prefix    string         // that all tables begin with
 	makesOwn  *AccountScript // the database of its own that it makes beside tables; nil for none
 }
