@@ -7,7 +7,7 @@ export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test check test-fresh test-servers build bench screenshots clean
+.PHONY: demo test check test-fresh test-kills test-servers build bench screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -25,6 +25,12 @@ check:
 # Both commands of the README on a bare system; needs root.
 test-fresh:
 	@scripts/fresh-machine
+
+# Provision killed at every place, and KILLS times at random, on each product.
+KILLS = 200
+test-kills:
+	@scripts/setup test
+	@YELLOWFIELD_KILLS=$(KILLS) go test ./cmd/yellowfield -count=1 -timeout 60m -run '^TestKilled$$' -v | grep -vE '^(===|\s*$$)'
 
 # Every scene on every server, newer releases too, as a table.
 test-servers:

@@ -30,7 +30,10 @@ import (
 // The scenes drive the built program against a private server each: the test
 // binary runs as yellowfield when it is called by that name.
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){"yellowfield": func() { os.Exit(cli.Main()) }})
+	testscript.Main(m, map[string]func(){"yellowfield": func() {
+		dieWhereAsked()
+		os.Exit(cli.Main())
+	}})
 }
 
 // mysqlRoot is the folder of a system that has a MySQL server, made by

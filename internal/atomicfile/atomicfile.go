@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfield/internal/crash"
 	"yellowfield/internal/fault"
 )
 
@@ -161,9 +162,11 @@ func (p *Prepared) Commit() error {
 	if err == nil {
 		err = p.file.Sync()
 	}
+	crash.Point("before a file is put in place")
 	if err == nil {
 		err = p.folder.Rename(p.temporary, p.name)
 	}
+	crash.Point("behind a file put in place")
 	if err != nil {
 		return Failure(p.path, "check the rights of this user on the folder", err)
 	}

@@ -180,6 +180,8 @@ type Database struct {
 	// indexes were built, since the system's or the ICU library is; empty when
 	// it is the same, or the server does not tell.
 	Drift string
+	// HalfMade says that its making was cut off, and is to be finished.
+	HalfMade bool
 }
 
 // Contents is what a database holds.

@@ -117,6 +117,8 @@ type SQL interface {
 // Databases are the statements that make and drop them.
 type Databases interface {
 	CreateDatabase(d Database) []Statement
+	// FinishDatabase goes on with a making that was cut off, see Database.HalfMade.
+	FinishDatabase(name string) []Statement
 	DropDatabase(name string) []Statement
 	// TableName is a table's name as the server stores it.
 	TableName(name string) string

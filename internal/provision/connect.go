@@ -252,21 +252,26 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			return err
 		}
 	}
+	cut := r.State.CutOff(r.app.Name, r.Estate.Path)
+	if cut != nil && c.admin != nil && !r.options.DryRun {
+		r.endImports(ctx, c)
+	}
 	if err := r.look(ctx); err != nil {
 		return err
 	}
 	if c.admin == nil {
 		defer r.view.server.Close()
 	}
-	if cut := r.State.CutOff(r.app.Name, r.Estate.Path); cut != nil {
+	if cut != nil {
 		r.tellCutOff(cut)
-		if !r.options.DryRun {
-			if err := cut.End(); err != nil {
-				return fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal of a run that was cut off cannot be ended: %v", err).With(err)
-			}
-		}
 	}
-	return work(ctx)
+	if err := work(ctx); err != nil || cut == nil || r.options.DryRun {
+		return err
+	}
+	if err := cut.End(); err != nil {
+		return fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal of a run that was cut off cannot be ended: %v", err).With(err)
+	}
+	return nil
 }
 
 // tellCutOff tells of a run that was killed. A run that changes something goes on from
@@ -292,7 +297,8 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 // that changes nothing says so and goes on without the lock.
 func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release func(), holder *dbms.Connection, err error) {
 	const tries = 5
-	for range tries {
+	began := time.Now()
+	for try := 0; try < tries; try++ {
 		release, held, err := admin.Lock(ctx, name)
 		if err != nil || held {
 			return release, nil, err
@@ -302,6 +308,13 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 		}
 		if holder == nil {
 			continue // it was given back in the meantime
+		}
+		if holder.Administers && time.Since(began) < patience {
+			try-- // a run that was killed holds it until the server has noticed
+			if !pause(ctx) {
+				return nil, nil, fault.Stopped(ctx.Err())
+			}
+			continue
 		}
 		if holder.Administers {
 			return nil, holder, nil
@@ -317,16 +330,27 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 		}
 		row.Outcome, row.Severity, row.Facts = Fixed, "", row.Facts+": its session was ended"
 		r.tell(row)
-		select {
-		case <-ctx.Done():
+		if !pause(ctx) { // the server ends it in its own time
 			return nil, nil, fault.Stopped(ctx.Err())
-		case <-time.After(100 * time.Millisecond): // the server ends it in its own time
 		}
 	}
 	if holder == nil {
 		holder = &dbms.Connection{Who: "a session that comes and goes"}
 	}
 	return nil, holder, nil
+}
+
+// patience is how long somebody else's lock is waited for.
+const patience = 3 * time.Second
+
+// pause waits a little; false where the run was interrupted.
+func pause(ctx context.Context) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(100 * time.Millisecond):
+		return true
+	}
 }
 
 // accountsOf gives the server accounts of an estate account: one for each host

@@ -35,6 +35,8 @@ func (r *run) planDatabase(d *estate.Database) error {
 	case exists && has.Collation != want.Collation:
 		r.plan.differs(stepDatabase, estate.ShouldLook, "write its collation into the estate file, or ALTER DATABASE for tables made later",
 			fmt.Sprintf("%s has the collation %s, not %s", want.Name, has.Collation, want.Collation)).mayAccept(estate.FindingDatabaseCollation, want.Name)
+	case exists && has.HalfMade:
+		r.planMaking(want, facts+"; an interrupted run had begun with it", r.view.server.FinishDatabase(want.Name))
 	case exists:
 		r.plan.keep(stepDatabase, facts)
 	case d.Existing:
@@ -44,12 +46,15 @@ func (r *run) planDatabase(d *estate.Database) error {
 		if err := r.checkCollation(want, r.path(d.Path())); err != nil {
 			return err
 		}
-		statements := r.view.server.CreateDatabase(want)
-		s := r.plan.change(Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, "database "+want.Name)
-		s.Undo = func(ctx context.Context) error { return r.dropOwnDatabase(ctx, want.Name) }
-		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
+		r.planMaking(want, facts, r.view.server.CreateDatabase(want))
 	}
 	return nil
+}
+
+func (r *run) planMaking(want dbms.Database, facts string, statements []dbms.Statement) {
+	s := r.plan.change(Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, "database "+want.Name)
+	s.Undo = func(ctx context.Context) error { return r.dropOwnDatabase(ctx, want.Name) }
+	s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
 }
 
 func (r *run) checkCollation(want dbms.Database, path string) error {

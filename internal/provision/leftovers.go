@@ -58,6 +58,23 @@ func (r *run) importIsOver(d *estate.Database) error {
 	return r.State.DropNote(unfinishedImports, r.unfinishedName(d))
 }
 
+// endImports ends the sessions of an import that was cut off: the server may still be at
+// work on a statement of it.
+func (r *run) endImports(ctx context.Context, c *connection) {
+	for _, d := range r.app.All() {
+		var note unfinished
+		name := r.where(c.entry.Address()) + "/" + d.Name
+		if found, err := r.State.Note(unfinishedImports, name, &note); err != nil || !found {
+			continue // an error comes up again where the note is needed
+		}
+		for _, account := range r.app.Accounts {
+			for _, a := range r.accountsOf(account) {
+				_ = c.admin.EndSessions(ctx, a) // there may be none
+			}
+		}
+	}
+}
+
 // planCleaning removes what an import left that was cut off together with its
 // undoing: the program was killed, or the server went away.
 func (r *run) planCleaning(d *estate.Database) error {

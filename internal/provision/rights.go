@@ -101,7 +101,9 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 	if _, exists := r.view.catalogue.Accounts[a]; r.plan.stuck != "" && !exists {
 		return nil // the account itself is not made
 	}
-	isNew := len(h.held) == 0 && len(h.leaking) == 0 && !account.Existing
+	c := r.plan.credentials[account]
+	atWork := c == nil || !c.pending // a pending password is in no settings file, so that a run was cut off before that
+	isNew := (len(h.held) == 0 || !atWork && len(h.held.Minus(h.want)) == 0) && len(h.leaking) == 0 && !account.Existing
 	if !isNew && !r.options.fixes(fixRights) {
 		r.plan.differs(stepRights, estate.MustFix, "yellowfield provision "+r.app.Name+" --fix rights", h.difference())
 		return nil

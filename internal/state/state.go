@@ -23,6 +23,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/crash"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 	"yellowfield/internal/secret"
@@ -140,6 +141,7 @@ func (f *Folder) SetPending(a Account, p secret.Password) error {
 
 // DropPending forgets a pending password; it is no error when there is none.
 func (f *Folder) DropPending(a Account) error {
+	crash.Point("dropping a pending password")
 	if err := os.Remove(f.pendingPath(a)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.New(fault.Failed, "remove the file by hand", "the pending password of %s cannot be removed: %v", a.User, err).With(err)
 	}
@@ -184,6 +186,7 @@ func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
 
 // DropNote forgets a note; it is no error when there is none.
 func (f *Folder) DropNote(kind, name string) error {
+	crash.Point("dropping a note")
 	if err := os.Remove(f.notePath(kind, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.New(fault.Failed, "remove the file by hand", "the note %s cannot be removed: %v", f.notePath(kind, name), err).With(err)
 	}
@@ -247,6 +250,7 @@ func (r *Run) Record(e Entry) error {
 	if r == nil {
 		return nil
 	}
+	crash.Point("before the journal")
 	e.Time = time.Now().UTC()
 	line, err := json.Marshal(e)
 	if err == nil {
@@ -258,6 +262,7 @@ func (r *Run) Record(e Entry) error {
 	if err != nil {
 		return fault.New(fault.Failed, "make room on the disk; nothing is changed without a journal", "the journal cannot be written: %v", err).With(err)
 	}
+	crash.Point("behind the journal")
 	return nil
 }
 

@@ -9,15 +9,18 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	sqldriver "database/sql/driver"
 	"errors"
 	"net"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
+	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 )
@@ -30,7 +33,8 @@ type Server struct {
 	trace       func(dbms.Statement) // nil for no one
 	cluster     *cluster             // nil for a server by itself
 
-	db *sql.DB
+	db     *sql.DB
+	locked atomic.Pointer[sql.Conn] // that holds the first lock, nil for none
 }
 
 const dialTimeout = 10 * time.Second
@@ -194,11 +198,27 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 		if s.trace != nil {
 			s.trace(statement)
 		}
-		if _, err := s.db.ExecContext(ctx, statement.Text); err != nil {
+		crash.Point("before an administrator's statement")
+		if err := s.send(ctx, statement.Text); err != nil {
 			return s.failed(statement, err)
 		}
+		crash.Point("behind an administrator's statement")
 	}
 	return nil
+}
+
+// send takes the connection that holds a lock, as long as there is one: the server may
+// have been started again.
+func (s *Server) send(ctx context.Context, statement string) error {
+	if conn := s.locked.Load(); conn != nil {
+		_, err := conn.ExecContext(ctx, statement)
+		if !errors.Is(err, sqldriver.ErrBadConn) && !errors.Is(err, sql.ErrConnDone) {
+			return err
+		}
+		s.locked.CompareAndSwap(conn, nil)
+	}
+	_, err := s.db.ExecContext(ctx, statement)
+	return err
 }
 
 // RemoveObjects drops what a script made, of what is there now and was not there

@@ -11,15 +11,16 @@ import (
 
 	driver "github.com/go-sql-driver/mysql"
 
+	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
 )
 
-// Lock takes a named lock on the server without waiting. It is held by a
-// connection that does nothing else, so that the server frees it at once when
-// this program dies. held is false when someone else has it. release gives it
-// back.
+// Lock takes a named lock on the server without waiting. It is held by the connection
+// that Exec sends its statements on, so that the server frees it when this program dies,
+// and not before the statement at work has ended. held is false when someone else has it.
+// release gives it back.
 func (s *Server) Lock(ctx context.Context, name string) (release func(), held bool, err error) {
 	conn, err := s.Conn(ctx)
 	if err != nil {
@@ -35,7 +36,11 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 		_ = conn.Close()
 		return nil, false, nil
 	}
+	first := s.locked.CompareAndSwap(nil, conn)
 	return func() {
+		if first {
+			s.locked.Store(nil)
+		}
 		// The run may have been interrupted; the lock has to go all the same.
 		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", name)
 		_ = conn.Close()
@@ -188,6 +193,7 @@ func (i *ImportSession) Warned() bool { return i.wire == nil || i.wire.warnings 
 // What the server says comes back as *dbms.ServerError, without more words:
 // the importer knows the place and says the rest.
 func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64, err error) {
+	crash.Point("before a statement of a script")
 	result, err := i.conn.ExecContext(ctx, statement)
 	if err != nil {
 		if spoken := i.server.ServerError(dbms.Statement{Text: dbms.Shorten(statement)}, err); spoken != nil {

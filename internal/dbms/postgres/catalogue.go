@@ -26,6 +26,10 @@ func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, database
 			return nil, err
 		}
 	}
+	for name, d := range c.Databases {
+		d.HalfMade = administrator && s.left[Owner(name)] == makingComment(name)
+		c.Databases[name] = d
+	}
 	for _, database := range databases {
 		if _, exists := c.Databases[database]; exists {
 			if err := s.readRights(ctx, c, database); err != nil {
@@ -194,15 +198,15 @@ func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database str
 	})
 }
 
-// Lock takes an advisory lock in the database that all share, on a connection of
-// its own, so that the server frees it at once when this program dies.
+// Lock takes an advisory lock in the database that all share, on the connection that
+// most statements are sent on, so that the server frees it when this program dies, and
+// not before the statement at work has ended.
 func (s *Server) Lock(ctx context.Context, name string) (release func(), held bool, err error) {
-	conn, err := s.dial(ctx, standard)
+	conn, err := s.in(ctx, standard)
 	if err != nil {
 		return nil, false, err
 	}
 	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtextextended($1, 0))`, name).Scan(&held); err != nil || !held {
-		_ = conn.Close(ctx)
 		if err != nil {
 			err = s.failed(dbms.Statement{Text: "SELECT pg_try_advisory_lock()"}, err)
 		}
@@ -211,9 +215,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 	return func() {
 		// The run may have been interrupted; the lock has to go all the same, and at
 		// once: the server takes its time to notice that a connection was closed.
-		ctx := context.WithoutCancel(ctx)
-		_, _ = conn.Exec(ctx, `SELECT pg_advisory_unlock(hashtextextended($1, 0))`, name)
-		_ = conn.Close(ctx)
+		_, _ = conn.Exec(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock(hashtextextended($1, 0))`, name)
 	}, true, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 )
@@ -54,6 +55,7 @@ func (i *ImportSession) Close() { _ = i.conn.Close(context.Background()) }
 // queries are dropped. What the server refuses comes back as a
 // *dbms.ServerError; nothing behind it was run.
 func (i *ImportSession) Send(ctx context.Context, statements string, done func(rows int64)) error {
+	crash.Point("before a statement of a script")
 	results := i.conn.Exec(ctx, statements)
 	for results.NextResult() {
 		tag, err := results.ResultReader().Close()
@@ -76,6 +78,7 @@ func changed(tag pgconn.CommandTag) int64 {
 
 // Copy sends a COPY ... FROM STDIN and the rows for it.
 func (i *ImportSession) Copy(ctx context.Context, statement string, rows io.Reader) (int64, error) {
+	crash.Point("before rows of a script")
 	tag, err := i.conn.CopyFrom(ctx, rows, statement)
 	return tag.RowsAffected(), i.failed(err)
 }

@@ -23,6 +23,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 )
@@ -268,6 +269,7 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 		if s.trace != nil {
 			s.trace(statement)
 		}
+		crash.Point("before an administrator's statement")
 		database := statement.Database
 		if database == "" {
 			database = s.Database
@@ -280,6 +282,9 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 			return err
 		}
 		if err := single(ctx, conn, statement.Text); err != nil {
+			if conn.PgConn().TxStatus() != 'I' { // in a transaction
+				_ = single(context.WithoutCancel(ctx), conn, "ROLLBACK") // the error at hand matters more
+			}
 			return s.failed(statement, err)
 		}
 	}

@@ -58,6 +58,10 @@ func Owner(database string) string {
 // database was dropped by hand: a role that only has the name is someone else's.
 func ownerComment(database string) string { return "owner of the database " + database }
 
+// makingComment stands in its place until the database is closed to everyone else: who
+// finds it finds a making that was cut off, and has to finish it.
+func makingComment(database string) string { return ownerComment(database) + ", which is being made" }
+
 const icuPrefix = "icu:"
 
 // CreateDatabase makes the owner and the database, from template0 and with its
@@ -69,18 +73,27 @@ func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 	if icu, is := strings.CutPrefix(d.Collation, icuPrefix); is {
 		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
-	var statements []dbms.Statement
-	if s.left[Owner(d.Name)] == ownerComment(d.Name) {
-		s.stood[Owner(d.Name)] = true
-	} else {
-		statements = append(statements, plain("CREATE ROLE %s NOLOGIN", owner), plain("COMMENT ON ROLE %s IS %s", owner, quoteText(ownerComment(d.Name))))
+	statements := []dbms.Statement{plain("BEGIN"), plain("CREATE ROLE %s NOLOGIN", owner)}
+	switch comment := s.left[Owner(d.Name)]; comment {
+	case ownerComment(d.Name), makingComment(d.Name):
+		s.stood[Owner(d.Name)] = comment == ownerComment(d.Name)
+		statements = statements[:1]
 	}
-	return append(statements,
+	// One transaction: without its comment the role would be taken for somebody else's by
+	// whoever goes on behind a crash.
+	statements = append(statements, plain("COMMENT ON ROLE %s IS %s", owner, quoteText(makingComment(d.Name))), plain("COMMIT"),
 		plain("GRANT %s TO CURRENT_USER", owner), // for administrators that are no superusers
-		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, quoteText(d.Charset), locale),
-		plain("REVOKE ALL ON DATABASE %s FROM PUBLIC", name),
-		within(d.Name, "REVOKE ALL ON SCHEMA public FROM PUBLIC"),
-	)
+		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, quoteText(d.Charset), locale))
+	return append(statements, s.FinishDatabase(d.Name)...)
+}
+
+// FinishDatabase closes a database that is being made to everyone else.
+func (s SQL) FinishDatabase(name string) []dbms.Statement {
+	return []dbms.Statement{
+		plain("REVOKE ALL ON DATABASE %s FROM PUBLIC", quoteName(name)),
+		within(name, "REVOKE ALL ON SCHEMA public FROM PUBLIC"),
+		plain("COMMENT ON ROLE %s IS %s", quoteName(Owner(name)), quoteText(ownerComment(name))),
+	}
 }
 
 const dropDatabase = "DROP DATABASE IF EXISTS "

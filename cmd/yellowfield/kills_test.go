@@ -1,0 +1,244 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/crash"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle"
+	"yellowfield/internal/throwaway"
+)
+
+// diesAt names the variable of the environment that has a test's program die at a place,
+// counted from 1.
+const diesAt = "YELLOWFIELD_DIES_AT"
+
+func dieWhereAsked() {
+	at, err := strconv.Atoi(os.Getenv(diesAt))
+	if err != nil {
+		return
+	}
+	var passed atomic.Int64
+	crash.Reached = func(string) {
+		if passed.Add(1) == int64(at) {
+			self, _ := os.FindProcess(os.Getpid())
+			_ = self.Kill()
+			select {}
+		}
+	}
+}
+
+// killsVariable names the variable that says how often a program is killed at random, and
+// has it die at every place, as make test-kills does; else there are a few of each.
+const killsVariable = "YELLOWFIELD_KILLS"
+
+// TestKilled lets provision die at places where something has changed or is about to, and
+// at any instant, and looks what the next run makes of that: the same as one that nothing
+// stopped.
+func TestKilled(t *testing.T) {
+	kills, every := 6, 5
+	if n, err := strconv.Atoi(os.Getenv(killsVariable)); err == nil {
+		kills, every = n, 1
+	}
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL, dbms.PostgreSQL} {
+		t.Run(string(product), func(t *testing.T) {
+			t.Parallel()
+			options := throwaway.Options{Product: product}
+			if product == dbms.MySQL {
+				options.Root = needMySQL(t)
+			}
+			if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
+				t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+			}
+			server, err := throwaway.Start(t.Context(), options)
+			require.NoError(t, err)
+			defer server.Stop()
+			k := &killed{victim: victim{t: t, login: server.Login(), postgres: product == dbms.PostgreSQL}, server: server, product: product}
+			k.unpack()
+			began := time.Now()
+			out, died := k.run(0, 0, "provision", "combs")
+			took := time.Since(began)
+			require.False(t, died)
+			require.Contains(t, out, "1 app: 1 done", "or the test tests nothing")
+			want := k.look()
+			k.clean()
+			at := 1
+			for k.survives(want, at, 0) {
+				at += every
+			}
+			assert.Greater(t, at, 30)
+			random := rand.New(rand.NewPCG(14, 1))
+			inTime := 0
+			for range kills {
+				if k.survives(want, 0, time.Duration(random.Int64N(int64(took)))) {
+					inTime++
+				}
+			}
+			t.Logf("%s: died at %d places of %d, and %d times at random", product, at/every, at, inTime)
+		})
+	}
+}
+
+// survives has provision die, at a place or after some time, and the next run go on from
+// there. died is false where the program was through before.
+func (k *killed) survives(want map[string]string, at int, after time.Duration) (died bool) {
+	defer k.clean()
+	k.unpack()
+	before, died := k.run(at, after, "provision", "combs")
+	if !died {
+		return false
+	}
+	where := fmt.Sprintf("died at place %d, after %s:\n%s", at, after, before)
+	if at%4 == 1 {
+		seen := k.look()
+		k.run(0, 0, "verify", "combs")
+		looked := k.look()
+		looked["notes: pending"] = seen["notes: pending"] // a password that it has proved to be in the file is forgotten
+		assert.Empty(k.t, differing(seen, looked), "verify changes something: %s", where)
+	}
+	next, _ := k.run(0, 0, "provision", "combs")
+	if !assert.Empty(k.t, differing(want, k.look()), "%s\nthe next run:\n%s", where, next) {
+		k.t.FailNow()
+	}
+	out, _ := k.run(0, 0, "verify", "combs")
+	assert.Contains(k.t, out, "1 app: 1 as wanted", "%s\nthe next run:\n%s", where, next)
+	assert.NotContains(k.t, out, "cut off")
+	return true
+}
+
+// killed is a server, and an application on it that a run dies on.
+type killed struct {
+	victim
+	server  *throwaway.Server
+	product dbms.Product
+	folder  string
+}
+
+const killedEstate = `servers:
+  barn: {dbms: %s, socket: %s, %sadmin: {user: %s}}
+apps:
+  combs:
+    server: barn
+    folder: www
+    database: {name: combs}
+    accounts: [{name: combs_app, client_hosts: [localhost, 127.0.0.1]}]
+    import: [combs.sql, rows.sql]
+%s    settings:
+      - {file: config.php, template: config.sample.php, values: {DB_HOST: "{host}", DB_NAME: "{database}", DB_USER: "{user}", DB_WORD: "{password}"}}
+      - {file: etc/second.ini, template: etc/second.ini.dist, values: {"[db] user": "{user}", "[db] password": "{password}", "[db] name": "{database}", "[db] host": "{host}"}}
+    ownership: {modes: {installing: "0640", running: "0440"}, writable: [uploads]}
+`
+
+func (k *killed) unpack() {
+	k.folder = k.t.TempDir()
+	seen, during := "seen_by_apps: {socket: "+k.server.Socket+"}, ", "    server_during_import: {max_allowed_packet: 33554432}\n"
+	if k.postgres {
+		seen, during = "", ""
+	}
+	for name, content := range map[string]string{
+		"yellowfield.yaml":         fmt.Sprintf(killedEstate, k.product, k.server.Socket, seen, k.server.Admin, during),
+		"www/config.sample.php":    "<?php\ndefine('DB_HOST', '');\ndefine('DB_NAME', '');\ndefine('DB_USER', '');\ndefine('DB_WORD', '');\n",
+		"www/etc/second.ini.dist":  "[db]\nhost =\nname =\nuser =\npassword =\n",
+		"www/combs.sql":            "CREATE TABLE comb (id int NOT NULL, name varchar(20), PRIMARY KEY (id));\nCREATE TABLE cell (id int NOT NULL, comb int NOT NULL, PRIMARY KEY (id));\nCREATE VIEW cells AS SELECT comb FROM cell;\n",
+		"www/rows.sql":             "INSERT INTO comb VALUES (1, 'first');\nINSERT INTO cell VALUES (1, 1), (2, 1);\nUPDATE comb SET name = 'one' WHERE id = 1;\n",
+		"www/uploads.readme/x.txt": "x",
+	} {
+		path := filepath.Join(k.folder, name)
+		require.NoError(k.t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(k.t, os.WriteFile(path, []byte(content), 0o644))
+	}
+}
+
+// run has the program die at a place, or after some time; 0 for neither.
+func (k *killed) run(at int, after time.Duration, arguments ...string) (out string, died bool) {
+	ctx := k.t.Context()
+	if after > 0 {
+		limited, cancel := context.WithTimeout(ctx, after)
+		defer cancel()
+		ctx = limited
+	}
+	command := program(ctx, k.t, k.folder, arguments...)
+	if at > 0 {
+		command.Env = append(command.Env, fmt.Sprintf("%s=%d", diesAt, at))
+	}
+	said, _ := command.CombinedOutput()
+	return string(said), !command.ProcessState.Exited()
+}
+
+var madePassword = regexp.MustCompile(`DB_WORD', '([^']*)'|password ="?([^"\n]*)"?`)
+
+// look gives all that may not differ from an uninterrupted run: the password itself does.
+func (k *killed) look() map[string]string {
+	seen := map[string]string{}
+	passwords := map[string]bool{}
+	require.NoError(k.t, filepath.WalkDir(filepath.Join(k.folder, "www"), func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		require.NoError(k.t, err)
+		info, err := entry.Info()
+		require.NoError(k.t, err)
+		name, _ := filepath.Rel(k.folder, path)
+		for _, m := range madePassword.FindAllStringSubmatch(string(content), -1) {
+			if word := m[1] + m[2]; word != "" {
+				passwords[word] = true
+			}
+		}
+		seen["file "+name] = info.Mode().String() + " " + madePassword.ReplaceAllString(string(content), "PASSWORD")
+		return nil
+	}))
+	seen["passwords"] = fmt.Sprint(len(passwords))
+	for _, kind := range []string{"pending", "unfinished-imports", "changed-servers"} {
+		left := 0
+		_ = filepath.WalkDir(filepath.Join(k.folder, "state", kind), func(_ string, entry fs.DirEntry, err error) error {
+			if err == nil && !entry.IsDir() {
+				left++
+			}
+			return nil
+		})
+		seen["notes: "+kind] = fmt.Sprint(left)
+	}
+	if k.postgres {
+		seen["accounts"] = k.ask("", "SELECT rolname, rolcanlogin, rolpassword IS NULL FROM pg_authid WHERE rolname LIKE 'combs%' ORDER BY 1")
+		seen["databases"] = k.ask("", "SELECT datname, datacl, pg_get_userbyid(datdba) FROM pg_database ORDER BY 1")
+		if strings.Contains(seen["databases"], "combs") {
+			objects, err := oracle.PostgresFingerprint(k.login, "combs")
+			require.NoError(k.t, err)
+			seen["objects"] = fmt.Sprint(objects)
+		}
+		return seen
+	}
+	seen["accounts"] = k.ask("", "SELECT GRANTEE, PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE LIKE '%combs%' ORDER BY 1, 2") +
+		k.ask("", "SELECT * FROM mysql.db WHERE User LIKE 'combs%' ORDER BY Host, Db, User")
+	seen["variables"] = k.ask("", "SHOW GLOBAL VARIABLES LIKE 'max_allowed_packet'")
+	seen["databases"] = k.ask("", "SHOW DATABASES")
+	if strings.Contains(seen["databases"], "combs") {
+		objects, err := oracle.Fingerprint(k.t.Context(), k.login, "combs")
+		require.NoError(k.t, err)
+		seen["objects"] = fmt.Sprint(objects)
+	}
+	return seen
+}
+
+func (k *killed) clean() {
+	if k.postgres {
+		k.do("", "DROP DATABASE IF EXISTS combs WITH (FORCE)", "DROP ROLE IF EXISTS combs_app", "DROP ROLE IF EXISTS combs_owner")
+		return
+	}
+	k.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_app@127.0.0.1", "SET GLOBAL max_allowed_packet = DEFAULT")
+}
