@@ -206,7 +206,11 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 	if err != nil {
 		return nil, false, err
 	}
+	if _, taken := s.held.LoadOrStore(name, true); taken { // a session gets its own lock as often as it asks
+		return nil, false, nil
+	}
 	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtextextended($1, 0))`, name).Scan(&held); err != nil || !held {
+		s.held.Delete(name)
 		if err != nil {
 			err = s.failed(dbms.Statement{Text: "SELECT pg_try_advisory_lock()"}, err)
 		}
@@ -216,6 +220,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 		// The run may have been interrupted; the lock has to go all the same, and at
 		// once: the server takes its time to notice that a connection was closed.
 		_, _ = conn.Exec(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock(hashtextextended($1, 0))`, name)
+		s.held.Delete(name)
 	}, true, nil
 }
 
