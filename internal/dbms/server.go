@@ -187,6 +187,8 @@ type Statement struct {
 	Shown string
 	// Database is the one it has to be sent in; empty for any.
 	Database string
+	// ChangesNothing says that it only begins what others do.
+	ChangesNothing bool
 }
 
 // String gives the statement as it may be shown.

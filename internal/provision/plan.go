@@ -66,7 +66,7 @@ func (p *plan) change(row Row, object string) *step {
 func (r *run) send(ctx context.Context, s *step, statements ...dbms.Statement) error {
 	for _, statement := range statements {
 		err := r.view.server.Exec(ctx, statement)
-		s.Touched = s.Touched || !dbms.IsRefusal(err)
+		s.Touched = s.Touched || !dbms.IsRefusal(err) && !statement.ChangesNothing
 		if err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -80,10 +81,14 @@ func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection,
 
 // EndSessions ends the open connections of an account, which would keep rights
 // and logins that have been taken away. On MySQL, which can end connections only one by one and
-// lists them by user name alone, those of every account of that name end.
+// lists them by user name alone, those of every account of that name end. It waits until
+// their statements have ended, too, as far as the server does that soon.
 func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 	if s.facts.Product == dbms.MariaDB {
-		return s.Exec(ctx, plain("KILL USER %s", quoteAccount(a)))
+		if err := s.Exec(ctx, plain("KILL USER %s", quoteAccount(a))); err != nil {
+			return err
+		}
+		return s.awaitEnd(ctx, a)
 	}
 	var ids []int64
 	err := s.each(ctx, `SELECT ID FROM information_schema.PROCESSLIST WHERE USER = ? AND ID <> CONNECTION_ID()`, []any{a.User},
@@ -101,7 +106,29 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 			}
 		}
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return s.awaitEnd(ctx, a)
+}
+
+// awaitEnd waits for sessions that were killed: the server lets a statement come to a
+// place where it can end.
+func (s *Server) awaitEnd(ctx context.Context, a dbms.Account) error {
+	for range 100 {
+		dying := 0
+		err := s.each(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = ? AND COMMAND = 'Killed'`, []any{a.User},
+			func(scan func(...any) error) error { return scan(&dying) })
+		if err != nil || dying == 0 {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fault.Stopped(ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil // what it does later is found by whoever looks
 }
 
 // StoredVerifier reads one account's verifier back; for checking what was set.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -100,7 +101,7 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 		err := rows.Scan(&a.User, &verifier, &a.Locked, &a.Expired, &a.MaxConnections, &comment)
 		a.Verifier = stored(verifier)
 		a.MaxConnections = max(0, a.MaxConnections)
-		if a.Locked {
+		if s.left[a.User] = ""; a.Locked {
 			s.left[a.User] = comment
 		}
 		c.Accounts[a.Account] = a
@@ -243,10 +244,28 @@ func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection,
 	return holder, err
 }
 
-// EndSessions ends the open connections of a role.
+// EndSessions ends the open connections of a role, and waits until they are gone as far
+// as the server does that soon.
 func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
-	return s.each(ctx, s.Database, `SELECT pg_terminate_backend(pid) FROM pg_catalog.pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid()`, []any{a.User},
-		func(pgx.Rows) error { return nil })
+	var ended []int32
+	if err := s.each(ctx, s.Database, `SELECT pid FROM pg_catalog.pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid() AND pg_terminate_backend(pid)`, []any{a.User}, func(rows pgx.Rows) error {
+		ended = append(ended, 0)
+		return rows.Scan(&ended[len(ended)-1])
+	}); err != nil {
+		return err
+	}
+	for range 100 {
+		left := 0
+		if err := s.each(ctx, s.Database, `SELECT count(*) FROM pg_catalog.pg_stat_activity WHERE pid = ANY($1)`, []any{ended}, func(rows pgx.Rows) error { return rows.Scan(&left) }); err != nil || left == 0 {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fault.Stopped(ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil // what one does later is found by whoever looks
 }
 
 // StoredVerifier gives what the server keeps of a role's password; nothing for

@@ -10,8 +10,8 @@ import (
 
 // SQL is what needs no connection: statements, and what grants mean.
 type SQL struct {
-	// left are the comments on roles that nobody can log in as, and stood are
-	// owners that were there before their databases.
+	// left are the comments on roles; none counts of one that can log in. stood are owners
+	// that were there before their databases.
 	left  map[string]string
 	stood map[string]bool
 }
@@ -73,12 +73,12 @@ func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 	if icu, is := strings.CutPrefix(d.Collation, icuPrefix); is {
 		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
-	statements := []dbms.Statement{plain("BEGIN"), plain("CREATE ROLE %s NOLOGIN", owner)}
-	switch comment := s.left[Owner(d.Name)]; comment {
-	case ownerComment(d.Name), makingComment(d.Name):
-		s.stood[Owner(d.Name)] = comment == ownerComment(d.Name)
+	statements := []dbms.Statement{{Text: "BEGIN", ChangesNothing: true}, plain("CREATE ROLE %s NOLOGIN", owner)}
+	comment, stands := s.left[Owner(d.Name)]
+	if comment == ownerComment(d.Name) || comment == makingComment(d.Name) {
 		statements = statements[:1]
 	}
+	s.stood[Owner(d.Name)] = stands && comment != makingComment(d.Name) // and is not dropped if this goes wrong
 	// One transaction: without its comment the role would be taken for somebody else's by
 	// whoever goes on behind a crash.
 	statements = append(statements, plain("COMMENT ON ROLE %s IS %s", owner, quoteText(makingComment(d.Name))), plain("COMMIT"),
