@@ -248,9 +248,9 @@ func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection,
 // as the server does that soon.
 func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 	var ended []int32
-	if err := s.each(ctx, s.Database, `SELECT pid FROM pg_catalog.pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid() AND pg_terminate_backend(pid)`, []any{a.User}, func(rows pgx.Rows) error {
+	if err := s.each(ctx, s.Database, `SELECT pid, pg_terminate_backend(pid) FROM pg_catalog.pg_stat_activity WHERE usename = $1 AND pid <> pg_backend_pid()`, []any{a.User}, func(rows pgx.Rows) error {
 		ended = append(ended, 0)
-		return rows.Scan(&ended[len(ended)-1])
+		return rows.Scan(&ended[len(ended)-1], nil)
 	}); err != nil {
 		return err
 	}
