@@ -252,7 +252,10 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			return err
 		}
 	}
-	cut := r.State.CutOff(r.app.Name, r.Estate.Path)
+	cut, err := r.State.CutOff(r.app.Name, r.Estate.Path)
+	if err != nil {
+		return err
+	}
 	if cut != nil && c.admin != nil && !r.options.DryRun {
 		r.endImports(ctx, c)
 	}

@@ -214,7 +214,9 @@ func TestARefusalUndoesWhatWasDoneNewestFirst(t *testing.T) {
 			user = strings.LastIndex(sent, `DROP ROLE IF EXISTS "hives_app"`)
 		}
 		assert.True(t, user > 0 && database > user, "%s: %s", product, sent)
-		assert.Nil(t, e.State.CutOff("hives", e.Estate.Path), "the run has ended, and says so")
+		cut, err := e.State.CutOff("hives", e.Estate.Path)
+		require.NoError(t, err)
+		assert.Nil(t, cut, "the run has ended, and says so")
 	}
 }
 

@@ -148,6 +148,22 @@ func (f *Folder) DropPending(a Account) error {
 	return nil
 }
 
+// layout is the version of what is written into journals and notes. Whoever finds a
+// higher one is older than what wrote it, and must not guess.
+const layout = 1
+
+// fromNewer is the error for a layout that this program does not know.
+func fromNewer(path string, version int) error {
+	return fault.At(fault.Protected, fault.Place{File: path}, "use the newer Yellowfield that has worked here",
+		"this was written by a newer Yellowfield (layout %d, and this one knows %d)", version, layout)
+}
+
+// versioned is a note as it is kept.
+type versioned struct {
+	Version int             `json:"version"`
+	Note    json.RawMessage `json:"note"`
+}
+
 // SetNote keeps what has to be known by whoever comes next if this program dies: an
 // import that is under way, a server's settings as they were. kind and name
 // say whose it is; it is on the disk when SetNote returns.
@@ -156,6 +172,9 @@ func (f *Folder) SetNote(kind, name string, note any) error {
 		return err
 	}
 	content, err := json.Marshal(note)
+	if err == nil {
+		content, err = json.Marshal(versioned{layout, content})
+	}
 	if err == nil {
 		err = atomicfile.Write(f.notePath(kind, name), content, atomicfile.Private)
 	}
@@ -175,8 +194,15 @@ func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
+	var kept versioned
 	if err == nil {
-		err = json.Unmarshal(content, note)
+		err = json.Unmarshal(content, &kept)
+	}
+	if err == nil && kept.Version > layout {
+		return false, fromNewer(f.notePath(kind, name), kept.Version)
+	}
+	if err == nil {
+		err = json.Unmarshal(kept.Note, note)
 	}
 	if err != nil {
 		return false, fault.New(fault.Failed, "look at the file, and remove it if it means nothing", "the note %s cannot be read: %v", f.notePath(kind, name), err).With(err)
@@ -209,6 +235,7 @@ const (
 // Entry is one line of the journal. It never holds a secret.
 type Entry struct {
 	Time    time.Time `json:"time"`
+	Version int       `json:"version,omitempty"` // of the journal's layout, in its first entry
 	Event   Event     `json:"event"`
 	Command string    `json:"command,omitempty"`
 	App     string    `json:"app,omitempty"`
@@ -241,7 +268,7 @@ func (f *Folder) Begin(first Entry) (*Run, error) {
 		return nil, fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal cannot be begun: %v", err).With(err)
 	}
 	run := &Run{folder: f, name: name, file: file}
-	first.Event = Begun
+	first.Event, first.Version = Begun, layout
 	return run, run.Record(first)
 }
 
@@ -297,11 +324,11 @@ type CutOff struct {
 // CutOff gives the newest run on an app of an estate file, if it was cut off; nil else.
 // Whoever asks holds the app's lock, so that the run is at work no more. A journal that
 // cannot be read is none: what is found on the servers counts, and not what is written
-// about it.
-func (f *Folder) CutOff(app, estate string) *CutOff {
+// about it. One of a newer program's is an error.
+func (f *Folder) CutOff(app, estate string) (*CutOff, error) {
 	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*-"+app+"-*.jsonl"))
 	if err != nil {
-		return nil
+		return nil, nil
 	}
 	slices.Sort(names) // by their time
 	for _, name := range slices.Backward(names) {
@@ -314,17 +341,20 @@ func (f *Folder) CutOff(app, estate string) *CutOff {
 		if json.Unmarshal(lines[0], &first) != nil || first.App != app || first.Detail != estate {
 			continue
 		}
+		if first.Version > layout {
+			return nil, fromNewer(name, first.Version)
+		}
 		for _, line := range slices.Backward(lines) { // the last one may be torn
 			if json.Unmarshal(line, &last) == nil {
 				break
 			}
 		}
 		if last.Event == Ended {
-			return nil // whatever was before it has been gone on with
+			return nil, nil // whatever was before it has been gone on with
 		}
-		return &CutOff{Command: first.Command, Began: first.Time, Last: last, path: name}
+		return &CutOff{Command: first.Command, Began: first.Time, Last: last, path: name}, nil
 	}
-	return nil
+	return nil, nil
 }
 
 // End writes down that the run was gone on with.

@@ -107,7 +107,12 @@ func TestAFolderThatCannotBeMade(t *testing.T) {
 func TestARunThatWasCutOffIsFound(t *testing.T) {
 	f, err := Open(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	assert.Nil(t, f.CutOff("hives", "/e.yaml"))
+	cutOff := func() *CutOff {
+		cut, err := f.CutOff("hives", "/e.yaml")
+		require.NoError(t, err)
+		return cut
+	}
+	assert.Nil(t, cutOff())
 	begin := func(app, estate string) *Run {
 		run, err := f.Begin(Entry{Command: "provision", App: app, Detail: estate})
 		require.NoError(t, err)
@@ -118,23 +123,34 @@ func TestARunThatWasCutOffIsFound(t *testing.T) {
 	begin("hives", "/e.yaml")
 	begin("hives", "/other.yaml").End("exit 0")
 	begin("old-hives", "/e.yaml").End("exit 0")
-	cut := f.CutOff("hives", "/e.yaml")
+	cut := cutOff()
 	require.NotNil(t, cut)
 	assert.Equal(t, "provision", cut.Command)
 	assert.Equal(t, "account of hives", cut.Last.Object)
 
 	// Torn in the middle of a line, and without any sense.
 	begin("hives", "/e.yaml")
-	cut = f.CutOff("hives", "/e.yaml")
+	cut = cutOff()
 	content, err := os.ReadFile(cut.path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(cut.path, content[:len(content)-10], 0o600))
-	cut = f.CutOff("hives", "/e.yaml")
+	cut = cutOff()
 	require.NotNil(t, cut)
 	assert.Equal(t, Begun, cut.Last.Event)
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(cut.path), "29990101T000000.000Z-hives-1.jsonl"), []byte("{nonsense"), 0o600))
-	cut = f.CutOff("hives", "/e.yaml")
+	cut = cutOff()
 	require.NotNil(t, cut, "a journal that cannot be read is none")
 	require.NoError(t, cut.End())
-	assert.Nil(t, f.CutOff("hives", "/e.yaml"))
+	assert.Nil(t, cutOff())
+
+	// What a newer program has written is not guessed at.
+	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(cut.path), "29990102T000000.000Z-hives-1.jsonl"), []byte(`{"event":"begun","app":"hives","detail":"/e.yaml","version":99}`), 0o600))
+	_, err = f.CutOff("hives", "/e.yaml")
+	assert.ErrorContains(t, err, "this was written by a newer Yellowfield (layout 99, and this one knows 1)")
+	require.NoError(t, f.SetNote("servers", "barn", 7))
+	path := f.notePath("servers", "barn")
+	require.NoError(t, os.WriteFile(path, []byte(`{"version":2,"note":{"other":"shape"}}`), 0o600))
+	var note int
+	_, err = f.Note("servers", "barn", &note)
+	assert.ErrorContains(t, err, "newer Yellowfield (layout 2")
 }
