@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -49,6 +50,7 @@ type program struct {
 	verbose    bool
 	yes        bool
 	colour     string
+	wait       time.Duration // for another run
 	screen     *render.Screen
 	exit       int
 }
@@ -126,6 +128,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVarP(&p.quiet, "quiet", "q", false, "only what failed or differs")
 	flags.BoolVarP(&p.verbose, "verbose", "v", false, "show every statement sent, secrets masked")
 	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked, where that can be taken back")
+	flags.DurationVar(&p.wait, "wait", 3*time.Second, "how `long` another run on the same app is waited for")
 	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
@@ -182,7 +185,7 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &provision.Engine{Estate: loaded, State: folder, Ask: p.asker()}, nil
+	return &provision.Engine{Estate: loaded, State: folder, Wait: p.wait, Ask: p.asker()}, nil
 }
 
 // limitStatements gives a command that reads scripts the flag for how long their

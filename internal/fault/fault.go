@@ -24,6 +24,7 @@ const (
 	Invalid                  // wrong use or wrong input, nothing touched: exit 2
 	Differs                  // a difference was found and left alone: exit 3
 	Protected                // refused, because going on could lose data: exit 4
+	Busy                     // somebody else is at work there, nothing touched: exit 75, as sysexits.h has it for another try
 	Interrupted              // the person stopped it: exit 130
 )
 
@@ -36,6 +37,8 @@ func (c Class) ExitCode() int {
 		return 3
 	case Protected:
 		return 4
+	case Busy:
+		return 75
 	case Interrupted:
 		return 130
 	}
@@ -43,7 +46,7 @@ func (c Class) ExitCode() int {
 }
 
 // gravity orders exit codes from harmless to grave.
-var gravity = []int{0, 3, 1, 2, 4, 130}
+var gravity = []int{0, 3, 75, 1, 2, 4, 130}
 
 // Graver gives the graver one of two exit codes.
 func Graver(a, b int) int {

@@ -222,12 +222,9 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 // within holds the app's locks while work is done: a file lock here, and a
 // lock on the server against other hosts.
 func (r *run) within(ctx context.Context, work func(context.Context) error) error {
-	release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
+	release, err := r.lockHere(ctx)
 	if err != nil {
 		return err
-	}
-	if !held {
-		return fault.New(fault.Protected, "wait until it is done, and run the command again", "someone else is working on app %s on this host", r.app.Name)
 	}
 	defer release()
 	c, err := r.connect(ctx, r.app.Server)
@@ -239,12 +236,12 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			return err
 		}
 		r.warnOfStrangers(c)
-		release, holder, err := r.lock(ctx, c.admin, "yellowfield:"+r.app.Database.Name)
+		release, holder, err := r.lock(ctx, c.admin, "yellowfield:"+r.app.Database.Name, true)
 		if err != nil {
 			return err
 		}
 		if holder != nil {
-			return fault.New(fault.Protected, "wait until it is done, and run the command again; if nothing is at work there, end that session as the administrator: "+holder.End.String(),
+			return fault.New(fault.Busy, tryLater+"; if nothing is at work there, end that session as the administrator: "+holder.End.String(),
 				"someone else is working on app %s from another host or folder (%s)", r.app.Name, holder.Who)
 		}
 		defer release()
@@ -297,10 +294,11 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 // lock takes a lock on the server, or gives the session that has it. A lock counts
 // only when somebody who administers holds it: any account may take one, and an
 // application's could keep everybody out for ever. Its session is ended; a command
-// that changes nothing says so and goes on without the lock.
-func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release func(), holder *dbms.Connection, err error) {
+// that changes nothing says so and goes on without the lock. Another administrator's is
+// waited for, where that is asked.
+func (r *run) lock(ctx context.Context, admin dbms.Server, name string, wait bool) (release func(), holder *dbms.Connection, err error) {
 	const tries = 5
-	began := time.Now()
+	waiting := r.patience()
 	for try := 0; try < tries; try++ {
 		release, held, err := admin.Lock(ctx, name)
 		if err != nil || held {
@@ -312,8 +310,8 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 		if holder == nil {
 			continue // it was given back in the meantime
 		}
-		if holder.Administers && time.Since(began) < patience {
-			try-- // a run that was killed holds it until the server has noticed
+		if holder.Administers && wait && waiting.goesOn(holder.Who) {
+			try-- // also a run that was killed holds it until the server has noticed
 			if !pause(ctx) {
 				return nil, nil, fault.Stopped(ctx.Err())
 			}
@@ -343,8 +341,44 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string) (release
 	return nil, holder, nil
 }
 
-// patience is how long somebody else's lock is waited for.
-const patience = 3 * time.Second
+// tryLater is what to do where somebody else is at work.
+const tryLater = "wait until it is done, and run the command again; --wait 60s waits so long"
+
+// lockHere takes the app's lock on this host.
+func (r *run) lockHere(ctx context.Context) (release func(), err error) {
+	for waiting := r.patience(); ; {
+		release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
+		if err != nil || held {
+			return release, err
+		}
+		if !waiting.goesOn("someone else on this host") {
+			return nil, fault.New(fault.Busy, tryLater, "someone else is working on app %s on this host", r.app.Name)
+		}
+		if !pause(ctx) {
+			return nil, fault.Stopped(ctx.Err())
+		}
+	}
+}
+
+// waiting is for somebody else's lock.
+type waiting struct {
+	run   *run
+	began time.Time
+	told  bool
+}
+
+func (r *run) patience() *waiting { return &waiting{run: r, began: time.Now()} }
+
+// goesOn reports whether there is time left, and tells once for whom it is waited.
+func (w *waiting) goesOn(who string) bool {
+	const soon = time.Second // before that nobody has to know
+	waited := time.Since(w.began)
+	if waited > soon && !w.told && w.run.Wait > soon {
+		w.told = true
+		w.run.tell(Row{Step: "server", Outcome: Note, Facts: fmt.Sprintf("%s is working on app %s: waiting up to %s", who, w.run.app.Name, w.run.Wait)})
+	}
+	return waited < w.run.Wait
+}
 
 // pause waits a little; false where the run was interrupted.
 func pause(ctx context.Context) bool {

@@ -62,6 +62,8 @@ type Engine struct {
 	Estate *estate.Estate
 	State  *state.Folder
 	Host   host.Host // that the applications run on
+	// Wait is how long another run on the same app is waited for.
+	Wait time.Duration
 	// Ask asks a person for a password; nil where nobody can be asked.
 	Ask secret.Asker
 	Listener
@@ -158,7 +160,7 @@ func (r *run) tellFault(step string, err error) {
 	for _, f := range fault.All(err) {
 		row := Row{Step: step, Outcome: Failed, Facts: f.What, Excerpt: f.Excerpt, Remedy: f.Next}
 		switch f.Class {
-		case fault.Protected:
+		case fault.Protected, fault.Busy:
 			row.Outcome = Refused
 		case fault.Differs:
 			row.Outcome, row.Severity = Differs, estate.MustFix

@@ -86,12 +86,12 @@ func (r *run) planRestoring() {
 // changeServer sets the variables under a lock of the whole server, so that no
 // other import takes the changed values for the server's own.
 func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
-	release, holder, err := r.lock(ctx, r.view.server, serverLock())
+	release, holder, err := r.lock(ctx, r.view.server, serverLock(), true)
 	if err != nil {
 		return err
 	}
 	if holder != nil {
-		return fault.New(fault.Protected, "wait until it is done, and run the command again", "another import has changed settings of server %s for its time (%s)", r.app.Server, holder.Who)
+		return fault.New(fault.Busy, tryLater, "another import has changed settings of server %s for its time (%s)", r.app.Server, holder.Who)
 	}
 	r.freeServer = release
 	before, err := r.variables().Variables(ctx, names...)
@@ -172,7 +172,7 @@ func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 		r.tell(waits)
 		return nil
 	}
-	release, holder, err := r.lock(ctx, c.admin, serverLock())
+	release, holder, err := r.lock(ctx, c.admin, serverLock(), false)
 	if err != nil {
 		return err
 	}

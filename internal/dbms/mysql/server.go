@@ -96,6 +96,9 @@ func configure(l dbms.Login) (*driver.Config, error) {
 	config.Timeout = dialTimeout
 	config.Logger = silent{}
 	config.MaxAllowedPacket = 0 // ask the server
+	// Else a statement waits a day or a year for whoever reads the table (MySQL Reference
+	// Manual, "lock_wait_timeout").
+	config.Params = map[string]string{"lock_wait_timeout": "60"}
 	charset := l.Charset
 	if charset == "" {
 		charset = "utf8mb4"

@@ -104,7 +104,7 @@ func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 	}
 	config.Password = login.Password.Reveal()
 	config.ConnectTimeout = dialTimeout
-	config.RuntimeParams = map[string]string{"application_name": "yellowfield", "client_encoding": "UTF8"}
+	config.RuntimeParams = map[string]string{"application_name": "yellowfield", "client_encoding": "UTF8", "lock_timeout": "60s"}
 	if login.Charset != "" {
 		config.RuntimeParams["client_encoding"] = login.Charset
 	}
