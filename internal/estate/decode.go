@@ -485,6 +485,20 @@ func (s *Size) decodeNode(d *decoder, node ast.Node, path string) {
 	}
 }
 
+var daysText = regexp.MustCompile(`^([1-9][0-9]{0,4})d$`)
+
+func (n *Days) decodeNode(d *decoder, node ast.Node, path string) {
+	if text, ok := d.text(node, path); ok {
+		m := daysText.FindStringSubmatch(text)
+		if m == nil {
+			d.report(node, "write for instance 400d", "%q is no number of days", text)
+			return
+		}
+		number, _ := strconv.Atoi(m[1])
+		*n = Days(number)
+	}
+}
+
 // Set reads a size, also one of the command line.
 func (s *Size) Set(text string) error {
 	m := sizeText.FindStringSubmatch(text)

@@ -31,6 +31,8 @@ type Estate struct {
 	Apps       map[string]*App
 	// LongestStatement of SQL scripts; 0 when nothing was said.
 	LongestStatement Size
+	// KeepHistory of runs; 0 for ever.
+	KeepHistory Days
 	// Broken are the faults in the entries of apps, by their names. LoadSome leaves such
 	// apps out of Apps.
 	Broken map[string][]*fault.Error
@@ -169,7 +171,7 @@ func (l Loader) LoadSomeText(path string, source []byte) (*Estate, error) {
 	for i, pattern := range main.Include {
 		e.include(pattern, fmt.Sprintf("include[%d]", i))
 	}
-	e.LongestStatement = main.LongestStatement
+	e.LongestStatement, e.KeepHistory = main.LongestStatement, main.KeepHistory
 	if err := e.leaveOut(e.errs); err != nil {
 		return nil, err
 	}

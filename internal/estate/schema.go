@@ -88,6 +88,11 @@ func (Mode) JSONSchema() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "string", Pattern: octal.String()}
 }
 
+// JSONSchema: a number with d.
+func (Days) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: daysText.String()}
+}
+
 // JSONSchema: a number of bytes, or one with K, M or G.
 func (Size) JSONSchema() *jsonschema.Schema {
 	return oneOf(&jsonschema.Schema{Type: "integer"}, &jsonschema.Schema{Type: "string", Pattern: sizeText.String()})

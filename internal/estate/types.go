@@ -17,6 +17,8 @@ type File struct {
 	Defaults Defaults           `yaml:"defaults" jsonschema_description:"What all apps share unless they say otherwise."`
 	Servers  map[string]*Server `yaml:"servers" jsonschema_description:"The database servers, by a name of your own."`
 	Apps     map[string]*App    `yaml:"apps" jsonschema_description:"The applications, by a name of your own."`
+	// KeepHistory is 0 when nothing was said.
+	KeepHistory Days `yaml:"keep_history" jsonschema_description:"How long journals, and the copies of settings files with them, are kept, in days such as 400d; for ever if nothing is said."`
 	// LongestStatement is 0 when nothing was said.
 	LongestStatement Size `yaml:"longest_statement" jsonschema_description:"How long a statement of an SQL script may be, such as 256M; 64M if nothing is said."`
 }
@@ -286,6 +288,9 @@ type Mode uint32
 
 // Size is a number of bytes, written with K, M or G for powers of 1024.
 type Size int64
+
+// Days is a number of them, written with a d behind it.
+type Days int
 
 // All gives the app's databases, the main one first.
 func (a *App) All() []*Database {

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -213,6 +214,11 @@ func (r *run) openJournal() error {
 			var err error
 			r.journal, err = r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server,
 				Address: r.view.entry.Address().String(), Detail: r.Estate.Path})
+			if days := int(r.Estate.KeepHistory); err == nil && days > 0 {
+				if err := r.State.Prune(r.Estate.Path, time.Now().AddDate(0, 0, -days)); err != nil {
+					r.tell(Row{Step: "server", Outcome: Note, Facts: fault.As(err).What, Remedy: fault.As(err).Next})
+				}
+			}
 			return err
 		}
 	}

@@ -236,6 +236,7 @@ const (
 type Entry struct {
 	Time    time.Time `json:"time"`
 	Version int       `json:"version,omitempty"` // of the journal's layout, in its first entry
+	Who     string    `json:"who,omitempty"`     // runs the command, in the first entry
 	Event   Event     `json:"event"`
 	Command string    `json:"command,omitempty"`
 	App     string    `json:"app,omitempty"`
@@ -268,7 +269,7 @@ func (f *Folder) Begin(first Entry) (*Run, error) {
 		return nil, fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal cannot be begun: %v", err).With(err)
 	}
 	run := &Run{folder: f, name: name, file: file}
-	first.Event, first.Version = Begun, layout
+	first.Event, first.Version, first.Who = Begun, layout, who()
 	return run, run.Record(first)
 }
 
@@ -357,9 +358,12 @@ func (f *Folder) CutOff(app, estate string) (*CutOff, error) {
 	return nil, nil
 }
 
+// goneOnWith is written behind what a run that was killed has left of its journal.
+const goneOnWith = "cut off, and gone on with by a later run"
+
 // End writes down that the run was gone on with.
 func (c *CutOff) End() error {
-	line, err := json.Marshal(Entry{Time: time.Now().UTC(), Event: Ended, Detail: "cut off, and gone on with by a later run"})
+	line, err := json.Marshal(Entry{Time: time.Now().UTC(), Event: Ended, Detail: goneOnWith})
 	if err != nil {
 		return err
 	}

@@ -154,3 +154,60 @@ func TestARunThatWasCutOffIsFound(t *testing.T) {
 	_, err = f.Note("servers", "barn", &note)
 	assert.ErrorContains(t, err, "newer Yellowfield (layout 2")
 }
+
+func TestHistory(t *testing.T) {
+	f, err := Open(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	t.Setenv("SUDO_USER", "ann")
+	begin := func(app, estate string) *Run {
+		run, err := f.Begin(Entry{Command: "provision", App: app, Detail: estate})
+		require.NoError(t, err)
+		require.NoError(t, run.Record(Entry{Event: Intended, Step: "database", Object: "database " + app}))
+		time.Sleep(2 * time.Millisecond) // names are times
+		return run
+	}
+	failed := begin("hives", "/e.yaml")
+	require.NoError(t, failed.Record(Entry{Event: Done, Step: "database", Object: "database hives"}))
+	kept, err := failed.KeepCopy("/www/c.php", []byte("old"))
+	require.NoError(t, err)
+	require.NoError(t, failed.Record(Entry{Event: Intended, Step: "settings", Object: "/www/c.php", Copy: kept}))
+	require.NoError(t, failed.Record(Entry{Event: Failed, Step: "settings", Object: "settings", Detail: "no room"}))
+	require.NoError(t, failed.Record(Entry{Event: Undone, Step: "database", Object: "database hives"}))
+	failed.End("exit 1")
+	begin("combs", "/e.yaml").End("exit 0")
+	begin("hives", "/other.yaml").End("exit 0")
+	release, held, err := f.Lock("hives@/e.yaml")
+	require.NoError(t, err)
+	require.True(t, held)
+	begin("hives", "/e.yaml")
+	torn := filepath.Join(f.path, "journal", "29990101T000000.000Z-hives-1.jsonl")
+	require.NoError(t, os.WriteFile(torn, []byte("{nonsense"), 0o600))
+
+	runs, unread, err := f.History("/e.yaml", []string{"hives"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{torn}, unread)
+	require.Len(t, runs, 2)
+	assert.Equal(t, IsAtWork, runs[0].Result)
+	release()
+	first := runs[1]
+	assert.Equal(t, WasFailed, first.Result)
+	assert.Regexp(t, "^ann as ", first.Who)
+	require.Len(t, first.Steps, 2)
+	assert.Equal(t, []Event{Undone, Failed}, []Event{first.Steps[0].Event, first.Steps[1].Event})
+	assert.Equal(t, "no room", first.Steps[1].Detail)
+	assert.Equal(t, []Copy{{Of: "/www/c.php", Path: kept, Bytes: 3}}, first.Copies)
+
+	require.NoError(t, f.Prune("/e.yaml", time.Now().Add(-time.Hour)))
+	runs, _, err = f.History("/e.yaml", nil)
+	require.NoError(t, err)
+	assert.Len(t, runs, 3)
+	require.NoError(t, f.Prune("/e.yaml", time.Now().Add(time.Hour)))
+	runs, _, err = f.History("/e.yaml", nil)
+	require.NoError(t, err)
+	require.Len(t, runs, 1, "what was cut off stays until it was gone on with")
+	assert.Equal(t, WasCutOff, runs[0].Result)
+	assert.NoFileExists(t, kept)
+	runs, _, err = f.History("/other.yaml", nil)
+	require.NoError(t, err)
+	assert.Len(t, runs, 1, "of another estate file")
+}

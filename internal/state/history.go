@@ -1,0 +1,197 @@
+package state
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfield/internal/fault"
+)
+
+// Result says how a run ended.
+type Result string
+
+// Results of runs.
+const (
+	WasDone   Result = "done"
+	WasFailed Result = "failed"
+	WasCutOff Result = "cut off" // killed, and gone on with or not
+	IsAtWork  Result = "at work"
+)
+
+// Record is one run as its journal tells it.
+type Record struct {
+	ID      string       `json:"id"`
+	App     string       `json:"app"`
+	Command string       `json:"command"`
+	Server  string       `json:"server,omitempty"`
+	Estate  string       `json:"estate,omitempty"`
+	Who     string       `json:"who,omitempty"` // login name, and sudo's
+	Began   time.Time    `json:"began"`
+	Seconds float64      `json:"seconds"` // to its last entry
+	Result  Result       `json:"result"`
+	Detail  string       `json:"detail,omitempty"`
+	Steps   []StepRecord `json:"steps"`
+	Copies  []Copy       `json:"copies,omitempty"`
+}
+
+// StepRecord is one step of a run. Event is the last that is known of it.
+type StepRecord struct {
+	Step    string  `json:"step"`
+	Object  string  `json:"object"`
+	Event   Event   `json:"event"`
+	Detail  string  `json:"detail,omitempty"`
+	Seconds float64 `json:"seconds"`
+	began   time.Time
+}
+
+// Copy is the old content of a file.
+type Copy struct {
+	Of    string `json:"of"`
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+}
+
+// History gives the runs on the apps of an estate file, the newest first; those of some
+// apps where these are named. Journals that cannot be read are left out and named.
+func (f *Folder) History(estate string, apps []string) (runs []Record, unread []string, err error) {
+	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*.jsonl"))
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, name := range names {
+		record, ended, err := read(name)
+		switch {
+		case err != nil:
+			unread = append(unread, name)
+			continue
+		case record.Estate != "" && record.Estate != estate, len(apps) > 0 && !slices.Contains(apps, record.App):
+			continue
+		}
+		if !ended {
+			if release, held, err := f.Lock(record.App + "@" + record.Estate); err == nil && held {
+				release()
+			} else {
+				record.Result = IsAtWork
+			}
+		}
+		runs = append(runs, record)
+	}
+	slices.SortStableFunc(runs, func(a, b Record) int { return cmp.Or(b.Began.Compare(a.Began), strings.Compare(b.ID, a.ID)) })
+	return runs, unread, nil
+}
+
+// Prune removes the journals and copies of runs on the apps of an estate file that ended
+// before some time. One that was cut off and not gone on with stays.
+func (f *Folder) Prune(estate string, before time.Time) error {
+	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*.jsonl"))
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		record, ended, err := read(name)
+		if err != nil || !ended || record.Estate != estate || !record.Began.Before(before) {
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(f.path, "copies", record.ID)); err == nil {
+			err = os.Remove(name)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fault.New(fault.Failed, "check the rights of this user on it", "an old entry of the history cannot be removed: %v", err).With(err)
+		}
+	}
+	return nil
+}
+
+var errNoJournal = errors.New("this is no journal")
+
+// read reads one journal; ended tells that it has an end.
+func read(path string) (record Record, ended bool, err error) {
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return record, false, err
+	}
+	record = Record{ID: strings.TrimSuffix(filepath.Base(path), ".jsonl"), Result: WasCutOff, Steps: []StepRecord{}}
+	var last time.Time
+	for i, line := range bytes.Split(bytes.TrimSpace(content), []byte("\n")) {
+		var e Entry
+		if json.Unmarshal(line, &e) != nil {
+			if i == 0 {
+				return record, false, errNoJournal
+			}
+			continue // torn by a crash
+		}
+		switch {
+		case i == 0 && e.Version > layout:
+			return record, false, fromNewer(path, e.Version)
+		case i == 0:
+			record.App, record.Command, record.Server, record.Estate, record.Who, record.Began = e.App, e.Command, e.Server, e.Detail, e.Who, e.Time
+		case e.Event == Ended:
+			ended = true
+			if record.Detail = e.Detail; e.Detail != goneOnWith {
+				record.Result = WasFailed
+				if e.Detail == "" || e.Detail == "exit 0" || e.Detail == "exit 3" { // which differs, and has done what it should
+					record.Result = WasDone
+				}
+				last = e.Time
+			}
+		case e.Note != "": // it says more of the step that was begun
+		case e.Copy != "":
+			copied := Copy{Of: e.Object, Path: e.Copy}
+			if info, err := os.Stat(e.Copy); err == nil {
+				copied.Bytes = info.Size()
+				record.Copies = append(record.Copies, copied)
+			}
+			last = e.Time
+		default:
+			record.take(e)
+			last = e.Time
+		}
+	}
+	if !last.IsZero() {
+		record.Seconds = max(0, last.Sub(record.Began).Seconds()) // the clock may have been set back
+	}
+	return record, ended, nil
+}
+
+// take takes what became of a step.
+func (r *Record) take(e Entry) {
+	i := -1
+	if e.Event != Intended {
+		for n, s := range slices.Backward(r.Steps) {
+			if s.Step == e.Step && s.Object == e.Object {
+				i = n
+				break
+			}
+		}
+	}
+	if i < 0 {
+		r.Steps = append(r.Steps, StepRecord{Step: e.Step, Object: e.Object, Event: e.Event, Detail: e.Detail, began: e.Time})
+		return
+	}
+	s := &r.Steps[i]
+	s.Event, s.Detail = e.Event, e.Detail
+	if e.Event != Undone {
+		s.Seconds = max(0, e.Time.Sub(s.began).Seconds())
+	}
+}
+
+// who is the login name of whoever runs this, and the one that sudo was called by.
+func who() string {
+	name := ""
+	if current, err := user.Current(); err == nil {
+		name = current.Username
+	}
+	if by := os.Getenv("SUDO_USER"); by != "" && by != name {
+		return by + " as " + name
+	}
+	return name
+}
