@@ -96,7 +96,7 @@ var connects = []string{"dbms/mysql/server.go", "dbms/mysql/session.go", "dbms/p
 // opensFiles are rooms and files that reach files by their paths, and whose files those
 // are. An application's files are reached by host alone.
 var opensFiles = map[string]string{
-	"host": "the application's", "atomicfile": "what is published for host, and our own", "state/state.go": "our own", "estate/load.go": "the estate file",
+	"host": "the application's", "atomicfile": "what is published for host, and our own", "state/state.go": "our own", "state/history.go": "our own", "estate/load.go": "the estate file",
 	"propose/propose.go": "the estate file", "discover/tree.go": "an unpacked tree, opened as a root",
 	"secret/source.go": "the administrator's passwords", "dbms/mysql/optionfile.go": "the administrator's", "dbms/tls.go": "the administrator's",
 	"script/script.go": "a temporary one of our own", "throwaway": "private servers", "demo": "the demo's", "oracle": "tests'",

@@ -178,6 +178,10 @@ func (r *Record) take(e Entry) {
 		return
 	}
 	s := &r.Steps[i]
+	if e.Event == Undone && s.Event == Failed {
+		s.Detail += "; taken back"
+		return
+	}
 	s.Event, s.Detail = e.Event, e.Detail
 	if e.Event != Undone {
 		s.Seconds = max(0, e.Time.Sub(s.began).Seconds())

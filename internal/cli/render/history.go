@@ -33,7 +33,8 @@ func (s *Screen) History(runs []state.Record, steps bool) {
 			s.step(step)
 		}
 		for _, kept := range run.Copies {
-			s.block(detailColumn, quiet, fmt.Sprintf("the old content of %s, %s bytes, is in %s", kept.Of, figures.Thousands(kept.Bytes), kept.Path))
+			s.printf("  %s  %s  of %s, %s bytes, in\n", pad("kept", outcomeWidth), pad("copy", stepWidth), kept.Of, figures.Thousands(kept.Bytes))
+			s.printf("%s%s\n", strings.Repeat(" ", detailColumn), quiet.Render(kept.Path)) // a path to copy stays on its line
 		}
 	}
 }
