@@ -80,7 +80,7 @@ func PrepareIn(folder *os.Root, name, path string, content []byte, attributes At
 		p.Discard()
 		return nil, Failure(path, "check the file's permissions", err)
 	}
-	sweep(folder)
+	Sweep(folder)
 	p.temporary = fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), rand.Text())
 	if p.file, err = folder.OpenFile(p.temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
 		p.Discard()
@@ -115,9 +115,9 @@ func (p *Prepared) now() (content []byte, existed bool, err error) {
 
 const prefix = ".yellowfield-"
 
-// sweep removes temporary files of runs that were cut off: those of processes that
+// Sweep removes temporary files of runs that were cut off: those of processes that
 // are no more.
-func sweep(folder *os.Root) {
+func Sweep(folder *os.Root) {
 	here, err := folder.Open(".")
 	if err != nil {
 		return // a folder that may be written but not read

@@ -35,7 +35,11 @@ apps.`,
 			}
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
-				results, err := engine.Provision(command.Context(), apps, options)
+				work := engine.Provision
+				if options.UndoUnfinished {
+					work = engine.UndoUnfinished
+				}
+				results, err := work(command.Context(), apps, options)
 				if err != nil {
 					return err
 				}
@@ -49,6 +53,7 @@ apps.`,
 	flags.StringSliceVar(&options.Fix, "fix", nil, "fix these `differences`: "+strings.Join(provision.Fixable, ", "))
 	flags.BoolVar(&options.TakeAccount, "take-account", false, "take existing accounts that have rights elsewhere")
 	flags.BoolVar(&options.WriteHostRule, "write-host-rule", false, "write a host-based rule for logins that PostgreSQL would refuse, prove it by a login, take it back if it fails")
+	flags.BoolVar(&options.UndoUnfinished, "undo-unfinished", false, "take back what a run made that was killed, instead of going on with it")
 	flags.StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
 	p.limitStatements(command)
 	return command

@@ -119,6 +119,8 @@ type Databases interface {
 	CreateDatabase(d Database) []Statement
 	// FinishDatabase goes on with a making that was cut off, see Database.HalfMade.
 	FinishDatabase(name string) []Statement
+	// LeftOfMaking removes what a making has left that was cut off before the database.
+	LeftOfMaking(name string) []Statement
 	DropDatabase(name string) []Statement
 	// TableName is a table's name as the server stores it.
 	TableName(name string) string

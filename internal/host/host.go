@@ -476,6 +476,21 @@ func (f *Folder) Prepare(path string, content []byte, attributes atomicfile.Attr
 	return atomicfile.PrepareIn(folder, filepath.Base(p.name), path, content, attributes)
 }
 
+// Sweep removes what writes of the file at a path have left that were cut off.
+func (f *Folder) Sweep(path string) error {
+	p, err := f.place(path)
+	if err != nil {
+		return err
+	}
+	folder, err := p.root.OpenRoot(filepath.Dir(p.name))
+	if err != nil {
+		return at(path, err)
+	}
+	defer folder.Close()
+	atomicfile.Sweep(folder)
+	return nil
+}
+
 // Write prepares and commits in one go.
 func (f *Folder) Write(path string, content []byte, attributes atomicfile.Attributes) error {
 	p, err := f.Prepare(path, content, attributes)

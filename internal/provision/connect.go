@@ -253,6 +253,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	if err != nil {
 		return err
 	}
+	r.cut = cut
 	if cut != nil && c.admin != nil && !r.options.DryRun {
 		r.endImports(ctx, c)
 	}
@@ -284,11 +285,14 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 	case cut.Last.Object != "":
 		facts += " behind: " + cut.Last.Object
 	}
-	if r.options.DryRun {
-		r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: facts, Remedy: "yellowfield provision " + r.app.Name + " goes on with it"})
-		return
+	switch {
+	case r.options.UndoUnfinished:
+		r.tell(Row{Step: "server", Outcome: Note, Facts: facts})
+	case r.options.DryRun:
+		r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: facts, Remedy: "yellowfield provision " + r.app.Name + " goes on with it, and with --undo-unfinished takes it back"})
+	default:
+		r.tell(Row{Step: "server", Outcome: Note, Facts: facts + "; this run goes on from what it has left"})
 	}
-	r.tell(Row{Step: "server", Outcome: Note, Facts: facts + "; this run goes on from what it has left"})
 }
 
 // lock takes a lock on the server, or gives the session that has it. A lock counts

@@ -48,6 +48,8 @@ type Options struct {
 	// WriteHostRule writes a rule for logins that a PostgreSQL server's
 	// host-based rules would refuse.
 	WriteHostRule bool
+	// UndoUnfinished says that what runs made which were cut off is taken back.
+	UndoUnfinished bool
 	// Import narrows the run to importing SQL; nil for all of it.
 	Import *ImportOptions
 }
@@ -118,7 +120,8 @@ type run struct {
 
 	view    *view
 	plan    *plan
-	folder  *host.Folder // of the app, once it was opened
+	folder  *host.Folder  // of the app, once it was opened
+	cut     *state.CutOff // what was killed on this app before; nil for nothing
 	journal *state.Run
 	// freeServer gives back the lock on the server's settings, while this run
 	// has changed them.

@@ -12,7 +12,7 @@ type Outcome string
 
 // planned gives the outcome's form for something not done yet.
 var planned = map[Outcome]Outcome{
-	Made: "would make", Fixed: "would fix", Imported: "would import", Written: "would write",
+	Made: "would make", Fixed: "would fix", Imported: "would import", Written: "would write", Undone: "would undo",
 }
 
 // Row is one line of a run: a step, what became of it, and the fact that

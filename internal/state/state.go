@@ -319,14 +319,17 @@ type CutOff struct {
 	Began   time.Time
 	// Last is what the run had written last: mostly what it was about to do.
 	Last Entry
-	path string
+	// Entries are those of all runs that were cut off since one had an end, in their
+	// order.
+	Entries []Entry
+	paths   []string
 }
 
 // CutOff gives the newest run on an app of an estate file, if it was cut off; nil else.
 // Whoever asks holds the app's lock, so that the run is at work no more. A journal that
 // cannot be read is none: what is found on the servers counts, and not what is written
 // about it. One of a newer program's is an error.
-func (f *Folder) CutOff(app, estate string) (*CutOff, error) {
+func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
 	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*-"+app+"-*.jsonl"))
 	if err != nil {
 		return nil, nil
@@ -337,41 +340,63 @@ func (f *Folder) CutOff(app, estate string) (*CutOff, error) {
 		if err != nil {
 			continue
 		}
-		lines := bytes.Split(bytes.TrimSpace(content), []byte("\n"))
-		var first, last Entry
-		if json.Unmarshal(lines[0], &first) != nil || first.App != app || first.Detail != estate {
-			continue
-		}
-		if first.Version > layout {
-			return nil, fromNewer(name, first.Version)
-		}
-		for _, line := range slices.Backward(lines) { // the last one may be torn
-			if json.Unmarshal(line, &last) == nil {
+		var entries []Entry
+		for _, line := range bytes.Split(bytes.TrimSpace(content), []byte("\n")) {
+			var e Entry
+			if json.Unmarshal(line, &e) == nil { // the last one may be torn
+				entries = append(entries, e)
+			} else if len(entries) == 0 {
 				break
 			}
 		}
-		if last.Event == Ended {
-			return nil, nil // whatever was before it has been gone on with
+		if len(entries) == 0 || entries[0].App != app || entries[0].Detail != estate {
+			continue
 		}
-		return &CutOff{Command: first.Command, Began: first.Time, Last: last, path: name}, nil
+		first, last := entries[0], entries[len(entries)-1]
+		switch {
+		case first.Version > layout:
+			return nil, fromNewer(name, first.Version)
+		case last.Event == Ended:
+			return cut, nil // whatever was before it has been gone on with
+		case cut == nil:
+			cut = &CutOff{Command: first.Command, Began: first.Time, Last: last}
+		}
+		cut.Entries, cut.paths = append(entries, cut.Entries...), append(cut.paths, name)
 	}
-	return nil, nil
+	return cut, nil
+}
+
+// Copy gives the old content of a file that a run has kept.
+func (f *Folder) Copy(path string) ([]byte, error) {
+	inside, err := filepath.Rel(filepath.Join(f.path, "copies"), path)
+	if err != nil || !filepath.IsLocal(inside) {
+		return nil, fault.New(fault.Protected, "look at the journal", "%s is no copy of this state folder's", path)
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "look at the file by hand", "the old content cannot be read: %v", err).With(err)
+	}
+	return content, nil
 }
 
 // goneOnWith is written behind what a run that was killed has left of its journal.
 const goneOnWith = "cut off, and gone on with by a later run"
 
-// End writes down that the run was gone on with.
+// End writes down that the runs were gone on with.
 func (c *CutOff) End() error {
 	line, err := json.Marshal(Entry{Time: time.Now().UTC(), Event: Ended, Detail: goneOnWith})
 	if err != nil {
 		return err
 	}
-	file, err := os.OpenFile(c.path, os.O_WRONLY|os.O_APPEND, 0)
-	if err != nil {
-		return err
+	for _, path := range c.paths {
+		file, err := os.OpenFile(path, os.O_WRONLY|os.O_APPEND, 0)
+		if err == nil {
+			_, err = file.Write(append([]byte("\n"), append(line, '\n')...))
+			err = errors.Join(err, file.Close())
+		}
+		if err != nil {
+			return err
+		}
 	}
-	defer file.Close()
-	_, err = file.Write(append([]byte("\n"), append(line, '\n')...))
-	return err
+	return nil
 }

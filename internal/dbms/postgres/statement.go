@@ -96,6 +96,14 @@ func (s SQL) FinishDatabase(name string) []dbms.Statement {
 	}
 }
 
+// LeftOfMaking drops the owner that is there before its database.
+func (s SQL) LeftOfMaking(name string) []dbms.Statement {
+	if s.left[Owner(name)] != makingComment(name) {
+		return nil
+	}
+	return []dbms.Statement{plain("DROP ROLE %s", quoteName(Owner(name)))}
+}
+
 const dropDatabase = "DROP DATABASE IF EXISTS "
 
 // DropDatabase drops a database, all it holds, and its owner, unless CreateDatabase
