@@ -150,7 +150,7 @@ func (r *run) tell(row Row) {
 		r.result.Exit = fault.Graver(r.result.Exit, fault.Differs.ExitCode())
 	case Waiting:
 		r.result.Waits = true
-	case Made, Fixed, Imported, Written, "would make", "would fix", "would import", "would write":
+	case Made, Fixed, Imported, Written, Undone, "would make", "would fix", "would import", "would write", "would undo":
 		r.result.Changed = true
 	}
 	if r.Listener.Row != nil {

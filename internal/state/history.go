@@ -101,7 +101,7 @@ func (f *Folder) Prune(estate string, before time.Time) error {
 		if err != nil || !ended || record.Estate != estate || !record.Began.Before(before) {
 			continue
 		}
-		if err := os.RemoveAll(filepath.Join(f.path, "copies", record.ID)); err == nil {
+		if err = os.RemoveAll(filepath.Join(f.path, "copies", record.ID)); err == nil {
 			err = os.Remove(name)
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 )
 
@@ -89,7 +90,7 @@ var standings = []string{changed, wouldBe, waits, untouched, different, refused,
 
 func standing(r provision.Result, dryRun bool) string {
 	switch {
-	case r.Exit == 4:
+	case r.Exit == fault.Protected.ExitCode(), r.Exit == fault.Busy.ExitCode():
 		return refused
 	case r.Exit == 3:
 		return different
