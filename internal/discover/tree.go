@@ -13,6 +13,7 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
+	"yellowfield/internal/script"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/wordset"
 )
@@ -146,14 +147,10 @@ func isCode(name string) bool {
 	return false
 }
 
-// isScript reports whether a file is SQL by its name, packed or not.
+// isScript reports whether a file is SQL by its name, or a sample of that.
 func isScript(name string) bool {
-	name = strings.ToLower(name)
-	for _, packed := range []string{".gz", ".bz2", ".xz", ".zst", ".zip"} {
-		name = strings.TrimSuffix(name, packed)
-	}
-	plain, _ := settings.PlainName(path.Base(name))
-	return strings.HasSuffix(plain, ".sql") || strings.HasSuffix(name, ".mysql") || strings.HasSuffix(name, ".pgsql")
+	plain, _ := settings.PlainName(path.Base(strings.ToLower(name)))
+	return script.HasName(name) || script.HasName(plain)
 }
 
 // settingsExtensions are those of files that may hold settings.

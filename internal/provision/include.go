@@ -13,8 +13,9 @@ import (
 
 // includes finds, for the scripts of a run, the files that they have the stock client read
 // in their place. A file of the run's own list runs where the list has it; any other must
-// be below the app's folder or on the estate file's list, so that a script cannot have
-// the administrator read what its owner could not.
+// be below the app's folder and have the name of a script, or be on the estate file's list,
+// so that a script cannot have the administrator read what its owner could not, or show
+// settings in an error.
 func (r *run) includes(scripts []*wantedScript) func(from, named string) (script.Included, error) {
 	listed := func(path string) bool {
 		return slices.ContainsFunc(scripts, func(s *wantedScript) bool { return s.Path == path })
@@ -25,13 +26,16 @@ func (r *run) includes(scripts []*wantedScript) func(from, named string) (script
 		for _, path := range r.meant(from, named) {
 			inside, there := r.isBelowFolder(path)
 			within = within || inside
-			if (listed(path) || there || r.isOnList(path)) && !slices.Contains(found, path) {
+			if (listed(path) || there && script.HasName(path) || r.isOnList(path)) && !slices.Contains(found, path) {
 				found = append(found, path)
 			}
 		}
 		const oneByOne = "name the files one by one under import, and remove the line"
 		switch len(found) {
 		case 0:
+			if within && !script.HasName(named) {
+				return script.Included{}, fault.New(fault.Protected, oneByOne, "the script reads the file %s, which is no SQL script by its name", named)
+			}
 			if within {
 				return script.Included{}, fault.New(fault.Invalid, "correct the line, or name the file under import and remove the line", "the script reads the file %s, which is not there", named)
 			}

@@ -209,6 +209,10 @@ func (r *run) planImportBack(ctx context.Context, d *estate.Database) error {
 		}
 	}
 	if len(left) > 0 {
+		if _, pending, err := r.State.Pending(r.stateAccount(r.app.Accounts[0].Name)); err != nil || !pending {
+			return errors.Join(err, fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" finishes it; or drop by hand what nobody needs",
+				"the password of %s is not kept here alone, so that the application may have been at work in %s: what was imported stands", r.app.Accounts[0].Name, d.Name))
+		}
 		r.takeBackBy(stepSQL, "import into "+d.Name, func(ctx context.Context) error {
 			return r.view.server.RemoveObjects(ctx, d.Name, left, nil)
 		})

@@ -15,6 +15,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -58,6 +59,12 @@ type Included struct {
 	Opener     func(path string) (*os.File, error) // as in Source
 	Passed     bool                                // it is not to be read here
 }
+
+// byName are names of SQL scripts, packed or not.
+var byName = regexp.MustCompile(`(?i)\.(?:sql|mysql|pgsql|psql)(?:\.(?:gz|bz2|xz|zst|zip))?$`)
+
+// HasName reports whether a file is an SQL script by its name.
+func HasName(name string) bool { return byName.MatchString(name) }
 
 // BinaryEncoding is the encoding of a script whose bytes are not checked: dumps
 // that hold binary values outside of hexadecimal notation.
