@@ -53,7 +53,7 @@ estate file removes older ones. No server is asked, and nothing is changed.`,
 				}
 				p.screen.History(runs, steps)
 				for _, path := range unread {
-					p.screen.Say("Note: %s cannot be read, and is left out.", path)
+					p.screen.Say("Note: the journal %s cannot be read, and is left out; next: look at it, and remove it if it means nothing.", path)
 				}
 				return nil
 			})

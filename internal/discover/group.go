@@ -101,7 +101,6 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 
 const sureUse = 3
 
-// requestValue is an address that a request or a session fills.
 // pairsOf are the addresses of XML that says the name of a setting in one attribute, and
 // its value in another one or as text, with what they would be if the name were an
 // element's.
@@ -124,6 +123,7 @@ func pairsOf(file *settings.File) map[string]string {
 // fromEnvironment is a value that stands for a variable of the environment.
 var fromEnvironment = regexp.MustCompile(`^%env\(.*\)%$|^\$\{[A-Z][A-Z0-9_]*(?::-?[^}]*)?\}$`)
 
+// requestValue is an address that a request or a session fills.
 var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERVER)\b`)
 
 // roleOf is the role in which the very address goes into a login, or the property of an

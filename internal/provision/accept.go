@@ -125,7 +125,7 @@ func (r *run) writeAccepted(s *estate.Settings, path string, acceptance Acceptan
 	if acceptance.Confirm == nil || !acceptance.Confirm(path, file.Listing()) {
 		return fault.At(fault.Protected, fault.Place{File: path}, "answer yes, or add --yes", "the text was not written")
 	}
-	journal, err := r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server})
+	journal, err := r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server, Detail: r.Estate.Path})
 	if err != nil {
 		return err
 	}

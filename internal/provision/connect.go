@@ -301,7 +301,7 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 // that changes nothing says so and goes on without the lock. Another administrator's is
 // waited for, where that is asked.
 func (r *run) lock(ctx context.Context, admin dbms.Server, name string, wait bool) (release func(), holder *dbms.Connection, err error) {
-	const tries = 5
+	const tries = 10
 	waiting := r.patience()
 	for try := 0; try < tries; try++ {
 		release, held, err := admin.Lock(ctx, name)
@@ -316,8 +316,8 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string, wait boo
 		}
 		if holder.Administers && wait && waiting.goesOn(holder.Who) {
 			try-- // also a run that was killed holds it until the server has noticed
-			if !pause(ctx) {
-				return nil, nil, fault.Stopped(ctx.Err())
+			if err := dbms.Pause(ctx); err != nil {
+				return nil, nil, err
 			}
 			continue
 		}
@@ -335,8 +335,8 @@ func (r *run) lock(ctx context.Context, admin dbms.Server, name string, wait boo
 		}
 		row.Outcome, row.Severity, row.Facts = Fixed, "", row.Facts+": its session was ended"
 		r.tell(row)
-		if !pause(ctx) { // the server ends it in its own time
-			return nil, nil, fault.Stopped(ctx.Err())
+		if err := dbms.Pause(ctx); err != nil { // the server ends it in its own time
+			return nil, nil, err
 		}
 	}
 	if holder == nil {
@@ -358,8 +358,8 @@ func (r *run) lockHere(ctx context.Context) (release func(), err error) {
 		if !waiting.goesOn("someone else on this host") {
 			return nil, fault.New(fault.Busy, tryLater, "someone else is working on app %s on this host", r.app.Name)
 		}
-		if !pause(ctx) {
-			return nil, fault.Stopped(ctx.Err())
+		if err := dbms.Pause(ctx); err != nil {
+			return nil, err
 		}
 	}
 }
@@ -382,16 +382,6 @@ func (w *waiting) goesOn(who string) bool {
 		w.run.tell(Row{Step: "server", Outcome: Note, Facts: fmt.Sprintf("%s is working on app %s: waiting up to %s", who, w.run.app.Name, w.run.Wait)})
 	}
 	return waited < w.run.Wait
-}
-
-// pause waits a little; false where the run was interrupted.
-func pause(ctx context.Context) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(100 * time.Millisecond):
-		return true
-	}
 }
 
 // accountsOf gives the server accounts of an estate account: one for each host

@@ -27,7 +27,7 @@ func (r *run) undoUnfinished(ctx context.Context) error {
 		return nil
 	}
 	if !r.view.asAdmin() {
-		return fault.New(fault.Invalid, "give the server an admin in the estate file", "taking back what a run has made takes an administrator")
+		return r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "taking back what a run has made takes an administrator")
 	}
 	r.plan = &plan{contents: map[string]dbms.Contents{}, credentials: map[*estate.Account]*credential{}, charsets: map[string]bool{}, settings: &publication{}}
 	for _, d := range r.app.All() {

@@ -98,7 +98,7 @@ func (f *Folder) Prune(estate string, before time.Time) error {
 	}
 	for _, name := range names {
 		record, ended, err := read(name)
-		if err != nil || !ended || record.Estate != estate || !record.Began.Before(before) {
+		if err != nil || !ended || record.Estate != "" && record.Estate != estate || !record.Began.Before(before) {
 			continue
 		}
 		if err = os.RemoveAll(filepath.Join(f.path, "copies", record.ID)); err == nil {

@@ -8,7 +8,6 @@ import (
 	"net"
 	"strconv"
 	"strings"
-	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -18,30 +17,49 @@ import (
 	"yellowfield/internal/secret"
 )
 
-// Lock takes a named lock on the server without waiting. It is held by the connection
-// that Exec sends its statements on, so that the server frees it when this program dies,
-// and not before the statement at work has ended. held is false when someone else has it.
-// release gives it back.
+// Lock takes a named lock on the server without waiting: on a connection that does nothing
+// else, which outlives a statement that is interrupted, and once more on the one that Exec
+// sends its statements on, so that the server frees it, when this program dies, not before
+// the statement at work has ended. held is false when someone else has it. release gives
+// it back.
 func (s *Server) Lock(ctx context.Context, name string) (release func(), held bool, err error) {
-	conn, err := s.Conn(ctx)
-	if err != nil {
+	_, releaseName, held, err := s.lock(ctx, name)
+	if err != nil || !held {
 		return nil, false, err
+	}
+	working, releaseWork, held, err := s.lock(ctx, workOf(name))
+	if err != nil || !held {
+		releaseName()
+		return nil, false, err
+	}
+	first := s.locked.CompareAndSwap(nil, working)
+	return func() {
+		if first {
+			s.locked.Store(nil)
+		}
+		releaseWork()
+		releaseName()
+	}, true, nil
+}
+
+// workOf is the name of the lock on the connection that works.
+func workOf(name string) string { return "work:" + name }
+
+func (s *Server) lock(ctx context.Context, name string) (conn *sql.Conn, release func(), held bool, err error) {
+	if conn, err = s.Conn(ctx); err != nil {
+		return nil, nil, false, err
 	}
 	var got sql.NullInt64
 	name = lockName(name)
 	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(?, 0)", name).Scan(&got); err != nil {
 		_ = conn.Close()
-		return nil, false, s.failed(dbms.Statement{Text: "SELECT GET_LOCK()"}, err)
+		return nil, nil, false, s.failed(dbms.Statement{Text: "SELECT GET_LOCK()"}, err)
 	}
 	if got.Int64 != 1 {
 		_ = conn.Close()
-		return nil, false, nil
+		return nil, nil, false, nil
 	}
-	first := s.locked.CompareAndSwap(nil, conn)
-	return func() {
-		if first {
-			s.locked.Store(nil)
-		}
+	return conn, func() {
 		// The run may have been interrupted; the lock has to go all the same.
 		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", name)
 		_ = conn.Close()
@@ -66,7 +84,7 @@ func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection,
 	var holder *dbms.Connection
 	err := s.each(ctx, `SELECT p.ID, p.USER, p.HOST, p.TIME, p.USER = ? OR EXISTS (SELECT 1 FROM `+roles+` = p.USER)
 			OR EXISTS (SELECT 1 FROM mysql.user u WHERE u.User = p.USER AND 'Y' IN (u.Create_user_priv, u.Super_priv, u.Grant_priv))
-		FROM information_schema.PROCESSLIST p WHERE p.ID = IS_USED_LOCK(?)`, []any{dbms.ParseAccount(s.currentUser).User, lockName(name)},
+		FROM information_schema.PROCESSLIST p WHERE p.ID = COALESCE(IS_USED_LOCK(?), IS_USED_LOCK(?))`, []any{dbms.ParseAccount(s.currentUser).User, lockName(name), lockName(workOf(name))},
 		func(scan func(...any) error) error {
 			var id, seconds int64
 			var user, host string
@@ -115,20 +133,11 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 // awaitEnd waits for sessions that were killed: the server lets a statement come to a
 // place where it can end.
 func (s *Server) awaitEnd(ctx context.Context, a dbms.Account) error {
-	for range 100 {
-		dying := 0
-		err := s.each(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = ? AND COMMAND = 'Killed'`, []any{a.User},
+	return dbms.AwaitNone(ctx, func() (dying int, err error) {
+		err = s.each(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = ? AND COMMAND = 'Killed'`, []any{a.User},
 			func(scan func(...any) error) error { return scan(&dying) })
-		if err != nil || dying == 0 {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return fault.Stopped(ctx.Err())
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
-	return nil // what it does later is found by whoever looks
+		return dying, err
+	})
 }
 
 // StoredVerifier reads one account's verifier back; for checking what was set.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -199,30 +198,46 @@ func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database str
 	})
 }
 
-// Lock takes an advisory lock in the database that all share, on the connection that
-// most statements are sent on, so that the server frees it when this program dies, and
-// not before the statement at work has ended.
+// Lock takes an advisory lock in the database that all share: on a connection of its own,
+// which outlives a statement that is interrupted, and once more on the one that most
+// statements are sent on, so that the server frees it, when this program dies, not before
+// the statement at work has ended.
 func (s *Server) Lock(ctx context.Context, name string) (release func(), held bool, err error) {
-	conn, err := s.in(ctx, standard)
+	conn, err := s.dial(ctx, standard)
 	if err != nil {
 		return nil, false, err
 	}
-	if _, taken := s.held.LoadOrStore(name, true); taken { // a session gets its own lock as often as it asks
-		return nil, false, nil
+	working, err := s.in(ctx, standard)
+	if err == nil {
+		held, err = s.tryLock(ctx, conn, name)
 	}
-	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtextextended($1, 0))`, name).Scan(&held); err != nil || !held {
-		s.held.Delete(name)
-		if err != nil {
-			err = s.failed(dbms.Statement{Text: "SELECT pg_try_advisory_lock()"}, err)
-		}
+	if err == nil && held {
+		held, err = s.tryLock(ctx, working, workOf(name))
+	}
+	if err != nil || !held {
+		_ = conn.Close(context.WithoutCancel(ctx))
 		return nil, false, err
 	}
 	return func() {
 		// The run may have been interrupted; the lock has to go all the same, and at
 		// once: the server takes its time to notice that a connection was closed.
-		_, _ = conn.Exec(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock(hashtextextended($1, 0))`, name)
-		s.held.Delete(name)
+		ctx := context.WithoutCancel(ctx)
+		_, _ = working.Exec(ctx, unlock, workOf(name))
+		_, _ = conn.Exec(ctx, unlock, name)
+		_ = conn.Close(ctx)
 	}, true, nil
+}
+
+const unlock = `SELECT pg_advisory_unlock(hashtextextended($1, 0))`
+
+// workOf is the name of the lock on the connection that works.
+func workOf(name string) string { return "work:" + name }
+
+func (s *Server) tryLock(ctx context.Context, conn *pgx.Conn, name string) (held bool, err error) {
+	if err := conn.QueryRow(ctx, `SELECT pg_try_advisory_lock(hashtextextended($1, 0))`, name).Scan(&held); err != nil {
+		return false, s.failed(dbms.Statement{Text: "SELECT pg_try_advisory_lock()"}, err)
+	}
+	return held, nil
 }
 
 // LockHolder gives the session that has an advisory lock. A role administers when it
@@ -232,11 +247,18 @@ func (s *Server) LockHolder(ctx context.Context, name string) (*dbms.Connection,
 	err := s.each(ctx, standard, `SELECT a.pid, COALESCE(a.usename, ''), COALESCE(host(a.client_addr), 'the socket'), extract(epoch FROM now() - a.backend_start)::int,
 			a.usename = session_user OR EXISTS (SELECT 1 FROM pg_catalog.pg_roles r WHERE (r.rolsuper OR r.rolcreaterole) AND pg_has_role(a.usesysid, r.oid, 'MEMBER'))
 		FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_stat_activity a ON a.pid = l.pid JOIN pg_catalog.pg_database d ON d.oid = l.database
-		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND d.datname = current_database() AND ((l.classid::int8 << 32) | l.objid::int8) = hashtextextended($1, 0)`, []any{name}, func(rows pgx.Rows) error {
+		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND d.datname = current_database() AND ((l.classid::int8 << 32) | l.objid::int8) IN (hashtextextended($1, 0), hashtextextended($2, 0)) ORDER BY ((l.classid::int8 << 32) | l.objid::int8) = hashtextextended($1, 0) DESC`, []any{name, workOf(name)}, func(rows pgx.Rows) error {
 		var pid, seconds int
 		var user, from string
-		holder = &dbms.Connection{}
-		err := rows.Scan(&pid, &user, &from, &seconds, &holder.Administers)
+		var administers bool
+		err := rows.Scan(&pid, &user, &from, &seconds, &administers)
+		if holder != nil { // both of its connections
+			if strings.HasPrefix(holder.Who, user+" ") {
+				holder.End.Text += fmt.Sprintf(", pg_terminate_backend(%d)", pid)
+			}
+			return err
+		}
+		holder = &dbms.Connection{Administers: administers}
 		holder.Who = fmt.Sprintf("%s from %s, process %d, connected for %d s", user, from, pid, seconds)
 		holder.End = dbms.Statement{Text: fmt.Sprintf("SELECT pg_terminate_backend(%d)", pid)}
 		return err
@@ -254,18 +276,10 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 	}); err != nil {
 		return err
 	}
-	for range 100 {
-		left := 0
-		if err := s.each(ctx, s.Database, `SELECT count(*) FROM pg_catalog.pg_stat_activity WHERE pid = ANY($1)`, []any{ended}, func(rows pgx.Rows) error { return rows.Scan(&left) }); err != nil || left == 0 {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return fault.Stopped(ctx.Err())
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
-	return nil // what one does later is found by whoever looks
+	return dbms.AwaitNone(ctx, func() (left int, err error) {
+		err = s.each(ctx, s.Database, `SELECT count(*) FROM pg_catalog.pg_stat_activity WHERE pid = ANY($1)`, []any{ended}, func(rows pgx.Rows) error { return rows.Scan(&left) })
+		return left, err
+	})
 }
 
 // StoredVerifier gives what the server keeps of a role's password; nothing for

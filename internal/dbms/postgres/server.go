@@ -41,7 +41,6 @@ type Server struct {
 	// open are connections by database: PostgreSQL cannot change the database
 	// of a session.
 	open map[string]*pgx.Conn
-	held sync.Map // names of the locks that this program has
 }
 
 var _ dbms.Server = (*Server)(nil)

@@ -3,7 +3,8 @@
 //
 // Five rooms: lex.go cuts a file into tokens, find.go gives every value an address,
 // edit.go writes one, code.go reads what is no settings file, and trace.go follows what
-// its variables hold. Nothing here runs PHP or opens a file, and nothing here knows what the settings are for.
+// its variables hold. Nothing here runs PHP or opens a file, and nothing here knows what
+// the settings are for.
 package php
 
 import (

@@ -1,0 +1,246 @@
+package discover
+
+import (
+	"cmp"
+	"regexp"
+	"slices"
+
+	"yellowfield/internal/secret"
+	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/syntax"
+)
+
+// valueOrder is the order in which values are written into an entry.
+var valueOrder = []settings.Role{settings.DSN, settings.Driver, settings.Host, settings.Port, settings.Socket, settings.Database, settings.User, settings.Password, settings.Prefix, settings.Charset, settings.Collation}
+
+// values are what a key of a role should get: one value, or the parts of a data
+// source name.
+func (g *group) values(role settings.Role, k key) []Value {
+	v := Value{Role: role, Address: k.Address, Text: "{" + string(role) + "}", Line: k.Place.Line, Was: k.Value, Commented: k.commented, Expression: k.Kind == syntax.Expression}
+	if v.Was = settings.Shown(k.Setting); role == settings.Password && v.Was != "" {
+		v.Was = secret.Mask
+	}
+	for _, other := range g.others[role] {
+		if other.Address != k.Address {
+			v.Others = append(v.Others, other.Address)
+		}
+	}
+	switch {
+	case k.Fixed:
+		v.Doubt = "it stands " + k.Refusal
+	case k.Kind == syntax.Expression:
+		v.Doubt = "it is " + k.Refusal + "; replace_expression: true would put a plain value there"
+	}
+	v.stuck = v.Doubt != ""
+	switch role {
+	case settings.DSN:
+		return g.parts(v, k)
+	case settings.Driver:
+		v.Text, v.was = k.Value, k.Value
+		if familyOf(k.Value) == "" {
+			v.Text = settings.Shown(k.Setting)
+			v.Doubt = cmp.Or(v.Doubt, "it names no driver yet")
+		}
+	case settings.Host:
+		if hostAndPort.MatchString(k.Value) {
+			v.Text = "{host}:{port}"
+		}
+	case settings.Socket:
+		if k.Value == "" || k.commented || k.Kind == syntax.Null {
+			v.Doubt = "it is empty, and localhost is enough in most cases"
+		}
+	case settings.Port:
+		if k.commented {
+			v.Doubt = "it stands in a comment, and the usual port is taken without it"
+		}
+	case settings.Charset, settings.Collation:
+		if k.commented {
+			v.Doubt = "it stands in a comment"
+		}
+	}
+	return []Value{v}
+}
+
+// hostAndPort is a host with its port behind it, which the application takes apart.
+var hostAndPort = regexp.MustCompile(`^[\w.-]+:\d+$`)
+
+// dsnParts are the parts of a data source name with their roles.
+var dsnParts = []struct {
+	name string
+	role settings.Role
+}{{dsn.Host, settings.Host}, {dsn.Port, settings.Port}, {dsn.Socket, settings.Socket}, {dsn.Database, settings.Database}, {dsn.User, settings.User}, {dsn.Password, settings.Password}, {dsn.Charset, settings.Charset}}
+
+// parts are the values of a data source name: part by part where it names a
+// server that can be used, else as a whole. What a login needs, and neither it nor a
+// key beside it has, is added.
+func (g *group) parts(v Value, k key) []Value {
+	family := dsnFamily(k.Value)
+	v.form, v.dsn, v.was = dsn.FormOf(k.Value), v.Address, k.Value
+	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
+		v.Text = wholeURL(family)
+		if _, apart := g.keys[settings.Host]; v.Doubt == "" && k.Value == "" && apart {
+			v.Doubt = "it is empty, and other keys say the same"
+		}
+		if v.Doubt == "" && family == familyOther {
+			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
+		}
+		v.dsn = ""
+		return []Value{v}
+	}
+	var values []Value
+	found := 0
+	for _, part := range dsnParts {
+		was, has, _ := dsn.Get(k.Value, part.name)
+		value := Value{dsn: v.Address, form: v.form, was: k.Value, Role: part.role, Address: v.Address + "#" + part.name, Text: "{" + string(part.role) + "}", Line: v.Line, Was: was, Absent: !has}
+		if has {
+			found++
+		} else if !g.needs(part.role, k.Value) {
+			continue
+		}
+		if was != "" {
+			value.Was = settings.Shown(syntax.Setting{Address: value.Address, Value: was})
+		}
+		if !has && part.role == settings.Port {
+			value.Doubt = usualPort
+		}
+		values = append(values, value)
+	}
+	if found == 0 {
+		v.Text, v.Doubt, v.dsn = wholeURL(family), "it names no part yet, and the application may want another form", ""
+		return []Value{v}
+	}
+	return values
+}
+
+// usualPort is why a port is not written.
+const usualPort = "the usual port is taken without it"
+
+// needs reports whether a data source name lacks a part that a login takes.
+func (g *group) needs(role settings.Role, value string) bool {
+	if _, apart := g.keys[role]; apart {
+		return false
+	}
+	_, socket, _ := dsn.Get(value, dsn.Socket)
+	switch role {
+	case settings.Port:
+		return !socket
+	case settings.Host:
+		return !socket
+	case settings.Database:
+		return true
+	case settings.User, settings.Password:
+		return dsn.FormOf(value) != dsn.PDO // whose login is given beside it
+	}
+	return false
+}
+
+// wholeURL is a data source name for a family of servers.
+func wholeURL(family string) string {
+	scheme := "mysql"
+	if family == familyPostgreSQL {
+		scheme = "postgresql"
+	}
+	return urlOf(scheme)
+}
+
+func urlOf(scheme string) string {
+	return scheme + "://{user|url}:{password|url}@{host|url}:{port}/{database|url}"
+}
+
+// pdoOf is PDO's form for a family, whose driver's name is PDO's own. libpq takes no
+// charset there.
+func pdoOf(family string) string {
+	if family == familyPostgreSQL {
+		return "pgsql:host={host};port={port};dbname={database}"
+	}
+	return "mysql:host={host};port={port};dbname={database};charset={charset}"
+}
+
+// fit fits the values to the family of servers that is wanted: a driver and a data
+// source name for another one get the word for this one, where the application knows
+// it.
+func (c *Candidate) fit(family string) {
+	if family == "" {
+		return
+	}
+	var fitting []Value
+	done := map[string]bool{} // data source names that are written as a whole
+	for _, v := range c.Values {
+		switch {
+		case done[v.dsn] && v.dsn != "":
+			continue
+		case v.Role == settings.Driver:
+			v = c.fitDriver(v, family)
+		case v.dsn != "" && dsnFamily(v.was) != family:
+			first := c.fitDSN(v, family)
+			if first.Role == settings.DSN {
+				done[v.dsn] = true
+				fitting = append(fitting, first)
+				continue
+			}
+			if !slices.ContainsFunc(fitting, func(of Value) bool { return of.Address == first.Address }) {
+				fitting = append(fitting, first)
+			}
+		case v.Role == settings.DSN && c.family == familyOther && !v.stuck:
+			v = c.fitDSN(v, family)
+		}
+		fitting = append(fitting, v)
+	}
+	c.Values = fitting
+}
+
+// fitDriver gives a driver's key the word for a family.
+func (c *Candidate) fitDriver(v Value, family string) Value {
+	if v.stuck || familyOf(v.was) == family {
+		return v
+	}
+	was := v.was
+	if familyOf(was) == "" {
+		was = ""
+	}
+	found, others := c.words.of(family, c.product, was, v.near)
+	if found.word == "" {
+		v.Doubt, v.Wrong = doubtOf(family, others), was != ""
+		return v
+	}
+	v.Text, v.Found, v.Doubt = found.word, found.where, ""
+	return v
+}
+
+// fitDSN gives a data source name the scheme for a family: as one more part of a URL, or
+// as a whole in PDO's form.
+func (c *Candidate) fitDSN(v Value, family string) Value {
+	address := v.dsn
+	if address == "" {
+		address = v.Address
+	}
+	whole := Value{Role: settings.DSN, Address: address, Text: wholeURL(family), Line: v.Line, Was: secret.Mask}
+	if v.form == dsn.PDO || v.form == "" && pdoPath.MatchString(v.was) {
+		whole.Text = pdoOf(family)
+		return whole
+	}
+	scheme, _, _ := dsn.Get(v.was, dsn.Driver)
+	found, others := wordFound{c.schemes[family], "a comment beside it has it"}, []string(nil)
+	if found.word == "" {
+		found, others = c.words.of(family, c.product, scheme, v.near)
+	}
+	if found.word == "" && family == familyMySQL && len(c.words.inFile) == 0 {
+		found = wordFound{"mysql", "it is the usual one, and the code names none"} // PostgreSQL has three
+	}
+	if v.form == dsn.URL && dsnFamily(v.was) != familyOther {
+		part := Value{Role: settings.Driver, Address: address + "#" + dsn.Driver, Text: found.word, Line: v.Line, Was: scheme, Found: found.where, dsn: address}
+		if found.word == "" {
+			part.Text, part.Doubt, part.Wrong = "", doubtOf(family, others), true
+		}
+		return part
+	}
+	whole.Found = found.where
+	if whole.Text = urlOf(found.word); found.word == "" {
+		whole.Text, whole.Doubt, whole.Wrong = wholeURL(family), doubtOf(family, others), true
+	}
+	return whole
+}
+
+// pdoPath is PDO's form of a database in a file.
+var pdoPath = regexp.MustCompile(`^sqlite:[^/]|^sqlite:/[^/]`)
