@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"context"
+	"fmt"
+	"time"
+
 	"github.com/spf13/cobra"
 
 	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/state"
 )
@@ -17,23 +22,61 @@ type historyDocument struct {
 	Unread []string `json:"unread,omitempty"`
 }
 
+// undoRun takes one run back.
+func (p *program) undoRun(ctx context.Context, id string, options provision.Options) error {
+	engine, err := p.engine()
+	if err != nil {
+		return err
+	}
+	defer engine.Disconnect()
+	record, entries, err := engine.State.Entries(engine.Estate.Path, id)
+	if err != nil {
+		return err
+	}
+	apps, err := engine.Estate.Select([]string{record.App}, nil)
+	if err != nil {
+		return err
+	}
+	if !options.DryRun && !p.confirm(fmt.Sprintf("Take back %s of %s on %s?", record.Command, record.Began.Local().Format(time.DateTime), record.App)) {
+		return fault.New(fault.Protected, "answer yes, or add --yes; --dry-run shows what would be taken back", "nothing was done")
+	}
+	p.listen(engine)
+	results, err := engine.UndoRun(ctx, apps[0], entries, options)
+	if err != nil {
+		return err
+	}
+	return p.conclude(engine, "history", options.DryRun, results)
+}
+
 func newHistoryCommand(p *program) *cobra.Command {
 	var labels []string
 	var steps bool
+	var undo string
+	options := provision.Options{Command: "history --undo"}
 	command := &cobra.Command{
 		Use:     "history [APP...]",
 		Short:   "What was done when, by whom, and how it ended, from the journal",
-		GroupID: groupConfirm,
+		GroupID: groupLater,
 		Long: `Lists the runs that changed something, or were about to, the newest first, from
 the journals in the state folder: when, which command, how it ended, how long it
 took, and who called it. Below a run stands what failed or was taken back, and where
 the old content of settings files is kept. keep_history: 400d at the top of the
-estate file removes older ones. No server is asked, and nothing is changed.`,
+estate file removes older ones. No server is asked, and nothing is changed.
+
+With --undo a run is taken back, as far as that is still possible: rights, owners and
+modes that it has changed, an installer that it has moved away, old contents of
+settings files. What was changed again since is refused, and so is what an application
+may have used: databases, accounts, rows, passwords. RUN is its ID, as --steps and
+--json have it, or the beginning of that.`,
 		Example: `  yellowfield history
   yellowfield history combledger --steps
+  yellowfield history --undo 20261126T0027
   yellowfield history --json`,
 		ValidArgsFunction: p.appNames,
-		RunE: func(_ *cobra.Command, names []string) error {
+		RunE: func(command *cobra.Command, names []string) error {
+			if undo != "" {
+				return p.undoRun(command.Context(), undo, options)
+			}
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
 				chosen := make([]string, 0, len(apps))
 				if len(names)+len(labels) > 0 { // else those of apps that are no more in the estate file, too
@@ -59,6 +102,8 @@ estate file removes older ones. No server is asked, and nothing is changed.`,
 			})
 		},
 	}
+	command.Flags().StringVar(&undo, "undo", "", "take a `run` back, as far as that is still possible")
+	command.Flags().BoolVarP(&options.DryRun, "dry-run", "n", false, "with --undo: show what would be taken back, and touch nothing")
 	command.Flags().BoolVar(&steps, "steps", false, "show every step, not only what failed or was taken back")
 	command.Flags().StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
 	return command

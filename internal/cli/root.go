@@ -36,6 +36,8 @@ const (
 	groupPrepare = "prepare"
 	groupMake    = "make"
 	groupConfirm = "confirm"
+	groupClose   = "close"
+	groupLater   = "later"
 	groupTooling = "tooling"
 )
 
@@ -130,11 +132,11 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked, where that can be taken back")
 	flags.DurationVar(&p.wait, "wait", 3*time.Second, "how `long` another run on the same app is waited for")
 	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
-	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
+	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupClose, Title: "Close:"}, &cobra.Group{ID: groupLater, Title: "Later:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
 	cobra.EnableCommandSorting = false // they stand in the order of the work
-	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
 	return root
 }
 
@@ -216,7 +218,7 @@ func (p *program) withApps(names, labels []string, work func(*provision.Engine, 
 	if err != nil {
 		return err
 	}
-	defer engine.Close()
+	defer engine.Disconnect()
 	apps, err := engine.Estate.Select(names, labels)
 	if err != nil {
 		return err
@@ -273,9 +275,11 @@ func (p *program) confirmName(question, name, confirmed string) bool {
 // confirm asks a yes-or-no question on the terminal. Without one the answer is
 // no, unless --yes was given.
 func (p *program) confirm(question string) bool {
-	if p.yes {
-		return true
-	}
+	return p.yes || p.confirmOnTerminal(question)
+}
+
+// confirmOnTerminal is confirm for what --yes does not say.
+func (p *program) confirmOnTerminal(question string) bool {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return false
 	}

@@ -87,7 +87,7 @@ func (p *program) conclude(engine *provision.Engine, command string, dryRun bool
 		case command == "verify":
 			tells = render.ToldComparison
 		}
-		p.screen.Summary(results, tells)
+		p.screen.Summary(command, results, tells)
 	}
 	return nil
 }

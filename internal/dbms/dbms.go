@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"yellowfield/internal/secret"
 )
@@ -115,6 +116,8 @@ type AccountState struct {
 	Account
 	Verifier       secret.Verifier // with its method, which may be known by itself
 	SecondMethod   bool            // a second way to log in is set up beside the first
+	Older          secret.Verifier // of the second way, where it is a password's
+	Changed        time.Time       // of the password; zero where the server does not know
 	Locked         bool
 	Expired        bool
 	RequiresTLS    bool

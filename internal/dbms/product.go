@@ -47,6 +47,8 @@ type Traits struct {
 	Privileges bool
 	// Variables: some of the server's own matter to an import.
 	Variables bool
+	// TwoPasswords: an account can have two for a while.
+	TwoPasswords bool
 	// BindsChannel: a login over TLS can prove that the server knows the password.
 	BindsChannel bool
 	// WhereCollations tells a person how to list them.
@@ -56,11 +58,11 @@ type Traits struct {
 var traits = map[Product]Traits{
 	MariaDB: {
 		Title: "MariaDB", Port: 3306, Family: string(MySQL), LongestDatabase: 64, LongestUser: 80, LoginMethods: []string{secret.MethodNative},
-		HostsInAccounts: true, LocalhostIsSocket: true, Privileges: true, Variables: true, WhereCollations: "SHOW COLLATION lists those there are",
+		HostsInAccounts: true, LocalhostIsSocket: true, Privileges: true, Variables: true, TwoPasswords: true, WhereCollations: "SHOW COLLATION lists those there are",
 	},
 	MySQL: {
 		Title: "MySQL", Port: 3306, Family: string(MySQL), LongestDatabase: 64, LongestUser: 32, LoginMethods: []string{secret.MethodCachingSHA2, secret.MethodNative},
-		HostsInAccounts: true, LocalhostIsSocket: true, Privileges: true, Variables: true, WhereCollations: "SHOW COLLATION lists those there are",
+		HostsInAccounts: true, LocalhostIsSocket: true, Privileges: true, Variables: true, TwoPasswords: true, WhereCollations: "SHOW COLLATION lists those there are",
 	},
 	PostgreSQL: {
 		Title: "PostgreSQL", Port: 5432, Family: string(PostgreSQL), LongestDatabase: 63, LongestUser: 63, LoginMethods: []string{secret.MethodSCRAM, secret.MethodMD5},

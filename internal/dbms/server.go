@@ -101,9 +101,11 @@ type Inspector interface {
 	// LacksPasswordKey reports whether logins over TCP without TLS work only as long
 	// as the server remembers an earlier one.
 	LacksPasswordKey(ctx context.Context) (bool, error)
-	// StoredVerifier gives what the server keeps of an account's password; a zero one
-	// when this login may not read it.
-	StoredVerifier(ctx context.Context, a Account) (secret.Verifier, error)
+	// StoredVerifiers gives what the server keeps of the passwords by which an account can
+	// log in, its own first; none when this login may not read them.
+	StoredVerifiers(ctx context.Context, a Account) ([]secret.Verifier, error)
+	// Sessions lists the open ones of an account.
+	Sessions(ctx context.Context, a Account) ([]OpenSession, error)
 }
 
 // SQL is what needs no connection: the statements of a product, and what its grants
@@ -139,6 +141,11 @@ type Accounts interface {
 	// SetVerifier replaces all ways to log in by the one password.
 	SetVerifier(a Account, v secret.Verifier) []Statement
 	SetPasswordInPlain(a Account, p secret.Password) Statement
+	// AddVerifier has an account log in by either of two passwords, a new one and the one
+	// that it has; none where the product keeps one password only (Traits.TwoPasswords).
+	AddVerifier(a Account, v, own secret.Verifier) []Statement
+	// DropOlder ends the older of two passwords; v is the other one.
+	DropOlder(a Account, v secret.Verifier) []Statement
 	SetOptions(a Account, o AccountOptions) Statement
 	DropAccount(a Account) Statement
 	// LockAccount and UnlockAccount stop and allow new logins.
@@ -212,6 +219,13 @@ type SessionState struct {
 	Database    string
 	CurrentUser string
 	Charset     string // of the connection
+}
+
+// OpenSession is one of an account.
+type OpenSession struct {
+	From     string // the client's address, or what stands for the socket
+	Database string
+	Seconds  int // since it does what it does
 }
 
 // Deviation is a table with another collation than its database.

@@ -81,6 +81,7 @@ type App struct {
 	Name     string   `yaml:"-" json:"-"`
 	Server   string   `yaml:"server" jsonschema_description:"The server its database is on."`
 	Folder   string   `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
+	URL      string   `yaml:"url" jsonschema_description:"Where its web site is: closing looks there whether the installer still answers."`
 	Links    []string `yaml:"links" jsonschema_description:"Absolute folders outside of the application's that links in it may lead into."`
 	Labels   []string `yaml:"labels" jsonschema_description:"Words of your own, for choosing apps with --label."`
 	Database Database `yaml:"database" jsonschema_description:"The application's database."`
@@ -282,6 +283,9 @@ type Modes struct {
 	Installing Mode `yaml:"installing" jsonschema_description:"While the app is open for its installer."`
 	Running    Mode `yaml:"running" jsonschema_description:"While the app is closed."`
 }
+
+// Split reports whether the states have modes of their own.
+func (m Modes) Split() bool { return m.Installing != 0 && m.Running != 0 && m.Installing != m.Running }
 
 // Mode is a file mode such as "0440".
 type Mode uint32

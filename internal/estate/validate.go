@@ -2,6 +2,7 @@ package estate
 
 import (
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -118,6 +119,9 @@ func (e *Estate) validateApp(a *App, path string) {
 	}
 	if a.Folder == "" && (len(a.Settings) > 0 || len(a.Import) > 0) {
 		e.fault(path, "write folder: PATH", "app %s has files and no folder", a.Name)
+	}
+	if u, err := url.Parse(a.URL); a.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil) {
+		e.fault(path+".url", "write http:// or https://, the host and the path, and no login", "%q is no address of a web site", a.URL)
 	}
 	for i, folder := range a.Links {
 		if !filepath.IsAbs(folder) || filepath.Clean(folder) == string(filepath.Separator) {

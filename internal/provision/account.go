@@ -248,12 +248,12 @@ func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *cre
 	if err != nil {
 		return "", err
 	}
-	stored, err := r.view.server.StoredVerifier(ctx, a)
+	stored, err := r.view.server.StoredVerifiers(ctx, a)
 	if err != nil {
 		return "", err
 	}
 	// Where it cannot be read, the login at the end proves it.
-	if stored.IsKnown() && !verifier.Equal(stored) {
+	if len(stored) > 0 && stored[0].IsKnown() && !verifier.Equal(stored[0]) {
 		return "", fault.New(fault.Failed, "report this with the server's version", "server %s stored another password for %s than it was given", r.app.Server, a)
 	}
 	return "", nil

@@ -26,6 +26,11 @@ const (
 	stepSettings  = "settings"
 	stepOwnership = "ownership"
 	stepLogin     = "login"
+	// What only closing and opening have.
+	stepInstaller = "installer"
+	stepNotes     = "notes"
+	stepCode      = "code"
+	stepState     = "state"
 )
 
 // Fixable is what Options.Fix takes.
@@ -52,6 +57,8 @@ type Options struct {
 	UndoUnfinished bool
 	// Import narrows the run to importing SQL; nil for all of it.
 	Import *ImportOptions
+	// Turn brings the app into a state; nil leaves it in the one that is found.
+	Turn *Turn
 }
 
 func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }
@@ -73,8 +80,8 @@ type Engine struct {
 	servers map[string]*connection
 }
 
-// Close ends all connections.
-func (e *Engine) Close() {
+// Disconnect ends all connections.
+func (e *Engine) Disconnect() {
 	for _, c := range e.servers {
 		if c.admin != nil {
 			c.admin.Close()
@@ -150,7 +157,8 @@ func (r *run) tell(row Row) {
 		r.result.Exit = fault.Graver(r.result.Exit, fault.Differs.ExitCode())
 	case Waiting:
 		r.result.Waits = true
-	case Made, Fixed, Imported, Written, Undone, "would make", "would fix", "would import", "would write", "would undo":
+	case Made, Fixed, Imported, Written, Changed, Removed, Undone,
+		planned[Made], planned[Fixed], planned[Imported], planned[Written], planned[Changed], planned[Removed], planned[Undone]:
 		r.result.Changed = true
 	}
 	if r.Listener.Row != nil {

@@ -152,7 +152,7 @@ func (r *run) planFileOwnership(s *estate.Settings) (right string, isNew bool, e
 		facts = fmt.Sprintf("%s is %s: everyone on this host can write it", s.File, r.describeAttributes(has))
 		severity = estate.MustFix
 	}
-	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.fixes(fixOwnership))
+	r.changeAttributes(path, s.File, has, want, severity, facts, r.options.fixes(fixOwnership) || r.options.Turn != nil)
 	return "", false, nil
 }
 
@@ -187,8 +187,11 @@ func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attribut
 		r.plan.differs(stepOwnership, severity, "yellowfield provision "+r.app.Name+" --fix ownership", facts).mayAccept(estate.FindingFileAttributes, shown)
 		return
 	}
-	outcome := Fixed
-	if r.plan.fresh {
+	outcome, facts := Fixed, shown+", "+r.describeAttributes(want)
+	switch {
+	case r.options.Turn != nil:
+		outcome, facts = Changed, facts+"; before: "+r.describeAttributes(has)
+	case r.plan.fresh:
 		outcome = Made
 	}
 	set := func(was, a atomicfile.Attributes) error {
@@ -198,7 +201,8 @@ func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attribut
 		}
 		return files.SetAttributes(path, was, a)
 	}
-	s := r.plan.change(Row{Step: stepOwnership, Outcome: outcome, Facts: shown + ", " + r.describeAttributes(want)}, "owner and mode of "+path)
+	s := r.plan.change(Row{Step: stepOwnership, Outcome: outcome, Facts: facts}, attributesObject+path)
+	s.Before, s.After = writeAttributes(has), writeAttributes(want)
 	s.Act = func(context.Context) (string, error) { return "", set(has, want) }
 	s.Undo = func(context.Context) error { return set(want, has) }
 }
@@ -261,6 +265,11 @@ func (r *run) planWritable() (fine []string, err error) {
 		}
 	}
 	return fine, nil
+}
+
+// writeAttributes writes owner, group and mode by their numbers, for the journal.
+func writeAttributes(a atomicfile.Attributes) string {
+	return fmt.Sprintf("%d:%d %04o", a.UID, a.GID, a.Mode)
 }
 
 // describeAttributes writes owner, group and mode: www-data:www-data 0660.

@@ -99,29 +99,33 @@ type unmetError struct{}
 
 func (*unmetError) Error() string { return "what must be fixed is named above" }
 
+// emptyPlan is one without steps.
+func (r *run) emptyPlan() *plan {
+	p := &plan{contents: map[string]dbms.Contents{}, credentials: map[*estate.Account]*credential{}, charsets: map[string]bool{}, settings: &publication{}}
+	for _, d := range r.app.All() {
+		p.contents[d.Name] = r.view.catalogue.Contents[d.Name]
+	}
+	return p
+}
+
 // makePlan looks at everything and decides. The error holds every fault
 // found, each with its step; the plan then has the steps that could be told.
 func (r *run) makePlan(ctx context.Context) error {
-	r.plan = &plan{
-		contents:    map[string]dbms.Contents{},
-		credentials: map[*estate.Account]*credential{}, charsets: map[string]bool{},
-	}
+	r.plan = r.emptyPlan()
 	parts := []struct {
 		step string
 		plan func(context.Context) error
 	}{
 		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
 		{stepSQL, r.planImport}, {stepSettings, r.planSettings}, {stepOwnership, r.planOwnership},
-	}
-	for _, d := range r.app.All() {
-		r.plan.contents[d.Name] = r.view.catalogue.Contents[d.Name]
+		{stepInstaller, r.planInstallerFiles}, {stepState, r.planDeadline},
 	}
 	var errs []error
 	if err := r.checkAdministrator(); err != nil {
 		errs = append(errs, &stepError{"server", err})
 	}
 	for _, part := range parts {
-		if r.options.Import != nil && part.step != stepAccount && part.step != stepSQL {
+		if r.options.Import != nil && part.step != stepAccount && part.step != stepSQL || r.options.Turn != nil && (part.step == stepPHP || part.step == stepSQL) {
 			continue
 		}
 		if err := part.plan(ctx); err != nil {

@@ -26,6 +26,9 @@ import (
 
 // provision plans, and unless this is a dry run, does what is planned.
 func (r *run) provision(ctx context.Context) error {
+	if err := r.finishTurn(ctx); err != nil {
+		return err
+	}
 	if err := r.makePlan(ctx); err != nil {
 		return r.tellPlanFaults(err)
 	}
@@ -214,15 +217,24 @@ func (r *run) openJournal() error {
 			var err error
 			r.journal, err = r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server,
 				Address: r.view.entry.Address().String(), Detail: r.Estate.Path})
-			if days := int(r.Estate.KeepHistory); err == nil && days > 0 {
-				if err := r.State.Prune(r.Estate.Path, time.Now().AddDate(0, 0, -days)); err != nil {
-					r.tell(Row{Step: "server", Outcome: Note, Facts: fault.As(err).What, Remedy: fault.As(err).Next})
-				}
+			if err == nil {
+				r.prune()
 			}
 			return err
 		}
 	}
 	return nil
+}
+
+// prune forgets what is older than it is to be kept.
+func (r *run) prune() {
+	err := r.State.DropOldRemoved()
+	if days := int(r.Estate.KeepHistory); days > 0 {
+		err = errors.Join(err, r.State.Prune(r.Estate.Path, time.Now().AddDate(0, 0, -days)))
+	}
+	for _, f := range fault.All(err) {
+		r.tell(Row{Step: "server", Outcome: Note, Facts: f.What, Remedy: f.Next})
+	}
 }
 
 // tellWhatStayed looks whether the app's databases hold again what they held before,

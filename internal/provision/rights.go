@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -12,23 +13,10 @@ import (
 	"yellowfield/internal/figures"
 )
 
-// planRights compares, for every account, the rights held on the database as
-// sets, and reads from them whether the app is open or closed.
+// planRights compares, for every account, the rights held on the database as sets.
 func (r *run) planRights(context.Context) error {
-	split := false
-	r.plan.open = true
-	for _, account := range r.app.Accounts {
-		split = split || account.Rights.Split()
-		on := r.app.DatabasesOf(account)[0].Name
-		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents[on])
-		for _, a := range r.accountsOf(account) {
-			held, _ := r.view.server.HeldOn(on, r.view.catalogue.Grants(a))
-			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
-				r.plan.open = false
-			}
-		}
-	}
-	r.result.Open = split && r.plan.open
+	hasStates := r.planState()
+	r.result.Open = hasStates && r.plan.open
 	for _, account := range r.app.Accounts {
 		words := account.Rights.Running
 		if r.plan.open {
@@ -51,6 +39,35 @@ func (r *run) planRights(context.Context) error {
 	}
 	r.namePresets()
 	return nil
+}
+
+// planState reads from the rights, and where these are the same in both states from the
+// modes of the settings files, whether the app is open or closed, or takes the state that
+// it is to be brought into. hasStates is false for an app that is the same in both.
+func (r *run) planState() (hasStates bool) {
+	r.plan.open = true
+	for _, account := range r.app.Accounts {
+		hasStates = hasStates || account.Rights.Split()
+		on := r.app.DatabasesOf(account)[0].Name
+		running := r.view.server.Resolve(account.Rights.Running, r.plan.contents[on])
+		for _, a := range r.accountsOf(account) {
+			held, _ := r.view.server.HeldOn(on, r.view.catalogue.Grants(a))
+			if account.Rights.Split() && len(held) > 0 && r.withoutExtra(held).Equal(running) {
+				r.plan.open = false
+			}
+		}
+	}
+	if !hasStates && r.app.Ownership != nil && r.app.Ownership.Modes.Split() {
+		hasStates = true
+		for _, s := range r.app.Settings {
+			a, err := r.attributes(r.app.InFolder(s.File))
+			r.plan.open = r.plan.open && (err != nil || a.Mode != fs.FileMode(r.app.Ownership.Modes.Running))
+		}
+	}
+	if r.options.Turn != nil {
+		r.plan.open = !r.options.Turn.Close
+	}
+	return hasStates
 }
 
 // namePresets names what the application, or somebody, has set for all sessions of
@@ -104,7 +121,7 @@ func (r *run) planRightsOf(account *estate.Account, a dbms.Account, name string,
 	c := r.plan.credentials[account]
 	atWork := c == nil || !c.pending // a pending password is in no settings file, so that a run was cut off before that
 	isNew := (len(h.held) == 0 || !atWork && len(h.held.Minus(h.want)) == 0) && len(h.leaking) == 0 && !account.Existing
-	if !isNew && !r.options.fixes(fixRights) {
+	if !isNew && !r.options.fixes(fixRights) && r.options.Turn == nil {
 		r.plan.differs(stepRights, estate.MustFix, "yellowfield provision "+r.app.Name+" --fix rights", h.difference())
 		return nil
 	}
@@ -167,11 +184,17 @@ func (r *run) planChangeOfRights(h heldRights, isNew bool) error {
 				r.app.Server, r.view.server.CurrentUser(), strings.Join(lacks, " and "), h.a)
 		}
 	}
-	outcome := Fixed
-	if isNew {
+	outcome, facts := Fixed, r.describeRights(h)
+	switch {
+	case isNew:
 		outcome = Made
+	case r.options.Turn != nil:
+		outcome, facts = Changed, facts+"; before: "+r.wordsFor(h)
 	}
-	s := r.plan.change(Row{Step: stepRights, Outcome: outcome, Facts: r.describeRights(h), SQL: texts(statements)}, "rights of "+h.a.String())
+	s := r.plan.change(Row{Step: stepRights, Outcome: outcome, Facts: facts, SQL: texts(statements)}, rightsObject(h.a, h.on))
+	if len(h.leaking) == 0 {
+		s.Before, s.After = h.held.String(), h.want.String()
+	}
 	s.Undo = func(ctx context.Context) error { return r.restoreRights(ctx, h) }
 	s.Act = func(ctx context.Context) (string, error) {
 		if err := r.send(ctx, s, statements...); err != nil || !lowers {
@@ -181,6 +204,20 @@ func (r *run) planChangeOfRights(h heldRights, isNew bool) error {
 		return "", r.view.server.EndSessions(ctx, h.a)
 	}
 	return nil
+}
+
+// wordsFor says what an account holds in the words of the estate file, if it has some for
+// that.
+func (r *run) wordsFor(h heldRights) string {
+	for _, words := range [][]string{h.account.Rights.Installing, h.account.Rights.Running} {
+		if r.view.server.Resolve(words, r.plan.contents[h.on]).Equal(r.withoutExtra(h.held)) {
+			return fmt.Sprintf("%s (%s)", strings.Join(words, ", "), figures.Counted(len(h.held), "right", "rights"))
+		}
+	}
+	if len(h.held) == 0 {
+		return "nothing"
+	}
+	return h.held.String()
 }
 
 // effective gives the rights that an account has on a database by whatever

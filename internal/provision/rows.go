@@ -13,6 +13,7 @@ type Outcome string
 // planned gives the outcome's form for something not done yet.
 var planned = map[Outcome]Outcome{
 	Made: "would make", Fixed: "would fix", Imported: "would import", Written: "would write", Undone: "would undo",
+	Changed: "would change", Removed: "would remove",
 }
 
 // Row is one line of a run: a step, what became of it, and the fact that
@@ -77,6 +78,8 @@ const (
 	Fixed      Outcome = "fixed"
 	Imported   Outcome = "imported"
 	Written    Outcome = "written"
+	Changed    Outcome = "changed" // from what it was, as the command asks
+	Removed    Outcome = "removed"
 	Verified   Outcome = "verified"
 	Waiting    Outcome = "waiting" // for the application's installer
 	Differs    Outcome = "differs"

@@ -343,6 +343,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	}
 	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), all)
 	step := r.plan.change(Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, "settings "+path)
+	step.After = digest(published.content)
 	step.Act = func(context.Context) (string, error) { return "", r.publish(published) }
 	step.Undo = func(context.Context) error { return r.takeBack(published, absent) }
 	return nil

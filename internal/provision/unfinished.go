@@ -29,15 +29,12 @@ func (r *run) undoUnfinished(ctx context.Context) error {
 	if !r.view.asAdmin() {
 		return r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "taking back what a run has made takes an administrator")
 	}
-	r.plan = &plan{contents: map[string]dbms.Contents{}, credentials: map[*estate.Account]*credential{}, charsets: map[string]bool{}, settings: &publication{}}
-	for _, d := range r.app.All() {
-		r.plan.contents[d.Name] = r.view.catalogue.Contents[d.Name]
-	}
+	r.plan = r.emptyPlan()
 	if r.settingsStand() {
 		return fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" finishes it",
 			"its settings files are written, so that the application may have been at work with them: what was made stands")
 	}
-	errs := []error{r.planFilesBack(), r.planImportsBack(ctx)}
+	errs := append(r.planChangesBack(r.cut.Entries, true), r.planFilesBack(), r.planImportsBack(ctx))
 	r.planAccountsBack()
 	for _, d := range r.app.All() {
 		left := r.view.server.LeftOfMaking(d.Name)
@@ -63,6 +60,37 @@ func (r *run) undoUnfinished(ctx context.Context) error {
 		return &toldError{err}
 	}
 	return nil
+}
+
+// cutOffAmong gives the newest of some commands that was cut off on the app; empty for none.
+func (r *run) cutOffAmong(commands ...string) string {
+	if r.cut == nil {
+		return ""
+	}
+	for _, e := range slices.Backward(r.cut.Entries) {
+		if e.Event == state.Begun && slices.Contains(commands, e.Command) {
+			return e.Command
+		}
+	}
+	return ""
+}
+
+// finishTurn goes on with a close or a reopen that was cut off, and looks anew.
+func (r *run) finishTurn(ctx context.Context) error {
+	command := r.cutOffAmong("close", "reopen")
+	if command == "" || r.options.DryRun {
+		return nil
+	}
+	asked := r.options
+	r.options = Options{Command: asked.Command, Turn: &Turn{Close: command == "close", Overdue: true}, Only: turnSteps}
+	defer func() { r.options = asked }()
+	if err := r.makePlan(ctx); err != nil {
+		return r.tellPlanFaults(err)
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	return r.look(ctx)
 }
 
 // settingsStand reports whether the runs that were cut off have written all settings
@@ -262,13 +290,14 @@ func (r *run) tellWhatCannotBeTakenBack() {
 		made := false
 		for _, account := range r.app.Accounts {
 			for _, a := range r.accountsOf(account) {
-				made = made || e.Object == "rights of "+a.String() && r.hasBegun(stepAccount, "account "+a.String())
+				made = made || strings.HasPrefix(e.Object, "rights of "+a.String()+" on ") && r.hasBegun(stepAccount, "account "+a.String())
 			}
 		}
 		for _, s := range r.app.Settings {
 			made = made || e.Object == "owner and mode of "+r.app.InFolder(s.File) || e.Object == "owner and mode of the settings"
 		}
 		changes := e.Step == stepRights || e.Step == stepOwnership && strings.HasPrefix(e.Object, "owner and mode") || strings.HasPrefix(e.Object, "password of")
+		made = made || e.Before != "" // it is taken back
 		if e.Event != state.Intended || !changes || made || told[e.Object] {
 			continue
 		}

@@ -53,11 +53,14 @@ type StepRecord struct {
 	began   time.Time
 }
 
-// Copy is the old content of a file.
+// Copy is the old content of a file, or what was removed.
 type Copy struct {
 	Of    string `json:"of"`
 	Path  string `json:"path"`
 	Bytes int64  `json:"bytes"`
+	// Until is how long something that was removed is kept; nil for the content of a file,
+	// which is kept as long as its run.
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // History gives the runs on the apps of an estate file, the newest first; those of some
@@ -87,6 +90,41 @@ func (f *Folder) History(estate string, apps []string) (runs []Record, unread []
 	}
 	slices.SortStableFunc(runs, func(a, b Record) int { return cmp.Or(b.Began.Compare(a.Began), strings.Compare(b.ID, a.ID)) })
 	return runs, unread, nil
+}
+
+// Entries gives one run on the apps of an estate file by its ID, or a beginning of it that
+// no other run shares, with all that its journal says.
+func (f *Folder) Entries(estate, id string) (record Record, entries []Entry, err error) {
+	runs, _, err := f.History(estate, nil)
+	if err != nil {
+		return record, nil, err
+	}
+	runs = slices.DeleteFunc(runs, func(r Record) bool { return id == "" || !strings.HasPrefix(r.ID, id) })
+	switch len(runs) {
+	case 1:
+	case 0:
+		return record, nil, fault.New(fault.Invalid, "yellowfield history --steps lists them", "there is no run %q", id)
+	default:
+		return record, nil, fault.New(fault.Invalid, "give more of it: yellowfield history --steps lists them", "%q is the beginning of %d runs", id, len(runs))
+	}
+	content, err := os.ReadFile(filepath.Join(f.path, "journal", runs[0].ID+".jsonl"))
+	if err != nil {
+		return record, nil, fault.New(fault.Failed, "check the rights of this user on it", "the journal cannot be read: %v", err).With(err)
+	}
+	return runs[0], parse(content), nil
+}
+
+// parse reads the entries of a journal; none where it is none.
+func parse(content []byte) (entries []Entry) {
+	for _, line := range bytes.Split(bytes.TrimSpace(content), []byte("\n")) {
+		var e Entry
+		if json.Unmarshal(line, &e) == nil { // the last one may be torn
+			entries = append(entries, e)
+		} else if len(entries) == 0 {
+			return nil
+		}
+	}
+	return entries
 }
 
 // Prune removes the journals and copies of runs on the apps of an estate file that ended
@@ -148,6 +186,10 @@ func read(path string) (record Record, ended bool, err error) {
 			copied := Copy{Of: e.Object, Path: e.Copy}
 			if info, err := os.Stat(e.Copy); err == nil {
 				copied.Bytes = info.Size()
+				if strings.HasSuffix(e.Copy, packedEnding) {
+					until := e.Time.Add(KeepsRemoved)
+					copied.Until = &until
+				}
 				record.Copies = append(record.Copies, copied)
 			}
 			last = e.Time

@@ -8,15 +8,16 @@
 package state
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -210,6 +211,21 @@ func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
 	return true, nil
 }
 
+// NoteNames lists the notes of a kind by their names.
+func (f *Folder) NoteNames(kind string) ([]string, error) {
+	paths, err := filepath.Glob(filepath.Join(f.path, kind, "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, path := range paths {
+		if name, err := url.PathUnescape(strings.TrimSuffix(filepath.Base(path), ".json")); err == nil {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
 // DropNote forgets a note; it is no error when there is none.
 func (f *Folder) DropNote(kind, name string) error {
 	crash.Point("dropping a note")
@@ -245,6 +261,8 @@ type Entry struct {
 	Step    string    `json:"step,omitempty"`
 	Object  string    `json:"object,omitempty"` // what the step makes or changes
 	Detail  string    `json:"detail,omitempty"`
+	Before  string    `json:"before,omitempty"` // what the object was, where that is known
+	After   string    `json:"after,omitempty"`  // and what it was made
 	Copy    string    `json:"copy,omitempty"` // where the old content of a file is kept
 	Note    string    `json:"note,omitempty"` // the kind and name of a note that says more
 }
@@ -313,6 +331,75 @@ func (r *Run) KeepCopy(path string, content []byte) (string, error) {
 	return kept, atomicfile.Write(kept, content, atomicfile.Private)
 }
 
+// packedEnding is that of copies that hold what was removed.
+const packedEnding = ".tar"
+
+// KeepsRemoved is how long what was removed can be put back.
+const KeepsRemoved = 30 * 24 * time.Hour
+
+// KeepRemoved keeps what is about to be removed, as pack writes it, and gives the place.
+// check has to find all of it there again.
+func (r *Run) KeepRemoved(path string, pack func(io.Writer) error, check func(io.Reader) error) (kept string, err error) {
+	folder, err := r.folder.subfolder("copies", r.name)
+	if err != nil {
+		return "", err
+	}
+	kept = filepath.Join(folder, url.PathEscape(path)+packedEnding)
+	file, err := os.OpenFile(kept, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return "", fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the copy cannot be made: %v", err).With(err)
+	}
+	defer file.Close()
+	if err = pack(file); err == nil {
+		err = file.Sync()
+	}
+	if err == nil {
+		_, err = file.Seek(0, io.SeekStart)
+	}
+	if err == nil {
+		err = check(file)
+	}
+	if err != nil {
+		_ = os.Remove(kept)
+		var known *fault.Error
+		if !errors.As(err, &known) {
+			err = fault.New(fault.Failed, "make room on the disk, and run the command again: nothing was removed", "the copy %s is not what it should be: %v", kept, err).With(err)
+		}
+		return "", err
+	}
+	return kept, nil
+}
+
+// OpenRemoved opens what KeepRemoved has kept.
+func (f *Folder) OpenRemoved(kept string) (*os.File, error) {
+	if err := f.isCopy(kept); err != nil {
+		return nil, err
+	}
+	file, err := os.Open(kept)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "it may be older than it is kept", "what was removed cannot be read: %v", err).With(err)
+	}
+	return file, nil
+}
+
+// DropOldRemoved forgets what was removed long ago.
+func (f *Folder) DropOldRemoved() error {
+	names, err := filepath.Glob(filepath.Join(f.path, "copies", "*", "*"+packedEnding))
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		info, err := os.Lstat(name)
+		if err != nil || time.Since(info.ModTime()) < KeepsRemoved {
+			continue
+		}
+		if err := os.Remove(name); err != nil {
+			return fault.New(fault.Failed, "remove the file by hand", "an old copy cannot be removed: %v", err).With(err)
+		}
+	}
+	return nil
+}
+
 // CutOff is a run that was killed: its journal has no end.
 type CutOff struct {
 	Command string
@@ -340,15 +427,7 @@ func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
 		if err != nil {
 			continue
 		}
-		var entries []Entry
-		for _, line := range bytes.Split(bytes.TrimSpace(content), []byte("\n")) {
-			var e Entry
-			if json.Unmarshal(line, &e) == nil { // the last one may be torn
-				entries = append(entries, e)
-			} else if len(entries) == 0 {
-				break
-			}
-		}
+		entries := parse(content)
 		if len(entries) == 0 || entries[0].App != app || entries[0].Detail != estate {
 			continue
 		}
@@ -368,15 +447,22 @@ func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
 
 // Copy gives the old content of a file that a run has kept.
 func (f *Folder) Copy(path string) ([]byte, error) {
-	inside, err := filepath.Rel(filepath.Join(f.path, "copies"), path)
-	if err != nil || !filepath.IsLocal(inside) {
-		return nil, fault.New(fault.Protected, "look at the journal", "%s is no copy of this state folder's", path)
+	if err := f.isCopy(path); err != nil {
+		return nil, err
 	}
 	content, err := os.ReadFile(path)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "look at the file by hand", "the old content cannot be read: %v", err).With(err)
 	}
 	return content, nil
+}
+
+func (f *Folder) isCopy(path string) error {
+	inside, err := filepath.Rel(filepath.Join(f.path, "copies"), path)
+	if err != nil || !filepath.IsLocal(inside) {
+		return fault.New(fault.Protected, "look at the journal", "%s is no copy of this state folder's", path)
+	}
+	return nil
 }
 
 // goneOnWith is written behind what a run that was killed has left of its journal.

@@ -18,6 +18,9 @@ type Step struct {
 	Name string
 	// Object names what Act makes, for the journal and for what is told of undoing.
 	Object string
+	// Before and After are what the object was and will be, for whoever takes the change
+	// back when the run has long ended; empty where that cannot be said.
+	Before, After string
 	// Act makes the change, and may give facts about what really came of it; nil
 	// where there is nothing to do.
 	Act func(ctx context.Context) (facts string, err error)
@@ -91,7 +94,7 @@ func (s *Step) do(ctx context.Context, journal Journal) (facts string, changed b
 	if ctx.Err() != nil {
 		return "", false, fault.Stopped(ctx.Err())
 	}
-	entry := state.Entry{Event: state.Intended, Step: s.Name, Object: s.Object}
+	entry := state.Entry{Event: state.Intended, Step: s.Name, Object: s.Object, Before: s.Before, After: s.After}
 	if err := journal.Record(entry); err != nil {
 		return "", false, err
 	}

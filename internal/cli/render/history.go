@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"charm.land/lipgloss/v2"
 
@@ -26,6 +27,9 @@ func (s *Screen) History(runs []state.Record, steps bool) {
 		line := fmt.Sprintf("%s  %s  %s  %s %6.1f s  %s", quiet.Render(run.Began.Local().Format("2006-01-02 15:04:05")), accent.Render(pad(run.App, appWidth)),
 			pad(run.Command, commandWidth), resultStyle(run.Result).Render(pad(string(run.Result), resultWidth)), run.Seconds, quiet.Render(run.Who))
 		s.printf("%s\n", strings.TrimRight(line, " "))
+		if steps {
+			s.printf("  %s  %s\n", pad("run", outcomeWidth), run.ID)
+		}
 		for _, step := range run.Steps {
 			if !steps && step.Event != state.Failed && step.Event != state.Undone && (run.Result != state.WasCutOff || step.Event != state.Intended) {
 				continue
@@ -33,7 +37,11 @@ func (s *Screen) History(runs []state.Record, steps bool) {
 			s.step(step)
 		}
 		for _, kept := range run.Copies {
-			s.printf("  %s  %s  of %s, %s bytes, in\n", pad("kept", outcomeWidth), pad("copy", stepWidth), kept.Of, figures.Thousands(kept.Bytes))
+			until := ""
+			if kept.Until != nil {
+				until = " until " + kept.Until.Local().Format(time.DateOnly)
+			}
+			s.printf("  %s  %s  of %s, %s bytes,%s in\n", pad("kept", outcomeWidth), pad("copy", stepWidth), kept.Of, figures.Thousands(kept.Bytes), until)
 			s.printf("%s%s\n", strings.Repeat(" ", detailColumn), quiet.Render(kept.Path)) // a path to copy stays on its line
 		}
 	}

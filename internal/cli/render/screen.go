@@ -94,7 +94,7 @@ var (
 
 func styleOf(o provision.Outcome) lipgloss.Style {
 	switch o {
-	case provision.Differs, provision.Waiting, "would make", "would fix", "would import", "would write", "would run", "would undo":
+	case provision.Differs, provision.Waiting, "would make", "would fix", "would import", "would write", "would run", "would undo", "would change", "would remove":
 		return caution
 	case provision.Failed, provision.Refused:
 		return bad

@@ -22,7 +22,7 @@ const (
 
 // Summary writes what a run came to: how the apps stand, in what time, and
 // what to do next.
-func (s *Screen) Summary(results []provision.Result, tells Telling) {
+func (s *Screen) Summary(command string, results []provision.Result, tells Telling) {
 	dryRun := tells == ToldPlan || tells == ToldReading
 	if len(results) == 0 {
 		s.printf("There is no app to work on.\n")
@@ -32,7 +32,7 @@ func (s *Screen) Summary(results []provision.Result, tells Telling) {
 	counts := map[string]int{}
 	for _, r := range results {
 		seconds += r.Seconds
-		counts[standing(r, dryRun)]++
+		counts[standing(command, r, dryRun)]++
 	}
 	var parts []string
 	for _, word := range standings {
@@ -51,8 +51,8 @@ func (s *Screen) Summary(results []provision.Result, tells Telling) {
 				s.printf("%s\n", line)
 			}
 		}
-		for _, note := range r.Notes {
-			if filled(r) && !dryRun && r.Exit == 0 {
+		if filled(r) && !dryRun && r.Exit == 0 {
+			for _, note := range r.Notes {
 				for i, line := range wrap(note, s.width-6) {
 					lead := "      "
 					if i == 0 {
@@ -64,7 +64,7 @@ func (s *Screen) Summary(results []provision.Result, tells Telling) {
 		}
 	}
 	if tells != ToldReading {
-		s.next(results, dryRun)
+		s.next(command, results, dryRun)
 	}
 }
 
@@ -86,9 +86,12 @@ const (
 	waits     = "waiting for its installer"
 )
 
-var standings = []string{changed, wouldBe, waits, untouched, different, refused, broken}
+// turned are what apps are when these commands are through.
+var turned = map[string]string{"close": "closed", "reopen": "open"}
 
-func standing(r provision.Result, dryRun bool) string {
+var standings = []string{changed, turned["close"], turned["reopen"], wouldBe, waits, untouched, different, refused, broken}
+
+func standing(command string, r provision.Result, dryRun bool) string {
 	switch {
 	case r.Exit == fault.Protected.ExitCode(), r.Exit == fault.Busy.ExitCode():
 		return refused
@@ -100,6 +103,8 @@ func standing(r provision.Result, dryRun bool) string {
 		return wouldBe
 	case r.Waits:
 		return waits
+	case turned[command] != "" && !dryRun:
+		return turned[command]
 	case r.Changed:
 		return changed
 	}
@@ -136,18 +141,18 @@ func leftBehind(r provision.Result) string {
 }
 
 // next names the commands that come next.
-func (s *Screen) next(results []provision.Result, dryRun bool) {
+func (s *Screen) next(command string, results []provision.Result, dryRun bool) {
 	type step struct{ command, why string }
 	var steps []step
 	for _, r := range results {
 		switch {
-		case r.Exit == 0 && dryRun && r.Changed:
-			steps = append(steps, step{"yellowfield provision " + r.App, "make it so"})
+		case r.Exit == 0 && dryRun && r.Changed && command != "history":
+			steps = append(steps, step{"yellowfield " + command + " " + r.App, "make it so"})
 		case r.Exit == 0 && r.Waits && !dryRun:
 			steps = append(steps, step{"yellowfield connection " + r.App, "what to type into its installer"})
 		}
 		for _, account := range r.Pending {
-			if r.Changed && r.Exit == 0 {
+			if r.Changed && r.Exit == 0 && command == "provision" {
 				steps = append(steps, step{"yellowfield connection " + r.App + " --account " + account + " --reveal", "take its password over"})
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -65,12 +66,18 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 		})
 }
 
+// olderOnMariaDB are the method and verifier of an account's second way to log in: an
+// empty object in the list stands for the first (mysql.global_priv as it is found).
+const olderOnMariaDB = `COALESCE(JSON_VALUE(Priv, '$.auth_or[0].plugin'), JSON_VALUE(Priv, '$.auth_or[1].plugin')),
+			COALESCE(JSON_VALUE(Priv, '$.auth_or[0].authentication_string'), JSON_VALUE(Priv, '$.auth_or[1].authentication_string'))`
+
 func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 	query := `SELECT user, host, plugin, authentication_string, JSON_EXTRACT(User_attributes, '$.additional_password') IS NOT NULL,
+		plugin, JSON_UNQUOTE(JSON_EXTRACT(User_attributes, '$.additional_password')), UNIX_TIMESTAMP(password_last_changed),
 		account_locked = 'Y', password_expired = 'Y', ssl_type <> '', max_user_connections FROM mysql.user`
 	if s.facts.Product == dbms.MariaDB {
 		query = `SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.plugin'), ''), COALESCE(JSON_VALUE(Priv, '$.authentication_string'), ''),
-			JSON_EXISTS(Priv, '$.auth_or[1]'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
+			JSON_EXISTS(Priv, '$.auth_or[1]'), `+olderOnMariaDB+`, JSON_VALUE(Priv, '$.password_last_changed'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
 			COALESCE(JSON_VALUE(Priv, '$.password_last_changed'), 1) = 0, COALESCE(JSON_VALUE(Priv, '$.ssl_type'), 0) > 0,
 			COALESCE(JSON_VALUE(Priv, '$.max_user_connections'), 0)
 			FROM mysql.global_priv WHERE COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) <> 1`
@@ -80,8 +87,16 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 		var method string
 		var stored []byte
 		var second sql.NullBool
-		err := scan(&a.User, &a.Host, &method, &stored, &second, &a.Locked, &a.Expired, &a.RequiresTLS, &a.MaxConnections)
+		var olderMethod, older sql.NullString
+		var changed sql.NullInt64
+		err := scan(&a.User, &a.Host, &method, &stored, &second, &olderMethod, &older, &changed, &a.Locked, &a.Expired, &a.RequiresTLS, &a.MaxConnections)
 		a.Verifier, a.SecondMethod = secret.StoredVerifier(method, stored), second.Bool
+		if second.Bool {
+			a.Older = secret.StoredVerifier(olderMethod.String, []byte(older.String))
+		}
+		if changed.Int64 > 0 {
+			a.Changed = time.Unix(changed.Int64, 0)
+		}
 		c.Accounts[a.Account] = a
 		return err
 	})

@@ -140,16 +140,34 @@ func (s *Server) awaitEnd(ctx context.Context, a dbms.Account) error {
 	})
 }
 
-// StoredVerifier reads one account's verifier back; for checking what was set.
-func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (secret.Verifier, error) {
-	query := `SELECT plugin, authentication_string FROM mysql.user WHERE user = ? AND host = ?`
+// StoredVerifiers reads one account's verifiers back; for checking what was set.
+func (s *Server) StoredVerifiers(ctx context.Context, a dbms.Account) ([]secret.Verifier, error) {
+	query := `SELECT plugin, authentication_string, plugin, JSON_UNQUOTE(JSON_EXTRACT(User_attributes, '$.additional_password')) FROM mysql.user WHERE user = ? AND host = ?`
 	if s.facts.Product == dbms.MariaDB {
-		query = `SELECT JSON_VALUE(Priv, '$.plugin'), JSON_VALUE(Priv, '$.authentication_string') FROM mysql.global_priv WHERE User = ? AND Host = ?`
+		query = `SELECT JSON_VALUE(Priv, '$.plugin'), JSON_VALUE(Priv, '$.authentication_string'), ` + olderOnMariaDB + ` FROM mysql.global_priv WHERE User = ? AND Host = ?`
 	}
-	var method string
+	var method, olderMethod, older sql.NullString
 	var stored []byte
-	err := s.row(ctx, query, []any{a.User, a.Host}, &method, &stored)
-	return secret.StoredVerifier(method, stored), err
+	if err := s.row(ctx, query, []any{a.User, a.Host}, &method, &stored, &olderMethod, &older); err != nil {
+		return nil, err
+	}
+	verifiers := []secret.Verifier{secret.StoredVerifier(method.String, stored)}
+	if older.Valid {
+		verifiers = append(verifiers, secret.StoredVerifier(olderMethod.String, []byte(older.String)))
+	}
+	return verifiers, nil
+}
+
+// Sessions lists the open ones of an account's user.
+func (s *Server) Sessions(ctx context.Context, a dbms.Account) ([]dbms.OpenSession, error) {
+	var found []dbms.OpenSession
+	err := s.each(ctx, `SELECT HOST, COALESCE(DB, ''), TIME FROM information_schema.PROCESSLIST WHERE USER = ? ORDER BY HOST`, []any{a.User}, func(scan func(...any) error) error {
+		var o dbms.OpenSession
+		err := scan(&o.From, &o.Database, &o.Seconds)
+		found = append(found, o)
+		return err
+	})
+	return found, err
 }
 
 // SessionState asks the server how it sees this login.

@@ -108,6 +108,26 @@ func (s SQL) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
 	return statements
 }
 
+// AddVerifier has an account log in by either of two passwords (MariaDB, "ALTER USER", by
+// alternatives; MySQL Reference Manual, "Password Management", dual passwords).
+func (s SQL) AddVerifier(a dbms.Account, v, own secret.Verifier) []dbms.Statement {
+	if s.facts.Product == dbms.MariaDB {
+		return []dbms.Statement{{
+			Text:  fmt.Sprintf("ALTER USER %s IDENTIFIED VIA %s USING '%s' OR %s USING '%s'", quoteAccount(a), s.method(v.Method()), v.Bytes(), s.method(own.Method()), own.Bytes()),
+			Shown: fmt.Sprintf("ALTER USER %s IDENTIFIED VIA %s USING '%s' OR %s USING '%s'", quoteAccount(a), s.method(v.Method()), secret.Mask, s.method(own.Method()), secret.Mask),
+		}}
+	}
+	return []dbms.Statement{s.withVerifier("ALTER USER "+quoteAccount(a), v, " RETAIN CURRENT PASSWORD")}
+}
+
+// DropOlder ends the older of two passwords. On MariaDB SET PASSWORD would leave it.
+func (s SQL) DropOlder(a dbms.Account, v secret.Verifier) []dbms.Statement {
+	if s.facts.Product == dbms.MariaDB {
+		return s.SetVerifier(a, v)
+	}
+	return []dbms.Statement{plain("ALTER USER %s DISCARD OLD PASSWORD", quoteAccount(a))}
+}
+
 func (s SQL) withVerifier(head string, v secret.Verifier, tail string) dbms.Statement {
 	method := s.method(v.Method())
 	if s.facts.Product == dbms.MariaDB {

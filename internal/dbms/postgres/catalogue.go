@@ -164,19 +164,34 @@ func (s *Server) readPresets(ctx context.Context, c *dbms.Catalogue) error {
 	})
 }
 
+// ours are the schemas of the application: the usual one, and those that its owner has
+// made, but for an extension's.
+const ours = `ours AS (SELECT n.oid, n.nspname FROM pg_catalog.pg_namespace n, pg_catalog.pg_database d WHERE d.datname = current_database()
+		AND (n.nspname = 'public' OR n.nspowner = d.datdba AND n.nspname <> 'information_schema' AND NOT starts_with(n.nspname, 'pg_'))
+		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = 'pg_catalog.pg_namespace'::pg_catalog.regclass AND e.objid = n.oid AND e.deptype = 'e'))`
+
 // readRights reads what roles may do in a database: rights on tables count when
 // all tables have them and those made later will.
 func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database string) error {
-	const query = `WITH owner AS (SELECT datdba, datname FROM pg_catalog.pg_database WHERE datname = current_database()),
-		later AS (SELECT d.defaclobjtype, a.grantee, a.privilege_type FROM pg_catalog.pg_default_acl d, owner, aclexplode(d.defaclacl) a WHERE d.defaclrole = owner.datdba)
+	s.schemas[database] = nil
+	if err := s.each(ctx, database, `WITH `+ours+` SELECT nspname FROM ours ORDER BY nspname <> 'public', nspname`, nil, func(rows pgx.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		s.schemas[database] = append(s.schemas[database], name)
+		return err
+	}); err != nil {
+		return err
+	}
+	const query = `WITH owner AS (SELECT datdba, datname FROM pg_catalog.pg_database WHERE datname = current_database()), ` + ours + `,
+		later AS (SELECT d.defaclobjtype, d.defaclnamespace, a.grantee, a.privilege_type FROM pg_catalog.pg_default_acl d, owner, aclexplode(d.defaclacl) a WHERE d.defaclrole = owner.datdba)
 		SELECT r.rolname,
 			has_database_privilege(r.oid, owner.datname, 'CONNECT'), has_database_privilege(r.oid, owner.datname, 'TEMPORARY'),
-			COALESCE(has_schema_privilege(r.oid, 'public', 'USAGE'), false), pg_has_role(r.oid, owner.datdba, 'MEMBER'),
+			EXISTS (SELECT FROM ours) AND NOT EXISTS (SELECT FROM ours WHERE NOT has_schema_privilege(r.oid, ours.oid, 'USAGE')), pg_has_role(r.oid, owner.datdba, 'MEMBER'),
 			ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p
-				WHERE NOT EXISTS (SELECT FROM pg_catalog.pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind IN ('r', 'p', 'v', 'm', 'f') THEN NOT has_table_privilege(r.oid, t.oid, p) ELSE false END)
-				AND EXISTS (SELECT FROM later WHERE defaclobjtype = 'r' AND grantee = r.oid AND privilege_type = p)),
-			NOT EXISTS (SELECT FROM pg_catalog.pg_class t WHERE t.relnamespace = 'public'::regnamespace AND CASE WHEN t.relkind = 'S' THEN NOT has_sequence_privilege(r.oid, t.oid, 'USAGE') ELSE false END)
-				AND EXISTS (SELECT FROM later WHERE defaclobjtype = 'S' AND grantee = r.oid AND privilege_type = 'USAGE')
+				WHERE NOT EXISTS (SELECT FROM pg_catalog.pg_class t JOIN ours ON t.relnamespace = ours.oid WHERE CASE WHEN t.relkind IN ('r', 'p', 'v', 'm', 'f') THEN NOT has_table_privilege(r.oid, t.oid, p) ELSE false END)
+				AND EXISTS (SELECT FROM ours) AND NOT EXISTS (SELECT FROM ours WHERE NOT EXISTS (SELECT FROM later WHERE defaclobjtype = 'r' AND defaclnamespace IN (ours.oid, 0) AND grantee = r.oid AND privilege_type = p))),
+			NOT EXISTS (SELECT FROM pg_catalog.pg_class t JOIN ours ON t.relnamespace = ours.oid WHERE CASE WHEN t.relkind = 'S' THEN NOT has_sequence_privilege(r.oid, t.oid, 'USAGE') ELSE false END)
+				AND EXISTS (SELECT FROM ours) AND NOT EXISTS (SELECT FROM ours WHERE NOT EXISTS (SELECT FROM later WHERE defaclobjtype = 'S' AND defaclnamespace IN (ours.oid, 0) AND grantee = r.oid AND privilege_type = 'USAGE'))
 		FROM pg_catalog.pg_roles r, owner WHERE r.rolcanlogin AND NOT r.rolsuper`
 	return s.each(ctx, database, query, nil, func(rows pgx.Rows) error {
 		var role string
@@ -282,23 +297,35 @@ func (s *Server) EndSessions(ctx context.Context, a dbms.Account) error {
 	})
 }
 
-// StoredVerifier gives what the server keeps of a role's password; nothing for
+// StoredVerifiers gives what the server keeps of a role's password; nothing for
 // an administrator who may not read that.
-func (s *Server) StoredVerifier(ctx context.Context, a dbms.Account) (v secret.Verifier, err error) {
-	found := false
+func (s *Server) StoredVerifiers(ctx context.Context, a dbms.Account) (verifiers []secret.Verifier, err error) {
 	err = s.each(ctx, s.Database, `SELECT COALESCE(rolpassword, '') FROM pg_catalog.pg_authid WHERE rolname = $1`, []any{a.User}, func(rows pgx.Rows) error {
 		var text string
 		err := rows.Scan(&text)
-		v, found = stored(text), true
+		verifiers = append(verifiers, stored(text))
 		return err
 	})
 	if dbms.CauseOf(err) == dbms.NoRightThere {
-		return secret.Verifier{}, nil
+		return nil, nil
 	}
-	if err == nil && !found {
+	if err == nil && len(verifiers) == 0 {
 		err = fault.New(fault.Failed, "it was removed by someone else in the meantime; run the command again", "server %s has no role %s", s.Server, a.User)
 	}
-	return v, err
+	return verifiers, err
+}
+
+// Sessions lists the open ones of a role.
+func (s *Server) Sessions(ctx context.Context, a dbms.Account) ([]dbms.OpenSession, error) {
+	var found []dbms.OpenSession
+	err := s.each(ctx, s.Database, `SELECT COALESCE(host(client_addr), 'the socket'), COALESCE(datname, ''), COALESCE(extract(epoch FROM now() - state_change), 0)::int
+		FROM pg_catalog.pg_stat_activity WHERE usename = $1 ORDER BY 1`, []any{a.User}, func(rows pgx.Rows) error {
+		var o dbms.OpenSession
+		err := rows.Scan(&o.From, &o.Database, &o.Seconds)
+		found = append(found, o)
+		return err
+	})
+	return found, err
 }
 
 // SessionState tells what this login meets.

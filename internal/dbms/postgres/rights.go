@@ -12,12 +12,12 @@ import (
 const (
 	connect   = "CONNECT"
 	temporary = "TEMPORARY"
-	usage     = "USAGE"     // of the schema public
+	usage     = "USAGE"     // of the application's schemas
 	sequences = "SEQUENCES" // USAGE, SELECT and UPDATE on all, those of later too
 	owner     = "OWNER"     // works as the owner of the database
 )
 
-// onTables are rights on all tables of the schema public, those of later too.
+// onTables are rights on all tables of these schemas, those of later too.
 var onTables = dbms.NewPrivileges("SELECT", "INSERT", "UPDATE", "DELETE")
 
 // levels are what the levels of rights mean (the estate's words for them are in
@@ -110,17 +110,20 @@ func (s SQL) change(p dbms.Privileges, database string, a dbms.Account, verb, pr
 	if own := common(p, dbms.NewPrivileges(connect, temporary)); len(own) > 0 {
 		statements = append(statements, plain("%s %s ON DATABASE %s %s %s", verb, own, quoteName(database), preposition, role))
 	}
-	if p.Has(usage) {
-		statements = append(statements, within(database, "%s USAGE ON SCHEMA public %s %s", verb, preposition, role))
-	}
-	for _, kind := range []struct {
-		rights dbms.Privileges
-		what   string
-	}{{common(p, onTables), "TABLES"}, {sequenceRights(p), "SEQUENCES"}} {
-		if len(kind.rights) > 0 {
-			statements = append(statements,
-				within(database, "%s %s ON ALL %s IN SCHEMA public %s %s", verb, kind.rights, kind.what, preposition, role),
-				within(database, "ALTER DEFAULT PRIVILEGES FOR ROLE %s IN SCHEMA public %s %s ON %s %s %s", of, verb, kind.rights, kind.what, preposition, role))
+	for _, schema := range s.schemasOf(database) {
+		schema = quoteName(schema)
+		if p.Has(usage) {
+			statements = append(statements, within(database, "%s USAGE ON SCHEMA %s %s %s", verb, schema, preposition, role))
+		}
+		for _, kind := range []struct {
+			rights dbms.Privileges
+			what   string
+		}{{common(p, onTables), "TABLES"}, {sequenceRights(p), "SEQUENCES"}} {
+			if len(kind.rights) > 0 {
+				statements = append(statements,
+					within(database, "%s %s ON ALL %s IN SCHEMA %s %s %s", verb, kind.rights, kind.what, schema, preposition, role),
+					within(database, "ALTER DEFAULT PRIVILEGES FOR ROLE %s IN SCHEMA %s %s %s ON %s %s %s", of, schema, verb, kind.rights, kind.what, preposition, role))
+			}
 		}
 	}
 	if p.Has(owner) {

@@ -14,10 +14,22 @@ type SQL struct {
 	// that were there before their databases.
 	left  map[string]string
 	stood map[string]bool
+	// schemas are those of databases that rights are given on, by the database; only the
+	// usual one where nothing was read.
+	schemas map[string][]string
 }
 
 // NewSQL is that of any server.
-func NewSQL() SQL { return SQL{left: map[string]string{}, stood: map[string]bool{}} }
+func NewSQL() SQL {
+	return SQL{left: map[string]string{}, stood: map[string]bool{}, schemas: map[string][]string{}}
+}
+
+func (s SQL) schemasOf(database string) []string {
+	if found, read := s.schemas[database]; read {
+		return found
+	}
+	return []string{"public"}
+}
 
 // quoteName writes an identifier.
 func quoteName(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -155,6 +167,12 @@ func (s SQL) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
 func (s SQL) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
 	return masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", p.Reveal(), "")
 }
+
+// AddVerifier has nothing to send: a role has one password.
+func (s SQL) AddVerifier(dbms.Account, secret.Verifier, secret.Verifier) []dbms.Statement { return nil }
+
+// DropOlder is nothing for the same reason.
+func (s SQL) DropOlder(dbms.Account, secret.Verifier) []dbms.Statement { return nil }
 
 // SetOptions changes the conditions of a role.
 func (s SQL) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
