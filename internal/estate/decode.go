@@ -489,15 +489,28 @@ var daysText = regexp.MustCompile(`^([1-9][0-9]{0,4})d$`)
 
 func (n *Days) decodeNode(d *decoder, node ast.Node, path string) {
 	if text, ok := d.text(node, path); ok {
-		m := daysText.FindStringSubmatch(text)
-		if m == nil {
-			d.report(node, "write for instance 400d", "%q is no number of days", text)
-			return
+		if err := n.Set(text); err != nil {
+			d.report(node, fault.As(err).Next, "%s", fault.As(err).What)
 		}
-		number, _ := strconv.Atoi(m[1])
-		*n = Days(number)
 	}
 }
+
+// Set reads a number of days.
+func (n *Days) Set(text string) error {
+	m := daysText.FindStringSubmatch(text)
+	if m == nil {
+		return fault.New(fault.Invalid, "write for instance 400d", "%q is no number of days", text)
+	}
+	number, _ := strconv.Atoi(m[1])
+	*n = Days(number)
+	return nil
+}
+
+// String writes it so.
+func (n *Days) String() string { return strconv.Itoa(int(*n)) + "d" }
+
+// Type is the word of the command line for it.
+func (*Days) Type() string { return "days" }
 
 // Set reads a size, also one of the command line.
 func (s *Size) Set(text string) error {

@@ -59,7 +59,7 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 	for _, a := range r.accountsOf(account) {
 		if state, found := r.view.catalogue.Accounts[a]; found {
 			exists = true
-			if matches, known := r.matches(ctx, state, fromFile); known && matches && fromFile.Reveal() != "" {
+			if matches, known := r.matches(ctx, state, fromFile); known && (matches || isOlder(state, fromFile)) && !fromFile.IsZero() {
 				agrees = true
 			}
 		}
@@ -119,6 +119,12 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 	}
 	defer server.Close()
 	return server.CurrentUser() == state.Account.String(), true
+}
+
+// isOlder reports whether a password is an account's second one.
+func isOlder(state dbms.AccountState, p secret.Password) bool {
+	matches, known := p.Matches(state.User, state.Older)
+	return state.SecondMethod && known && matches
 }
 
 // restorable are login methods whose stored verifier can be set again as it is.
@@ -270,6 +276,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 	provision := "yellowfield provision " + r.app.Name
 	trouble := ""
 	matches, known := r.matches(ctx, state, c.password)
+	matches = matches || c.knows() && isOlder(state, c.password)
 	method := state.Verifier.Method()
 	switch {
 	case slices.Contains(phpCannotUse, method):

@@ -37,6 +37,8 @@ func (r *run) planChangesBack(entries []state.Entry, cutOff bool) (errs []error)
 			errs = append(errs, r.planRightsBack(e, cutOff))
 		case e.Step == stepOwnership && e.Before != "":
 			errs = append(errs, r.planAttributesBack(e, cutOff))
+		case e.Step == stepState && e.Before != "":
+			errs = append(errs, r.planOpeningBack(e))
 		case e.Step == stepInstaller && e.Copy == "":
 			errs = append(errs, r.planRemovedBack(e, entries))
 		case e.Step == stepSettings && e.After != "" && !cutOff:
@@ -57,6 +59,9 @@ func (r *run) planRightsBack(e state.Entry, cutOff bool) error {
 			for _, d := range r.app.DatabasesOf(account) {
 				if e.Object != rightsObject(a, d.Name) {
 					continue
+				}
+				if cutOff && r.hasBegun(stepAccount, "account "+a.String()) {
+					return nil // they go with it
 				}
 				grants := r.view.catalogue.Grants(a)
 				held, _ := r.view.server.HeldOn(d.Name, grants)

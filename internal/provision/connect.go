@@ -265,6 +265,11 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	}
 	if cut != nil {
 		r.tellCutOff(cut)
+		if !r.options.DryRun {
+			if err := r.sweep(); err != nil {
+				return err
+			}
+		}
 	}
 	if err := work(ctx); err != nil || cut == nil || r.options.DryRun {
 		return err

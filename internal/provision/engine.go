@@ -59,6 +59,8 @@ type Options struct {
 	Import *ImportOptions
 	// Turn brings the app into a state; nil leaves it in the one that is found.
 	Turn *Turn
+	// Rotation changes passwords; nil for none.
+	Rotation *Rotation
 }
 
 func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }

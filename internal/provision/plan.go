@@ -118,7 +118,7 @@ func (r *run) makePlan(ctx context.Context) error {
 	}{
 		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
 		{stepSQL, r.planImport}, {stepSettings, r.planSettings}, {stepOwnership, r.planOwnership},
-		{stepInstaller, r.planInstallerFiles}, {stepState, r.planDeadline},
+		{stepInstaller, r.planInstallerFiles}, {stepState, r.planDeadline}, {stepAccount, r.planUnfinishedRotation},
 	}
 	var errs []error
 	if err := r.checkAdministrator(); err != nil {

@@ -87,8 +87,12 @@ func (p *pretended) Contents(context.Context, ...string) (map[string]dbms.Conten
 	return p.catalogue.Contents, nil
 }
 
-func (p *pretended) StoredVerifier(context.Context, dbms.Account) (secret.Verifier, error) {
-	return secret.Verifier{}, nil
+func (p *pretended) StoredVerifiers(context.Context, dbms.Account) ([]secret.Verifier, error) {
+	return nil, nil
+}
+
+func (p *pretended) Sessions(context.Context, dbms.Account) ([]dbms.OpenSession, error) {
+	return nil, nil
 }
 
 const hivesEstate = `

@@ -29,6 +29,9 @@ func (r *run) provision(ctx context.Context) error {
 	if err := r.finishTurn(ctx); err != nil {
 		return err
 	}
+	if err := r.finishRotation(ctx); err != nil {
+		return err
+	}
 	if err := r.makePlan(ctx); err != nil {
 		return r.tellPlanFaults(err)
 	}
@@ -122,7 +125,7 @@ func (r *run) execute(ctx context.Context) error {
 		}
 		return err
 	}
-	if r.plan.settings.isPublished() {
+	if r.plan.settings.isPublished() && r.options.Rotation == nil { // which has a step for it
 		r.afterSettingsChange(ctx)
 	}
 	return nil
@@ -167,7 +170,7 @@ func (r *run) Failed(i int, err error) {
 	r.tellFault(s.Step, err)
 	if r.plan.settings.isPublished() {
 		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once the settings are written",
-			Remedy: "correct what is named above, then yellowfield provision " + r.app.Name})
+			Remedy: "correct what is named above, then yellowfield " + r.options.Command + " " + r.app.Name})
 	}
 }
 

@@ -43,6 +43,7 @@ type publication struct {
 }
 
 type publishedFile struct {
+	of         *run // whose file it is: an account's password may be in another app's, too
 	path       string
 	content    []byte
 	read       []byte // what it was made from; nil for a file that was not there
@@ -322,7 +323,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if err != nil {
 		return err
 	}
-	published := &publishedFile{path: path, content: after.Bytes()}
+	published := &publishedFile{of: r, path: path, content: after.Bytes()}
 	if !absent {
 		published.read = file.Bytes()
 	}
@@ -366,42 +367,56 @@ func (r *run) writableFolder(path string) error {
 
 // publish puts one file in place, after all have been prepared.
 func (r *run) publish(file *publishedFile) error {
-	p := r.plan.settings
-	files, err := r.files()
-	if err != nil {
+	if err := r.prepareFiles(); err != nil {
 		return err
 	}
-	if !p.prepared {
-		for _, f := range p.files {
-			if f.prepared, err = files.Prepare(f.path, f.content, f.attributes); err == nil {
-				err = f.prepared.Expect(f.read)
-			}
-			if err != nil {
-				p.discard()
-				return err
-			}
-			if old, existed := f.prepared.Existed(); existed {
-				if f.before, err = files.Attributes(f.path); err == nil {
-					f.copy, err = r.journal.KeepCopy(f.path, old)
-				}
-				if err != nil {
-					p.discard()
-					return err
-				}
-				if err := r.journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: f.path, Copy: f.copy}); err != nil {
-					p.discard()
-					return err
-				}
-			}
-		}
-		p.prepared = true
-	}
+	p := r.plan.settings
 	if err := file.prepared.Commit(); err != nil {
 		p.discard()
 		return err
 	}
 	p.committed++
 	return nil
+}
+
+// prepareFiles writes all new contents beside the files, and keeps the old ones.
+func (r *run) prepareFiles() error {
+	p := r.plan.settings
+	if p.prepared {
+		return nil
+	}
+	for _, f := range p.files {
+		if err := r.prepareFile(f); err != nil {
+			p.discard()
+			return err
+		}
+	}
+	p.prepared = true
+	return nil
+}
+
+func (r *run) prepareFile(f *publishedFile) error {
+	files, err := f.of.files()
+	if err != nil {
+		return err
+	}
+	if f.prepared, err = files.Prepare(f.path, f.content, f.attributes); err != nil {
+		return err
+	}
+	if err := f.prepared.Expect(f.read); err != nil {
+		return err
+	}
+	old, existed := f.prepared.Existed()
+	if !existed {
+		return nil
+	}
+	if f.before, err = files.Attributes(f.path); err != nil {
+		return err
+	}
+	if f.copy, err = r.journal.KeepCopy(f.path, old); err != nil {
+		return err
+	}
+	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: f.path, Copy: f.copy})
 }
 
 // discard removes what was prepared and not put in place.
@@ -416,7 +431,7 @@ func (p *publication) discard() {
 // takeBack puts the old file back byte for byte, or removes a new one. A file
 // that someone changed in the meantime is left alone.
 func (r *run) takeBack(f *publishedFile, wasAbsent bool) error {
-	files, err := r.files()
+	files, err := f.of.files()
 	if err != nil {
 		return err
 	}

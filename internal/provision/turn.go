@@ -11,6 +11,7 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
+	"yellowfield/internal/state"
 	machine "yellowfield/internal/step"
 )
 
@@ -185,11 +186,30 @@ func (r *run) noteOpening() error {
 			return r.State.SetNote(openApps, r.noteName(), openUntil{r.app.Name, r.Estate.Path, until})
 		}
 	}
-	s := &step{action: machine.Step{Name: stepState, Object: object}, Row: row}
+	before, err := r.openUntil()
+	if err != nil {
+		return err
+	}
+	s := &step{action: machine.Step{Name: stepState, Object: object, Before: before.Format(time.RFC3339)}, Row: row}
 	s.Act = func(context.Context) (string, error) { return "", act() }
 	r.plan.steps = append([]*step{s}, r.plan.steps...)
 	r.tell(Row{Step: stepState, Outcome: Note, Facts: "no copy of the database is made: have one before an upgrade"})
 	r.options.Only = append(slices.Clone(turnSteps), stepState)
+	return nil
+}
+
+// planOpeningBack puts back until when an app was to stay open before a run.
+func (r *run) planOpeningBack(e state.Entry) error {
+	before, err := time.Parse(time.RFC3339, e.Before)
+	if err != nil {
+		return nil
+	}
+	r.takeBackBy(stepState, e.Object, func(context.Context) error {
+		if before.IsZero() {
+			return r.State.DropNote(openApps, r.noteName())
+		}
+		return r.State.SetNote(openApps, r.noteName(), openUntil{r.app.Name, r.Estate.Path, before})
+	})
 	return nil
 }
 

@@ -34,7 +34,7 @@ func (r *run) undoUnfinished(ctx context.Context) error {
 		return fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" finishes it",
 			"its settings files are written, so that the application may have been at work with them: what was made stands")
 	}
-	errs := append(r.planChangesBack(r.cut.Entries, true), r.planFilesBack(), r.planImportsBack(ctx))
+	errs := append(r.planChangesBack(r.cut.Entries, true), r.planFilesBack(), r.planRotationsBack(ctx), r.planImportsBack(ctx))
 	r.planAccountsBack()
 	for _, d := range r.app.All() {
 		left := r.view.server.LeftOfMaking(d.Name)
@@ -146,16 +146,6 @@ func (r *run) planFilesBack() error {
 		}
 		r.takeBackBy(stepSettings, path, func(context.Context) error { return r.fileBack(path, kept) })
 	}
-	sweep := r.plan.change(Row{Step: stepSettings}, "what writing the settings has left")
-	sweep.silent = true
-	sweep.Act = func(context.Context) (string, error) {
-		for _, s := range r.app.Settings {
-			if err := files.Sweep(r.app.InFolder(s.File)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return "", err
-			}
-		}
-		return "", nil
-	}
 	if r.app.Ownership == nil {
 		return nil
 	}
@@ -163,6 +153,23 @@ func (r *run) planFilesBack() error {
 		path := r.app.InFolder(name)
 		if r.hasBegun(stepOwnership, "folder "+path) && files.Exists(path) {
 			r.takeBackBy(stepOwnership, "folder "+path, func(context.Context) error { return files.Remove(path) })
+		}
+	}
+	return nil
+}
+
+// sweep removes what writing the settings has left that was cut off.
+func (r *run) sweep() error {
+	if !r.hasFolder() {
+		return nil
+	}
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	for _, s := range r.app.Settings {
+		if err := files.Sweep(r.app.InFolder(s.File)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
 		}
 	}
 	return nil

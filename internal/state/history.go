@@ -114,6 +114,20 @@ func (f *Folder) Entries(estate, id string) (record Record, entries []Entry, err
 	return runs[0], parse(content), nil
 }
 
+// LastDone is when one of some objects of an app was made or changed last; zero where no
+// journal says so.
+func (f *Folder) LastDone(estate, app string, objects ...string) (last time.Time, err error) {
+	runs, _, err := f.History(estate, []string{app})
+	for _, run := range runs {
+		for _, step := range run.Steps {
+			if step.Event == Done && slices.Contains(objects, step.Object) && step.began.After(last) {
+				last = step.began
+			}
+		}
+	}
+	return last, err
+}
+
 // parse reads the entries of a journal; none where it is none.
 func parse(content []byte) (entries []Entry) {
 	for _, line := range bytes.Split(bytes.TrimSpace(content), []byte("\n")) {

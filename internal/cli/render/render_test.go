@@ -103,7 +103,7 @@ func TestSummaries(t *testing.T) {
 		"no app": {nil, ToldChanges, "There is no app to work on.\n"},
 	} {
 		s, out := screen(90)
-		s.Summary(row.results, row.tells)
+		s.Summary("provision", row.results, row.tells)
 		assert.Equal(t, row.want, plain(out.String()), name)
 	}
 }

@@ -62,8 +62,10 @@ func TestADatabaseFromItsMakingToItsEnd(t *testing.T) {
 	verifier := secret.SCRAM(password)
 	exec(admin.CreateDatabase(dbms.Database{Name: "hives", Charset: "UTF8", Collation: "C.UTF-8"})...)
 	exec(admin.CreateAccount(comb, verifier, dbms.AccountOptions{MaxConnections: 5}))
-	stored, err := admin.StoredVerifier(ctx, comb)
+	verifiers, err := admin.StoredVerifiers(ctx, comb)
 	require.NoError(t, err)
+	require.Len(t, verifiers, 1)
+	stored := verifiers[0]
 	assert.Equal(t, secret.MethodSCRAM, stored.Method())
 	assert.True(t, verifier.Equal(stored), "the server kept what it was given")
 	matches, known := password.Matches("comb_app", stored)
