@@ -57,10 +57,14 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 	fromFile, file, named := r.passwordInSettings(account)
 	exists, agrees := false, false
 	for _, a := range r.accountsOf(account) {
-		if state, found := r.view.catalogue.Accounts[a]; found {
-			exists = true
-			if matches, known := r.matches(ctx, state, fromFile); known && (matches || isOlder(state, fromFile)) && !fromFile.IsZero() {
-				agrees = true
+		state, found := r.view.catalogue.Accounts[a]
+		exists = exists || found
+		for _, candidate := range r.passwordsInSettings(account) {
+			if agrees || !found {
+				break
+			}
+			if matches, known := r.matches(ctx, state, candidate.password); known && (matches || isOlder(state, candidate.password)) {
+				fromFile, file, named, agrees = candidate.password, candidate.file, candidate.named, true
 			}
 		}
 	}
@@ -86,6 +90,41 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 // the account, or no account at all; else the password is the account's only
 // if the server says so.
 func (r *run) passwordInSettings(account *estate.Account) (p secret.Password, file string, named bool) {
+	if found := r.passwordsInSettings(account); len(found) > 0 {
+		return found[0].password, found[0].file, found[0].named
+	}
+	return p, "", false
+}
+
+// foundPassword is one that a settings file holds.
+type foundPassword struct {
+	password secret.Password
+	file     string
+	named    bool
+}
+
+// passwordsInSettings gives passwordInSettings of the app, and of those that share the
+// account.
+func (r *run) passwordsInSettings(account *estate.Account) (found []foundPassword) {
+	if p, file, named := r.passwordInOwnSettings(account); !p.IsZero() {
+		found = append(found, foundPassword{p, file, named})
+	}
+	for _, name := range estate.Names(r.Estate.Apps) {
+		app := r.Estate.Apps[name]
+		i := slices.IndexFunc(app.Accounts, func(a *estate.Account) bool { return a.Name == account.Name })
+		if !r.app.Shared || app == r.app || app.Server != r.app.Server || i < 0 {
+			continue
+		}
+		other := &run{Engine: r.Engine, app: app}
+		if p, file, named := other.passwordInOwnSettings(app.Accounts[i]); !p.IsZero() {
+			found = append(found, foundPassword{p, "app " + name + ", " + file, named})
+		}
+		other.folder.Close()
+	}
+	return found
+}
+
+func (r *run) passwordInOwnSettings(account *estate.Account) (p secret.Password, file string, named bool) {
 	for _, s := range r.app.Settings {
 		if r.app.AccountOf(s) != account {
 			continue
@@ -191,7 +230,7 @@ func (r *run) ours(grants dbms.Grants) (held dbms.Privileges, elsewhere []string
 func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credential, options dbms.AccountOptions, first bool) {
 	if !c.knows() { // the account exists for another host only, with a password we do not have
 		r.stuck(first, "the password of "+a.User+" is not known here")
-		r.plan.differs(stepAccount, estate.MustFix, sayPassword,
+		r.plan.differs(stepAccount, estate.MustFix, r.sayPassword(a.User),
 			a.String()+" cannot be made: the password that "+a.User+" has for other hosts is not known here")
 		return
 	}
@@ -309,7 +348,7 @@ func (r *run) planExistingAccount(ctx context.Context, a dbms.Account, state dbm
 			}
 			r.stuck(first, a.String()+" "+trouble)
 			if !c.knows() {
-				remedy = sayPassword
+				remedy = r.sayPassword(a.User)
 			}
 			d := r.plan.differs(stepAccount, estate.MustFix, remedy, a.String()+" "+trouble)
 			d.Place = r.placeOfPassword(c)
@@ -340,7 +379,9 @@ func (r *run) placeOfPassword(c *credential) *fault.Place {
 }
 
 // sayPassword is what to do about an account whose password is not known.
-const sayPassword = "write password: {file: PATH} or another source for it into the estate file; a new password will be made by rotate, which is still to come"
+func (r *run) sayPassword(user string) string {
+	return "write password: {file: PATH} or another source for it into the estate file; or, if nobody works with it, have a new one made: yellowfield rotate " + r.app.Name + " --account " + user
+}
 
 // planServerPassword puts the password that is known here on the server.
 func (r *run) planServerPassword(a dbms.Account, state dbms.AccountState, c *credential) {

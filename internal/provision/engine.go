@@ -113,6 +113,9 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 		err := r.within(ctx, func(ctx context.Context) error { return work(r, ctx) })
 		r.finish(err)
 		r.folder.Close()
+		for _, other := range r.others {
+			other.folder.Close()
+		}
 		results = append(results, r.result)
 	}
 	return results, nil
@@ -132,6 +135,9 @@ type run struct {
 	folder  *host.Folder  // of the app, once it was opened
 	cut     *state.CutOff // what was killed on this app before; nil for nothing
 	journal *state.Run
+	// others are the work on other apps that share an account with this one; what they
+	// tell is told for them.
+	others map[*estate.App]*run
 	// freeServer gives back the lock on the server's settings, while this run
 	// has changed them.
 	freeServer func()

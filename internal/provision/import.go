@@ -36,7 +36,7 @@ func (r *run) importOnly(ctx context.Context) error {
 		}
 	}
 	if c := r.plan.credentials[r.app.Accounts[0]]; err == nil && (c == nil || !c.knows()) {
-		err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), sayPassword,
+		err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), r.sayPassword(r.app.Accounts[0].Name),
 			"the import runs as %s, whose password is not known", r.app.Accounts[0].Name)}
 	}
 	if err == nil && len(r.plan.scripts) == 0 {

@@ -73,15 +73,6 @@ func (r *run) rotate(ctx context.Context) error {
 	}
 	r.plan = r.emptyPlan()
 	replacements, err := r.replacements(ctx)
-	defer func() {
-		for _, p := range replacements {
-			for _, f := range p.files {
-				if f.of != r {
-					f.of.folder.Close()
-				}
-			}
-		}
-	}()
 	if err == nil {
 		err = r.planRotation(replacements)
 	}
@@ -249,10 +240,7 @@ func (r *run) filesOf(account *estate.Account) (all []*accountFile, err error) {
 		if app.Server != r.app.Server {
 			continue
 		}
-		of := r
-		if app != r.app {
-			of = &run{Engine: r.Engine, app: app, options: r.options, view: r.view, plan: r.plan}
-		}
+		of := r.other(app)
 		for _, s := range app.Settings {
 			if app.AccountOf(s).Name != account.Name || !slices.ContainsFunc(s.Values, func(v estate.Value) bool { return v.Text.Uses("password") }) {
 				continue
@@ -260,8 +248,8 @@ func (r *run) filesOf(account *estate.Account) (all []*accountFile, err error) {
 			path := app.InFolder(s.File)
 			facts, err := of.readFacts(path, s.Values)
 			switch {
-			case errors.Is(err, fs.ErrNotExist) && app != r.app:
-				continue // that app is still to be made
+			case errors.Is(err, fs.ErrNotExist) && (app != r.app || r.options.Rotation.Account != ""):
+				continue // it is still to be made, and will be with the new password
 			case errors.Is(err, fs.ErrNotExist):
 				return nil, fault.At(fault.Protected, fault.Place{File: path}, "finish its installer, or yellowfield provision "+app.Name+", first", "the settings file is still to be written")
 			case err != nil && facts["password"] == "":
@@ -273,6 +261,46 @@ func (r *run) filesOf(account *estate.Account) (all []*accountFile, err error) {
 		}
 	}
 	return all, nil
+}
+
+// other is the work on another app, in the middle of the one on this.
+func (r *run) other(app *estate.App) *run {
+	if app == r.app {
+		return r
+	}
+	if r.others[app] == nil {
+		quiet := *r.Engine
+		quiet.Listener = Listener{}
+		if r.others == nil {
+			r.others = map[*estate.App]*run{}
+		}
+		r.others[app] = &run{Engine: &quiet, app: app, options: r.options, view: r.view}
+	}
+	r.others[app].plan, r.others[app].journal = r.plan, r.journal
+	return r.others[app]
+}
+
+// on does work on this app and on those whose settings hold the passwords, and tells for
+// these what they tell.
+func (r *run) on(replacements []*replacement, work func(*run)) {
+	work(r)
+	done := map[*run]bool{r: true}
+	for _, p := range replacements {
+		for _, f := range p.files {
+			if done[f.of] {
+				continue
+			}
+			done[f.of] = true
+			of := r.other(f.of.app)
+			work(of)
+			for _, row := range of.result.Rows {
+				row.Facts = "app " + of.app.Name + ": " + row.Facts
+				r.tell(row)
+			}
+			r.result.Exit = fault.Graver(r.result.Exit, of.result.Exit)
+			of.result = Result{}
+		}
+	}
 }
 
 // lockOthers takes the locks of other apps whose settings are written, too.
@@ -389,7 +417,10 @@ func (r *run) planRotation(replacements []*replacement) error {
 		}
 	}
 	if len(r.plan.settings.files) > 0 {
-		r.silently(stepSettings, "commands after the change of settings", func(ctx context.Context) error { r.afterSettingsChange(ctx); return nil })
+		r.silently(stepSettings, "commands after the change of settings", func(ctx context.Context) error {
+			r.on(replacements, func(of *run) { of.afterSettingsChange(ctx) })
+			return nil
+		})
 	}
 	if slices.ContainsFunc(replacements, func(p *replacement) bool { return len(p.files) > 0 }) {
 		r.silently(stepLogin, "login with the settings", func(ctx context.Context) error { return r.proveSettings(ctx, replacements) })
@@ -577,23 +608,8 @@ func (r *run) proveSettings(ctx context.Context, replacements []*replacement) er
 			r.tell(Row{Step: stepLogin, Outcome: Note, Facts: fmt.Sprintf("for %.2f s no settings had a password that %s could log in with; PHP's opcode cache may serve an old file for longer", time.Since(p.begun).Seconds(), p.account.Name)})
 		}
 	}
-	proved := map[*run]bool{r: true}
 	before := r.result.Exit
-	r.checkLogins(ctx)
-	for _, p := range replacements {
-		for _, f := range p.files {
-			if !proved[f.of] {
-				proved[f.of] = true
-				f.of.Listener, f.of.begun = Listener{}, true
-				f.of.checkLogins(ctx)
-				for _, row := range f.of.result.Rows {
-					row.Facts = "app " + f.of.app.Name + ": " + row.Facts
-					r.tell(row)
-				}
-				r.result.Exit = fault.Graver(r.result.Exit, f.of.result.Exit)
-			}
-		}
-	}
+	r.on(replacements, func(of *run) { of.checkLogins(ctx) })
 	if r.result.Exit != before && r.result.Exit == fault.Failed.ExitCode() {
 		return fault.New(fault.Failed, "correct what is named above, then yellowfield rotate "+r.app.Name+", which goes on from here", "a login with the new settings fails, so that the old password is not ended")
 	}
