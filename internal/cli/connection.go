@@ -1,9 +1,13 @@
 package cli
 
 import (
+	"errors"
+	"os"
+
 	"github.com/spf13/cobra"
 
 	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 )
 
@@ -14,20 +18,38 @@ type connectionDocument struct {
 	*provision.Connection
 }
 
+// writePassword writes the password to a file that is not there yet.
+func writePassword(path string, c *provision.Connection) error {
+	if c.Password.IsZero() {
+		return fault.New(fault.Invalid, "yellowfield rotate "+c.App+" --account "+c.User+" makes a new one", "the password of %s is not known here", c.User)
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err == nil {
+		_, err = file.WriteString(c.Password.Reveal() + "\n")
+		err = errors.Join(err, file.Close())
+	}
+	if err != nil {
+		return fault.At(fault.Invalid, fault.Place{File: path}, "name a file that is not there yet, in a folder you may write to", "the password was not written: %v", err).With(err)
+	}
+	return nil
+}
+
 func newConnectionCommand(p *program) *cobra.Command {
-	var reveal bool
+	var reveal, markdown bool
+	var passwordFile string
 	var confirmed string
 	var account string
 	command := &cobra.Command{
 		Use:     "connection APP",
 		Short:   "The facts to type into a web installer; the password only with --reveal",
 		GroupID: groupConfirm,
-		Long: `Shows what an application's installer asks for. The password is shown with
---reveal only. That of an account which no settings file gets is deleted here once
+		Long: `Shows what an application's installer asks for, for the terminal or as a page. The
+password is shown with --reveal only, or goes to a file that nobody else can read. That of an account which no settings file gets is deleted here once
 you type the app's name to say that you have it, or give it as --confirm.`,
 		Example: `  yellowfield connection honeystall
   yellowfield connection honeystall --reveal
-  yellowfield connection combledger --account comb_report --reveal`,
+  yellowfield connection combledger --account comb_report --password-file report.word
+  yellowfield connection honeystall --markdown > honeystall.md`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
@@ -37,10 +59,19 @@ you type the app's name to say that you have it, or give it as --confirm.`,
 				if err != nil {
 					return err
 				}
-				if p.asJSON {
-					return printJSON(connectionDocument{"connection", c})
+				if passwordFile != "" {
+					if err := writePassword(passwordFile, c); err != nil {
+						return err
+					}
 				}
-				p.screen.Connection(c, reveal)
+				switch {
+				case p.asJSON:
+					return printJSON(connectionDocument{"connection", c})
+				case markdown:
+					p.screen.ConnectionMarkdown(c, reveal)
+				default:
+					p.screen.Connection(c, reveal)
+				}
 				if reveal && c.Pending && !provision.InSettings(app, c.User) &&
 					p.confirmName("Do you have it? Then the only copy of it here is deleted.", app.Name, confirmed) {
 					return engine.Acknowledge(app, c.User)
@@ -49,6 +80,8 @@ you type the app's name to say that you have it, or give it as --confirm.`,
 			})
 		},
 	}
+	command.Flags().BoolVar(&markdown, "markdown", false, "as a page for a colleague, in Markdown")
+	command.Flags().StringVar(&passwordFile, "password-file", "", "write the password to a new `file` of mode 0600")
 	command.Flags().BoolVar(&reveal, "reveal", false, "show the password")
 	command.Flags().StringVar(&confirmed, "confirm", "", "with --reveal: the password is saved elsewhere, and may be deleted here; the `app` again")
 	command.Flags().StringVar(&account, "account", "", "`name` of another of the app's accounts")

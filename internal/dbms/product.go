@@ -34,6 +34,9 @@ type Traits struct {
 	// Names"; MySQL Reference Manual, "Identifier Length Limits"; PostgreSQL,
 	// "Identifiers and Key Words").
 	LongestDatabase, LongestUser int
+	// DriverWords are what applications and their installers call the way to it, PHP's own
+	// names first.
+	DriverWords []string
 	// LoginMethods are the ways to log in that PHP's clients and a stored verifier
 	// can have, the usual one first.
 	LoginMethods []string
@@ -57,15 +60,15 @@ type Traits struct {
 
 var traits = map[Product]Traits{
 	MariaDB: {
-		Title: "MariaDB", Port: 3306, Family: string(MySQL), LongestDatabase: 64, LongestUser: 80, LoginMethods: []string{secret.MethodNative},
+		Title: "MariaDB", Port: 3306, Family: string(MySQL), LongestDatabase: 64, LongestUser: 80, DriverWords: []string{"mysqli", "pdo_mysql", "mysql", "mariadb"}, LoginMethods: []string{secret.MethodNative},
 		HostsInAccounts: true, LocalhostIsSocket: true, Privileges: true, Variables: true, TwoPasswords: true, WhereCollations: "SHOW COLLATION lists those there are",
 	},
 	MySQL: {
-		Title: "MySQL", Port: 3306, Family: string(MySQL), LongestDatabase: 64, LongestUser: 32, LoginMethods: []string{secret.MethodCachingSHA2, secret.MethodNative},
+		Title: "MySQL", Port: 3306, Family: string(MySQL), LongestDatabase: 64, LongestUser: 32, DriverWords: []string{"mysqli", "pdo_mysql", "mysql"}, LoginMethods: []string{secret.MethodCachingSHA2, secret.MethodNative},
 		HostsInAccounts: true, LocalhostIsSocket: true, Privileges: true, Variables: true, TwoPasswords: true, WhereCollations: "SHOW COLLATION lists those there are",
 	},
 	PostgreSQL: {
-		Title: "PostgreSQL", Port: 5432, Family: string(PostgreSQL), LongestDatabase: 63, LongestUser: 63, LoginMethods: []string{secret.MethodSCRAM, secret.MethodMD5},
+		Title: "PostgreSQL", Port: 5432, Family: string(PostgreSQL), LongestDatabase: 63, LongestUser: 63, DriverWords: []string{"pgsql", "pdo_pgsql", "postgresql", "postgres"}, LoginMethods: []string{secret.MethodSCRAM, secret.MethodMD5},
 		BindsChannel: true, WhereCollations: "SELECT collcollate FROM pg_collation lists the system's; icu:de-DE names one of the ICU library",
 	},
 }

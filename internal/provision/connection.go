@@ -13,12 +13,14 @@ import (
 
 // Connection is what a person types into an application's installer.
 type Connection struct {
-	App      string `json:"app"`
-	DBMS     string `json:"dbms"`
-	Host     string `json:"host"`
-	Port     int    `json:"port"`
-	Socket   string `json:"socket,omitempty"`
-	Database string `json:"database"`
+	App  string `json:"app"`
+	DBMS string `json:"dbms"`
+	// Drivers are the words that installers have for the way to it.
+	Drivers  []string `json:"drivers"`
+	Host     string   `json:"host"`
+	Port     int      `json:"port"`
+	Socket   string   `json:"socket,omitempty"`
+	Database string   `json:"database"`
 	// Databases are further ones, by their names in the estate file.
 	Databases map[string]string `json:"databases,omitempty"`
 	User      string            `json:"user"`
@@ -53,7 +55,7 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 		chosen = app.Accounts[i]
 	}
 	facts := r.facts(chosen, secret.Password{})
-	c := &Connection{App: app.Name, DBMS: dbms.Product(facts["dbms"]).Title(), Host: facts["host"], Socket: facts["socket"], Database: facts["database"],
+	c := &Connection{App: app.Name, DBMS: dbms.Product(facts["dbms"]).Title(), Drivers: dbms.Product(facts["dbms"]).Traits().DriverWords, Host: facts["host"], Socket: facts["socket"], Database: facts["database"],
 		User: chosen.Name, Prefix: facts["prefix"], Charset: facts["charset"], Collation: facts["collation"], Notes: app.Notes, Remove: app.InstallerFiles}
 	for _, d := range app.All()[1:] {
 		if c.Databases == nil {

@@ -13,45 +13,62 @@ import (
 // Blank writes an empty line.
 func (s *Screen) Blank() { s.printf("\n") }
 
-// Connection writes the facts to type into an installer, and the password in
-// plain only with reveal.
-func (s *Screen) Connection(c *provision.Connection, reveal bool) {
-	s.printf("%s\n", accent.Render(c.App))
-	fact := func(name, value, note string) {
-		if value == "" {
-			return
-		}
-		if note != "" {
-			note = "  " + quiet.Render(note)
-		}
-		s.printf("  %s  %s%s\n", pad(name, stepWidth+1), value, note)
+// question is what an installer asks for.
+type question struct{ name, answer, note string }
+
+const revealHint = "; --reveal shows it"
+
+// questions are the usual ones of installers, without those that have no answer here. The
+// password stands in it with reveal only.
+func questions(c *provision.Connection, reveal bool) []question {
+	all := []question{
+		{"driver", strings.Join(c.Drivers, ", "), "whichever word it offers"},
+		{"database", c.Database, c.DBMS + ", " + c.Charset + " " + c.Collation},
 	}
-	fact("database", c.Database, c.DBMS+", "+c.Charset+" "+c.Collation)
 	for _, key := range slices.Sorted(maps.Keys(c.Databases)) {
-		fact("", c.Databases[key], key)
+		all = append(all, question{"", c.Databases[key], key})
 	}
-	fact("user", c.User, "")
+	all = append(all, question{"user", c.User, ""})
 	switch {
 	case c.Password.IsZero() && c.PasswordIn == "nowhere":
-		fact("password", "not known here", "its application knows it; a new one will be made by rotate, which is still to come")
+		all = append(all, question{"password", "not known here", "its application knows it; yellowfield rotate " + c.App + " --account " + c.User + " makes a new one"})
 	case reveal:
-		fact("password", strong.Render(c.Password.Reveal()), whereIs(c))
+		all = append(all, question{"password", c.Password.Reveal(), whereIs(c)})
 	default:
-		fact("password", secret.Mask, whereIs(c)+"; --reveal shows it")
+		all = append(all, question{"password", secret.Mask, whereIs(c) + revealHint})
 	}
 	note := ""
 	if c.Host == "localhost" {
 		note = "the socket, to PHP"
 	}
-	fact("host", c.Host, note)
-	fact("port", strconv.Itoa(c.Port), "")
-	fact("socket", c.Socket, "")
-	fact("prefix", c.Prefix, "")
-	notes := c.Notes
-	if len(c.Remove) > 0 {
-		notes = append(notes, "When its installation is done, remove "+strings.Join(c.Remove, ", ")+".")
+	all = append(all, question{"host", c.Host, note}, question{"port", strconv.Itoa(c.Port), ""}, question{"socket", c.Socket, ""},
+		question{"prefix", c.Prefix, ""}, question{"charset", c.Charset, ""})
+	return slices.DeleteFunc(all, func(q question) bool { return q.answer == "" })
+}
+
+// reminders are what is to be done beside.
+func reminders(c *provision.Connection) []string {
+	if len(c.Remove) == 0 {
+		return c.Notes
 	}
-	for i, text := range notes {
+	return append(slices.Clone(c.Notes), "When its installation is done: yellowfield close "+c.App+", which moves "+strings.Join(c.Remove, ", ")+" away.")
+}
+
+// Connection writes the facts to type into an installer, and the password in
+// plain only with reveal.
+func (s *Screen) Connection(c *provision.Connection, reveal bool) {
+	s.printf("%s\n", accent.Render(c.App))
+	for _, q := range questions(c, reveal) {
+		answer, note := q.answer, ""
+		if q.name == "password" && reveal {
+			answer = strong.Render(answer)
+		}
+		if q.note != "" {
+			note = "  " + quiet.Render(q.note)
+		}
+		s.printf("  %s  %s%s\n", pad(q.name, stepWidth+1), answer, note)
+	}
+	for i, text := range reminders(c) {
 		name := ""
 		if i == 0 {
 			name = "notes"
@@ -64,6 +81,23 @@ func (s *Screen) Connection(c *provision.Connection, reveal bool) {
 			s.printf("  %s  %s\n", pad(name, stepWidth+1), line)
 		}
 	}
+}
+
+// ConnectionMarkdown writes them as a page for a colleague.
+func (s *Screen) ConnectionMarkdown(c *provision.Connection, reveal bool) {
+	s.printf("# The database of %s\n\n| question | answer | |\n|---|---|---|\n", markdown(c.App))
+	for _, q := range questions(c, reveal) {
+		s.printf("| %s | `%s` | %s |\n", q.name, strings.ReplaceAll(markdown(q.answer), "`", ""), markdown(strings.TrimSuffix(q.note, revealHint)))
+	}
+	s.printf("\n")
+	for _, text := range reminders(c) {
+		s.printf("- %s\n", markdown(text))
+	}
+}
+
+// markdown keeps a text in its cell.
+func markdown(text string) string {
+	return strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace(text)
 }
 
 func whereIs(c *provision.Connection) string {
