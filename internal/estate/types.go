@@ -124,10 +124,15 @@ const (
 	FindingSecondPassword    = "second-password"    // beside the account's own
 	FindingProviderRights    = "provider-rights"    // others than the estate file's, where no administrator is known
 	FindingFileAttributes    = "file-attributes"    // owner or mode of a file or folder
+	FindingWorldWritable     = "world-writable"     // a file or folder in the application's
+	FindingSettingsCopy      = "settings-copy"      // a copy of a settings file beside it
+	FindingRepository        = "repository"         // a folder of version control
+	FindingDump              = "dump"               // a script that looks like a copy of a database
 )
 
 // Findings lists them for validation and help.
-var Findings = []string{FindingTableCollation, FindingDatabaseCollation, FindingLocaleRules, FindingConnectionCharset, FindingAccountLimits, FindingSecondPassword, FindingProviderRights, FindingFileAttributes}
+var Findings = []string{FindingTableCollation, FindingDatabaseCollation, FindingLocaleRules, FindingConnectionCharset, FindingAccountLimits, FindingSecondPassword, FindingProviderRights, FindingFileAttributes,
+	FindingWorldWritable, FindingSettingsCopy, FindingRepository, FindingDump}
 
 // Accepts gives the reason for which a finding on an object is meant to be; empty for
 // one that is not.
@@ -274,10 +279,11 @@ type Ownership struct {
 	Owner    string   `yaml:"owner" jsonschema_description:"User name of the owner."`
 	Group    string   `yaml:"group" jsonschema_description:"Name of the group."`
 	Modes    Modes    `yaml:"modes" jsonschema_description:"Modes of the settings files."`
-	Writable []string `yaml:"writable" jsonschema_description:"Folders the application may write to, from its own."`
+	Folders  Modes    `yaml:"folders" jsonschema_description:"Modes of the folders that hold settings files."`
+	Writable []string `yaml:"writable" jsonschema_description:"Folders the application may write to, from its own or anywhere: they are made where they are missing, and what is below them is the owner's."`
 }
 
-// Modes of settings files in the two states, as file permission bits; 0 when
+// Modes of files or folders in the two states, as file permission bits; 0 when
 // nothing was said.
 type Modes struct {
 	Installing Mode `yaml:"installing" jsonschema_description:"While the app is open for its installer."`

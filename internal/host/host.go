@@ -514,9 +514,15 @@ func (f *Folder) CheckWritable(path string) error {
 	return atomicfile.CheckWritable(folder.Name())
 }
 
-// KeepsOut gives the first folder on the way to a file, or the file, that keeps a user
-// of some groups from reading it; empty when none does.
-func (f *Folder) KeepsOut(path string, uid int, groups []int) (where string, err error) {
+// What a user may want to do with a file, or with a folder, as a mode has it for others.
+const (
+	ToRead    = 0o4
+	ToWriteIn = 0o3 // in a folder
+)
+
+// KeepsOut gives the first folder on the way to a file or folder, or itself, that keeps a
+// user of some groups from what they want to do with it; empty when none does.
+func (f *Folder) KeepsOut(path string, uid int, groups []int, want fs.FileMode) (where string, err error) {
 	if uid == 0 || !atomicfile.OwnersMeanSomething {
 		return "", nil
 	}
@@ -537,7 +543,7 @@ func (f *Folder) KeepsOut(path string, uid int, groups []int) (where string, err
 		}
 	}
 	slices.Reverse(way)
-	const search, read = 0o1, 0o4
+	const search = 0o1
 	for _, folder := range way {
 		info, err := os.Stat(folder)
 		if err != nil {
@@ -547,7 +553,7 @@ func (f *Folder) KeepsOut(path string, uid int, groups []int) (where string, err
 			return folder, nil
 		}
 	}
-	if !allows(info, uid, groups, read) {
+	if !allows(info, uid, groups, want) {
 		return file, nil
 	}
 	return "", nil
@@ -555,13 +561,13 @@ func (f *Folder) KeepsOut(path string, uid int, groups []int) (where string, err
 
 // allows reports whether mode bits let a user in; the owner's count for the owner
 // alone, and the group's for the group (POSIX.1, "File Access Permissions").
-func allows(info fs.FileInfo, uid int, groups []int, bit fs.FileMode) bool {
+func allows(info fs.FileInfo, uid int, groups []int, want fs.FileMode) bool {
 	a := atomicfile.AttributesFrom(info)
 	switch {
 	case a.UID == uid:
-		bit <<= 6
+		want <<= 6
 	case slices.Contains(groups, a.GID):
-		bit <<= 3
+		want <<= 3
 	}
-	return info.Mode()&bit != 0
+	return info.Mode()&want == want
 }

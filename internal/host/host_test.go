@@ -249,7 +249,7 @@ func TestWhatKeepsAUserOut(t *testing.T) {
 	defer f.Close()
 	us, ours := os.Geteuid(), os.Getegid()
 	out := func(uid int, groups ...int) string {
-		where, err := f.KeepsOut(file, uid, groups)
+		where, err := f.KeepsOut(file, uid, groups, ToRead)
 		require.NoError(t, err)
 		return where
 	}

@@ -247,3 +247,74 @@ func (f *Folder) RemoveTree(tree string) error {
 	}
 	return nil
 }
+
+// Entry is a file or folder below another, as it is found: a link is one itself.
+type Entry struct {
+	Path string
+	Info fs.FileInfo
+}
+
+// mostEntries is how many files of a tree are looked at.
+const mostEntries = 60_000
+
+// Walk tells of a folder and of all below it, and follows no link. What cannot be read is
+// left out. more says that it ended before the end: the tree is too large.
+func (f *Folder) Walk(tree string, each func(Entry) error) (more bool, err error) {
+	p, err := f.place(tree)
+	if err != nil {
+		return false, err
+	}
+	folder, err := p.root.OpenRoot(p.name)
+	if err != nil {
+		return false, at(tree, err)
+	}
+	defer folder.Close()
+	seen := 0
+	err = fs.WalkDir(folder.FS(), ".", func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry == nil {
+			return nil
+		}
+		if seen++; seen > mostEntries {
+			more = true
+			return fs.SkipAll
+		}
+		info, err := entry.Info()
+		if err != nil {
+			return nil
+		}
+		return each(Entry{filepath.Join(tree, filepath.FromSlash(name)), info})
+	})
+	return more, err
+}
+
+// Given is something whose owner or mode was changed, and what it was.
+type Given struct {
+	Path string
+	Was  atomicfile.Attributes
+	Is   atomicfile.Attributes
+}
+
+// GiveTree gives a folder and all below it the owner and mode that want says, through
+// descriptors, and follows no link. What may not be touched, such as a stranger's file, is
+// left as it is, and named. given is also there beside an error.
+func (f *Folder) GiveTree(tree string, want func(Entry) atomicfile.Attributes) (given []Given, left []string, err error) {
+	_, err = f.Walk(tree, func(e Entry) error {
+		was, is := atomicfile.AttributesFrom(e.Info), want(e)
+		switch {
+		case was == is:
+			return nil
+		case !e.Info.IsDir() && !e.Info.Mode().IsRegular():
+			return nil
+		}
+		err := f.SetAttributes(e.Path, was, is)
+		if known := fault.As(err); err != nil && known.Class == fault.Protected {
+			left = append(left, e.Path)
+			return nil
+		}
+		if err == nil {
+			given = append(given, Given{e.Path, was, is})
+		}
+		return err
+	})
+	return given, left, err
+}

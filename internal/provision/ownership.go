@@ -12,6 +12,7 @@ import (
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 // defaultMode is that of a settings file for which nothing was said: the owner
@@ -69,14 +70,51 @@ func (r *run) asked(a atomicfile.Attributes) (atomicfile.Attributes, error) {
 		}
 		a.GID = gid
 	}
-	mode := o.Modes.Running
-	if r.plan.open && o.Modes.Installing != 0 || mode == 0 {
-		mode = o.Modes.Installing
-	}
-	if mode != 0 {
-		a.Mode = fs.FileMode(mode)
+	if mode := r.modeNow(o.Modes); mode != 0 {
+		a.Mode = mode
 	}
 	return a, nil
+}
+
+// modeNow is the mode of the app's state; 0 where nothing was said.
+func (r *run) modeNow(m estate.Modes) fs.FileMode {
+	if r.plan.open && m.Installing != 0 || m.Running == 0 {
+		return fs.FileMode(m.Installing)
+	}
+	return fs.FileMode(m.Running)
+}
+
+// planFolders takes care of the folders that hold settings files, where something is said
+// of them.
+func (r *run) planFolders() error {
+	if r.app.Ownership == nil || r.modeNow(r.app.Ownership.Folders) == 0 {
+		return nil
+	}
+	seen := map[string]bool{}
+	for _, s := range r.app.Settings {
+		path := filepath.Dir(r.app.InFolder(s.File))
+		if seen[path] {
+			continue
+		}
+		seen[path] = true
+		has, err := r.attributes(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		want, err := r.asked(has)
+		if err != nil {
+			return err
+		}
+		if want.Mode = r.modeNow(r.app.Ownership.Folders); has != want {
+			shown := r.app.Shown(path) + "/"
+			r.changeAttributes(path, shown, has, want, estate.ShouldLook, fmt.Sprintf("%s is %s, not %s", shown, r.describeAttributes(has), r.describeAttributes(want)),
+				r.plan.fresh || r.options.fixes(fixOwnership) || r.options.Turn != nil)
+		}
+	}
+	return nil
 }
 
 // planOwnership checks owner and mode of settings files that are there, and of
@@ -106,6 +144,9 @@ func (r *run) planOwnership(context.Context) error {
 	if len(made) > 0 { // the files are written with it
 		s := r.plan.change(Row{Step: stepOwnership, Outcome: Made, Facts: strings.Join(made, ", ")}, "owner and mode of the settings")
 		s.Act = func(context.Context) (string, error) { return "", nil }
+	}
+	if err := r.planFolders(); err != nil {
+		return err
 	}
 	writable, err := r.planWritable()
 	if err != nil {
@@ -157,29 +198,34 @@ func (r *run) planFileOwnership(s *estate.Settings) (right string, isNew bool, e
 }
 
 // phpReads looks whether the user that PHP runs as gets as far as a settings file.
-// Access lists are not looked into.
 func (r *run) phpReads(s *estate.Settings, path string) error {
-	if r.app.PHP == nil || r.app.PHP.User == "" {
-		return nil
-	}
-	uid, err := r.Host.UserID(r.app.PHP.User)
-	if err != nil {
-		return nil // opening the folder has said so
-	}
-	groups, err := r.Host.GroupsOf(r.app.PHP.User)
-	if err != nil {
-		return err
-	}
-	files, err := r.files()
-	if err != nil {
-		return err
-	}
-	where, err := files.KeepsOut(path, uid, groups)
+	where, err := r.keepsPHPOut(path, host.ToRead)
 	if err == nil && where != "" {
 		r.plan.differs(stepOwnership, estate.MustFix, "give it to that user or a group of theirs: ownership: {group: ...} for the file, chgrp and chmod g+x for a folder",
 			fmt.Sprintf("PHP runs as %s, who cannot read %s: %s keeps it out", r.app.PHP.User, s.File, where))
 	}
 	return err
+}
+
+// keepsPHPOut gives what keeps the user that PHP runs as from a file or folder; empty where
+// nothing does, or where the user is not known. Access lists are not looked into.
+func (r *run) keepsPHPOut(path string, want fs.FileMode) (where string, err error) {
+	if r.app.PHP == nil || r.app.PHP.User == "" {
+		return "", nil
+	}
+	uid, err := r.Host.UserID(r.app.PHP.User)
+	if err != nil {
+		return "", nil // opening the folder has said so
+	}
+	groups, err := r.Host.GroupsOf(r.app.PHP.User)
+	if err != nil {
+		return "", err
+	}
+	files, err := r.files()
+	if err != nil {
+		return "", err
+	}
+	return files.KeepsOut(path, uid, groups, want)
 }
 
 func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attributes, severity estate.Severity, facts string, change bool) {
@@ -257,11 +303,25 @@ func (r *run) planWritable() (fine []string, err error) {
 				return "", err
 			}
 		case has == asked:
-			fine = append(fine, name+" writable")
+			where, err := r.keepsPHPOut(path, host.ToWriteIn)
+			if err == nil && where != "" {
+				r.plan.differs(stepOwnership, estate.MustFix, "name that user or a group of theirs under ownership, and --fix ownership",
+					fmt.Sprintf("PHP runs as %s, who cannot write in %s: %s keeps it out", r.app.PHP.User, name, where))
+			} else {
+				fine = append(fine, name+" writable")
+			}
+			if err != nil {
+				return nil, err
+			}
 		default:
 			r.changeAttributes(path, name, has, asked, estate.ShouldLook,
 				fmt.Sprintf("%s is %s, so the application may not be able to write there", name, r.describeAttributes(has)),
 				r.plan.fresh || r.options.fixes(fixOwnership))
+		}
+		if !absent && r.app.Ownership.Owner+r.app.Ownership.Group != "" {
+			if err := r.planTree(name, path, asked); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return fine, nil

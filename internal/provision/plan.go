@@ -117,8 +117,9 @@ func (r *run) makePlan(ctx context.Context) error {
 		plan func(context.Context) error
 	}{
 		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
-		{stepSQL, r.planImport}, {stepSettings, r.planSettings}, {stepOwnership, r.planOwnership},
-		{stepInstaller, r.planInstallerFiles}, {stepState, r.planDeadline}, {stepAccount, r.planUnfinishedRotation},
+		{stepSQL, r.planImport}, {stepSettings, r.planSettings},
+		{stepInstaller, r.planInstallerFiles}, // while the folders can still be written
+		{stepOwnership, r.planOwnership}, {stepState, r.planDeadline}, {stepAccount, r.planUnfinishedRotation},
 	}
 	var errs []error
 	if err := r.checkAdministrator(); err != nil {

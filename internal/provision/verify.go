@@ -35,6 +35,7 @@ func (r *run) verify(ctx context.Context) error {
 		}
 	}
 	r.checkLogins(ctx)
+	r.lookOver(ctx)
 	return nil
 }
 

@@ -1,0 +1,152 @@
+package provision
+
+import (
+	"bytes"
+	"context"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/host"
+	"yellowfield/internal/script"
+	"yellowfield/internal/wordset"
+)
+
+// lookOver looks through the application's folder for what should not lie there: files
+// that everybody may write, copies of settings files, repositories, dumps.
+func (r *run) lookOver(context.Context) {
+	if r.plan.absent || !r.hasFolder() {
+		return
+	}
+	files, err := r.files()
+	if err != nil {
+		return // an earlier step has said it
+	}
+	found := lookedOver{run: r, words: r.wordsInSettings()}
+	more, err := files.Walk(r.app.Folder, found.take)
+	if err != nil {
+		r.tellFault(stepOwnership, err)
+		return
+	}
+	found.tell(more)
+}
+
+// lookedOver is what is found in a folder, by its kind.
+type lookedOver struct {
+	*run
+	words                                        [][]byte // passwords in the settings
+	writable, readable, copies, secret, versions []string
+	dumps                                        []string
+}
+
+// wordsInSettings are the passwords that the settings files hold.
+func (r *run) wordsInSettings() (words [][]byte) {
+	for _, s := range r.app.Settings {
+		if facts, _ := r.readFacts(r.app.InFolder(s.File), s.Values); facts["password"] != "" {
+			words = append(words, []byte(facts["password"]))
+		}
+	}
+	return words
+}
+
+// repositories are the folders of version control.
+var repositories = wordset.Of(".git .svn .hg .bzr")
+
+// dumpName is a script's name that says it is a copy of a database.
+var dumpName = regexp.MustCompile(`(?i)dump|backup|export|sicherung|(?:19|20)\d\d-?\d\d-?\d\d`)
+
+func (l *lookedOver) take(e host.Entry) error {
+	name, shown := filepath.Base(e.Path), l.app.Shown(e.Path)
+	mode := e.Info.Mode()
+	switch {
+	case mode&fs.ModeSymlink != 0 || e.Path == l.app.Folder:
+		return nil
+	case mode.IsDir() && repositories[name]:
+		l.versions = append(l.versions, shown+"/")
+		return fs.SkipDir
+	}
+	if mode.Perm()&0o002 != 0 && mode&fs.ModeSticky == 0 && !l.isSettings(e.Path) { // whose row has said it
+		l.writable = append(l.writable, shown)
+	}
+	if !mode.IsRegular() {
+		return nil
+	}
+	if l.isSettings(e.Path) && mode.Perm()&0o004 != 0 {
+		l.readable = append(l.readable, shown)
+	}
+	switch {
+	case l.isCopy(e.Path):
+		content, err := l.read(e.Path)
+		if err == nil && slices.ContainsFunc(l.words, func(word []byte) bool { return bytes.Contains(content, word) }) {
+			l.secret = append(l.secret, shown)
+		} else {
+			l.copies = append(l.copies, shown)
+		}
+	case script.HasName(name) && !l.imports(e.Path) && (dumpName.MatchString(name) || strings.Contains(strings.ToLower(name), l.app.Database.Name)):
+		l.dumps = append(l.dumps, shown)
+	}
+	return nil
+}
+
+func (r *run) isSettings(path string) bool {
+	return slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool { return r.app.InFolder(s.File) == path })
+}
+
+func (r *run) imports(path string) bool {
+	return slices.ContainsFunc(r.app.Import, func(s estate.Script) bool { return r.app.InFolder(s.File) == path })
+}
+
+// isCopy reports whether a file is a copy of a settings file in its folder, by its name: an
+// editor's, or somebody's. Samples are none: every copy of the application has them.
+func (r *run) isCopy(path string) bool {
+	return !r.isSettings(path) && slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool {
+		of := r.app.InFolder(s.File)
+		return filepath.Dir(path) == filepath.Dir(of) && (s.Template == "" || path != r.app.InFolder(s.Template)) && copies(filepath.Base(path), filepath.Base(of))
+	})
+}
+
+var (
+	beforeCopied = regexp.MustCompile(`(?i)^(?:[.#_ -]*|(?:copy of|kopie von|old|bak|backup)[ ._-]*)$`)
+	behindCopied = regexp.MustCompile(`(?i)^(?:[~#]|[ ._-]*\(?(?:bak|backup|old|orig|saved?|sw[a-p]|tmp|copy|kopie)\)?\d*|[._-]\d[\d._-]*|[ _-]*\(\d+\))+$`)
+)
+
+// copies reports whether a name is that of a copy of another file.
+func copies(name, of string) bool {
+	if before, behind, has := strings.Cut(name, of); has && name != of {
+		return beforeCopied.MatchString(before) && (behind == "" || behindCopied.MatchString(behind))
+	}
+	extension := filepath.Ext(of)
+	stem := strings.TrimSuffix(of, extension)
+	middle, begins := strings.CutPrefix(strings.TrimSuffix(name, extension), stem)
+	return begins && stem != "" && filepath.Ext(name) == extension && behindCopied.MatchString(middle)
+}
+
+// tell names what was found, a row for each kind.
+func (l *lookedOver) tell(more bool) {
+	row := func(names []string, severity estate.Severity, finding, facts, remedy string) {
+		if len(names) == 0 {
+			return
+		}
+		slices.Sort(names)
+		if l.app.Accepts(finding, names[0]) != "" && len(names) > 1 { // each is accepted by itself
+			names = slices.DeleteFunc(names, func(name string) bool { return l.app.Accepts(finding, name) != "" })
+		}
+		l.run.tell(Row{Step: stepOwnership, Outcome: Differs, Severity: severity, Finding: finding, On: names[0], Facts: some(names) + ": " + facts, Remedy: remedy})
+	}
+	row(l.secret, estate.MustFix, estate.FindingSettingsCopy, "a copy of the settings with the password that is in use, which a web server may serve as text", "remove it, then yellowfield rotate "+l.app.Name+" --leaked if it could be fetched")
+	row(l.copies, estate.ShouldLook, estate.FindingSettingsCopy, "a copy of a settings file, which a web server may serve as text", "remove it, if nobody needs it")
+	row(l.writable, estate.ShouldLook, estate.FindingWorldWritable, "everyone on this host can write there ("+figures.Counted(len(l.writable), "file or folder", "files and folders")+")", "chmod o-w, and name its owner under ownership")
+	row(l.versions, estate.ShouldLook, estate.FindingRepository, "a web server may serve its history", "move it out of the folder, or have the web server refuse it")
+	row(l.dumps, estate.ShouldLook, estate.FindingDump, "it looks like a copy of a database, which a web server may serve", "move it out of the folder")
+	if len(l.readable) > 0 {
+		slices.Sort(l.readable)
+		l.run.tell(Row{Step: stepOwnership, Outcome: Note, Facts: some(l.readable) + ": everyone on this host can read the password", Remedy: "ownership: {group: ..., modes: {installing: \"0640\", running: \"0440\"}} in the estate file, then --fix ownership"})
+	}
+	if more {
+		l.run.tell(Row{Step: stepOwnership, Outcome: Note, Facts: "the folder holds more files than were looked at"})
+	}
+}
