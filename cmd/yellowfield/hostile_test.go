@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -127,7 +128,9 @@ func attack(t *testing.T, kind string, o throwaway.Options) {
 }
 
 func differing(before, after map[string]string) (changed []string) {
-	for what := range after {
+	all := maps.Clone(before)
+	maps.Copy(all, after)
+	for what := range all {
 		if before[what] != after[what] {
 			changed = append(changed, fmt.Sprintf("%s\nbefore: %s\nafter:  %s", what, before[what], after[what]))
 		}

@@ -28,7 +28,9 @@ the old ones before anything changes, so that a run which could not write one en
 untouched. On MariaDB and MySQL both passwords are valid while the files are put in
 place and for some time after (--overlap), and the old one is ended last: no login
 fails. PostgreSQL keeps one password, so that new logins fail from its change until
-the settings have it; how long that was is told. Accounts that no settings file gets
+the settings have it; how long that was is told. With --second-role none fails there
+either: the settings name another role until the account's own has its new password,
+and are written twice. Accounts that no settings file gets
 are changed by --account alone. A run that was cut off is gone on with by the next.
 
 With --leaked the old password and its sessions are ended first; who used them, and
@@ -40,6 +42,9 @@ other settings with the same password, are listed before.`,
 		RunE: func(command *cobra.Command, names []string) error {
 			if len(names)+len(labels) == 0 && !all {
 				return fault.New(fault.Invalid, "name them, or say --all", "rotate wants the names of apps")
+			}
+			if rotation.SecondRole && rotation.Leaked {
+				return fault.New(fault.Invalid, "leave out one of the two", "--leaked ends the old password at once, and --second-role lets it be used for a while")
 			}
 			if all && len(names) > 0 {
 				return fault.New(fault.Invalid, "leave out one of the two", "both names and --all are given")
@@ -74,6 +79,7 @@ other settings with the same password, are listed before.`,
 	flags.StringVar(&rotation.Account, "account", "", "`name` of one of the app's accounts, else all that settings files get")
 	flags.DurationVar(&rotation.Overlap, "overlap", provision.Overlap, "how `long` the old password stays valid when the settings have the new one")
 	flags.BoolVar(&rotation.Leaked, "leaked", false, "the old password is known to others: end it and its sessions first")
+	flags.BoolVar(&rotation.SecondRole, "second-role", false, "on PostgreSQL: have applications work as a second role meanwhile, so that no login fails")
 	flags.Var(&olderThan, "if-older-than", "only passwords older than so many `days`, such as 90d")
 	flags.StringVar(&from, "password-from", "", "`where` the new password comes from, if none is to be made: file:PATH, env:NAME, command:PROGRAM ARGUMENT..., or ask")
 	flags.StringSliceVar(&labels, "label", nil, "apps with one of these `labels`")

@@ -42,7 +42,15 @@ type publication struct {
 	committed int
 }
 
+// add takes a file in.
+func (p *publication) add(f *publishedFile) *publishedFile {
+	f.in = p
+	p.files = append(p.files, f)
+	return f
+}
+
 type publishedFile struct {
+	in         *publication
 	of         *run // whose file it is: an account's password may be in another app's, too
 	path       string
 	content    []byte
@@ -333,7 +341,7 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 	if err := r.writableFolder(path); err != nil {
 		return err
 	}
-	r.plan.settings.files = append(r.plan.settings.files, published)
+	r.plan.settings.add(published)
 	link := ""
 	if files, err := r.files(); err == nil && files.LeadsOut(path) != "" {
 		link = " (a link to " + files.LeadsOut(path) + ")"
@@ -367,10 +375,10 @@ func (r *run) writableFolder(path string) error {
 
 // publish puts one file in place, after all have been prepared.
 func (r *run) publish(file *publishedFile) error {
-	if err := r.prepareFiles(); err != nil {
+	p := file.in
+	if err := r.prepareFiles(p); err != nil {
 		return err
 	}
-	p := r.plan.settings
 	if err := file.prepared.Commit(); err != nil {
 		p.discard()
 		return err
@@ -380,8 +388,7 @@ func (r *run) publish(file *publishedFile) error {
 }
 
 // prepareFiles writes all new contents beside the files, and keeps the old ones.
-func (r *run) prepareFiles() error {
-	p := r.plan.settings
+func (r *run) prepareFiles(p *publication) error {
 	if p.prepared {
 		return nil
 	}

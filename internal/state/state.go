@@ -263,8 +263,8 @@ type Entry struct {
 	Detail  string    `json:"detail,omitempty"`
 	Before  string    `json:"before,omitempty"` // what the object was, where that is known
 	After   string    `json:"after,omitempty"`  // and what it was made
-	Copy    string    `json:"copy,omitempty"` // where the old content of a file is kept
-	Note    string    `json:"note,omitempty"` // the kind and name of a note that says more
+	Copy    string    `json:"copy,omitempty"`   // where the old content of a file is kept
+	Note    string    `json:"note,omitempty"`   // the kind and name of a note that says more
 }
 
 // Run is the journal of one command on one app. Nil is a run that records

@@ -77,7 +77,7 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 		account_locked = 'Y', password_expired = 'Y', ssl_type <> '', max_user_connections FROM mysql.user`
 	if s.facts.Product == dbms.MariaDB {
 		query = `SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.plugin'), ''), COALESCE(JSON_VALUE(Priv, '$.authentication_string'), ''),
-			JSON_EXISTS(Priv, '$.auth_or[1]'), `+olderOnMariaDB+`, JSON_VALUE(Priv, '$.password_last_changed'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
+			JSON_EXISTS(Priv, '$.auth_or[1]'), ` + olderOnMariaDB + `, JSON_VALUE(Priv, '$.password_last_changed'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
 			COALESCE(JSON_VALUE(Priv, '$.password_last_changed'), 1) = 0, COALESCE(JSON_VALUE(Priv, '$.ssl_type'), 0) > 0,
 			COALESCE(JSON_VALUE(Priv, '$.max_user_connections'), 0)
 			FROM mysql.global_priv WHERE COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) <> 1`
