@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -40,6 +41,31 @@ func dieWhereAsked() {
 			self, _ := os.FindProcess(os.Getpid())
 			_ = self.Kill()
 			select {}
+		}
+	}
+}
+
+// meanwhileVariable names the variable by which a scene has something happen in the middle of
+// a run: TEXT=COMMAND runs the command once when the journal's newest line has the text.
+const meanwhileVariable = "YELLOWFIELD_MEANWHILE"
+
+func somethingMeanwhile() {
+	text, command, asked := strings.Cut(os.Getenv(meanwhileVariable), "=")
+	if !asked {
+		return
+	}
+	var happened atomic.Bool
+	crash.Reached = func(place string) {
+		if place != "behind the journal" || happened.Load() {
+			return
+		}
+		journals, _ := filepath.Glob(filepath.Join(os.Getenv("YELLOWFIELD_STATE"), "journal", "*"))
+		for _, path := range journals {
+			content, _ := os.ReadFile(path)
+			lines := strings.Split(strings.TrimSpace(string(content)), "\n")
+			if strings.Contains(lines[len(lines)-1], text) && !happened.Swap(true) {
+				_ = exec.Command("sh", "-c", command).Run()
+			}
 		}
 	}
 }

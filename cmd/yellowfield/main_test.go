@@ -32,6 +32,7 @@ import (
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){"yellowfield": func() {
 		dieWhereAsked()
+		somethingMeanwhile()
 		os.Exit(cli.Main())
 	}})
 }

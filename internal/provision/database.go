@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -20,6 +21,9 @@ func (r *run) planDatabases(context.Context) error {
 }
 
 func (r *run) planDatabase(d *estate.Database) error {
+	if err := r.othersDatabase(d); err != nil {
+		return err
+	}
 	want := dbms.Database{Name: d.Name}
 	want.Charset, want.Collation = r.view.catalogue.OwnNames(d.Charset, d.Collation)
 	facts := want.Name + ", " + want.Charset + " " + want.Collation
@@ -49,6 +53,54 @@ func (r *run) planDatabase(d *estate.Database) error {
 		r.planMaking(want, facts, r.view.server.CreateDatabase(want))
 	}
 	return nil
+}
+
+// databases are the notes of who has worked on a database.
+const databases = "databases"
+
+type worksOn struct {
+	App    string `json:"app"`
+	Estate string `json:"estate"`
+}
+
+func (r *run) databaseNote(name string) string {
+	return r.where(r.view.entry.Address()) + "/" + name
+}
+
+// noteDatabases writes down whose the databases are.
+func (r *run) noteDatabases() error {
+	for _, d := range r.app.All() {
+		var known worksOn
+		now := worksOn{r.app.Name, r.Estate.Path}
+		if found, err := r.State.Note(databases, r.databaseNote(d.Name), &known); err != nil || found && known == now {
+			return err
+		}
+		if err := r.State.SetNote(databases, r.databaseNote(d.Name), now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// othersDatabase refuses a database that is another app's of another estate file: its own
+// file tells nothing of that one.
+func (r *run) othersDatabase(d *estate.Database) error {
+	var known worksOn
+	if found, err := r.State.Note(databases, r.databaseNote(d.Name), &known); err != nil || !found || known.Estate == r.Estate.Path || r.app.Shared {
+		return err
+	}
+	loaded, err := estate.Loader{}.LoadSome(known.Estate)
+	if err != nil || loaded.Apps[known.App] == nil {
+		return nil // it is no more
+	}
+	other := loaded.Apps[known.App]
+	here := r.where(loaded.Servers[other.Server].Address()) == r.where(r.view.entry.Address())
+	named := slices.ContainsFunc(other.All(), func(one *estate.Database) bool { return one.Name == d.Name })
+	if !here || !named || other.Folder == r.app.Folder {
+		return nil
+	}
+	return r.Estate.Fault(fault.Protected, r.path(d.Path()+".name"), "choose another name, or remove it there; shared: true lets both use it, with different prefixes",
+		"the database %s is that of app %s in %s", d.Name, known.App, known.Estate)
 }
 
 func (r *run) planMaking(want dbms.Database, facts string, statements []dbms.Statement) {

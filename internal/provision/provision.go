@@ -51,6 +51,9 @@ func (r *run) provision(ctx context.Context) error {
 	if err := r.execute(ctx); err != nil {
 		return &toldError{err}
 	}
+	if err := r.noteDatabases(); err != nil {
+		return err
+	}
 	if r.options.does(stepLogin) {
 		before := r.result.Exit
 		r.checkLogins(ctx)

@@ -171,7 +171,10 @@ func (r *run) replacement(ctx context.Context, account *estate.Account) (*replac
 	}
 	for _, a := range r.accountsOf(account) {
 		found, exists := r.view.catalogue.Accounts[a]
-		if !exists {
+		switch {
+		case !exists && cutOff: // it was dropped meanwhile, and provision makes it anew
+			continue
+		case !exists:
 			return nil, r.Estate.Fault(fault.Invalid, r.path("accounts"), "yellowfield provision "+r.app.Name+" first", "server %s has no account %s", r.app.Server, a)
 		}
 		h := &replaced{AccountState: found}
@@ -191,6 +194,13 @@ func (r *run) replacement(ctx context.Context, account *estate.Account) (*replac
 		if h.hasFresh && !cutOff {
 			return nil, fault.New(fault.Invalid, "change it at its source first", "the %s is the one that %s has already", p.source, a)
 		}
+	}
+	if len(p.hosts) == 0 {
+		r.plan.note(stepAccount, "yellowfield provision "+r.app.Name+" makes it anew", "the change of "+account.Name+"'s password cannot be gone on with: the account was dropped")
+		if r.options.DryRun {
+			return nil, nil
+		}
+		return nil, r.State.DropPending(r.rotating(account.Name))
 	}
 	return p, nil
 }

@@ -412,8 +412,9 @@ type CutOff struct {
 	paths   []string
 }
 
-// CutOff gives the newest run on an app of an estate file, if it was cut off; nil else.
-// Whoever asks holds the app's lock, so that the run is at work no more. A journal that
+// CutOff gives the runs on an app of an estate file that were cut off and not gone on with,
+// whenever that was: the clock may have been set back since. It is nil where there are
+// none. Whoever asks holds the app's lock, so that the run is at work no more. A journal that
 // cannot be read is none: what is found on the servers counts, and not what is written
 // about it. One of a newer program's is an error.
 func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
@@ -436,7 +437,7 @@ func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
 		case first.Version > layout:
 			return nil, fromNewer(name, first.Version)
 		case last.Event == Ended:
-			return cut, nil // whatever was before it has been gone on with
+			continue
 		case cut == nil:
 			cut = &CutOff{Command: first.Command, Began: first.Time, Last: last}
 		}

@@ -9,6 +9,8 @@ import (
 	"runtime"
 	"syscall"
 	"time"
+
+	"yellowfield/internal/dbms"
 )
 
 // process is a running server program.
@@ -16,6 +18,7 @@ type process struct {
 	ended chan error // receives the result once
 	pid   int
 	done  chan struct{}
+	end   syscall.Signal // that has it end in order
 }
 
 // start runs a program as the unprivileged user, its output in a log file.
@@ -66,14 +69,17 @@ func (s *Server) start(program string, arguments []string, log string) (*process
 	if err := <-started; err != nil {
 		return nil, fmt.Errorf("starting %s: %w", program, err)
 	}
-	p.pid = command.Process.Pid
+	p.pid, p.end = command.Process.Pid, syscall.SIGTERM
+	if s.options.Product == dbms.PostgreSQL {
+		p.end = syscall.SIGINT // else it waits for its clients (PostgreSQL, "Shutting Down the Server")
+	}
 	return p, nil
 }
 
 const stopTimeout = 20 * time.Second
 
 func (p *process) stop() {
-	_ = syscall.Kill(p.pid, syscall.SIGTERM)
+	_ = syscall.Kill(p.pid, p.end)
 	select {
 	case <-p.done:
 	case <-time.After(stopTimeout):

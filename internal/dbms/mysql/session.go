@@ -148,7 +148,11 @@ func (s *Server) StoredVerifiers(ctx context.Context, a dbms.Account) ([]secret.
 	}
 	var method, olderMethod, older sql.NullString
 	var stored []byte
-	if err := s.row(ctx, query, []any{a.User, a.Host}, &method, &stored, &olderMethod, &older); err != nil {
+	err := s.row(ctx, query, []any{a.User, a.Host}, &method, &stored, &olderMethod, &older)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = fault.New(fault.Failed, "it was removed by someone else in the meantime; run the command again", "server %s has no account %s", s.Server, a)
+	}
+	if err != nil {
 		return nil, err
 	}
 	verifiers := []secret.Verifier{secret.StoredVerifier(method.String, stored)}
