@@ -56,8 +56,12 @@ func (r *run) wordsInSettings() (words [][]byte) {
 // repositories are the folders of version control.
 var repositories = wordset.Of(".git .svn .hg .bzr")
 
-// dumpName is a script's name that says it is a copy of a database.
-var dumpName = regexp.MustCompile(`(?i)dump|backup|export|sicherung|(?:19|20)\d\d-?\d\d-?\d\d`)
+// dumpName is a script's name that says it is a copy of a database; a date alone is one of
+// an upgrade, and a database's name one of its first script.
+var (
+	dumpName = regexp.MustCompile(`(?i)dump|backup|sicherung`)
+	dated    = regexp.MustCompile(`(?:19|20)\d\d[-_]?\d\d[-_]?\d\d`)
+)
 
 func (l *lookedOver) take(e host.Entry) error {
 	name, shown := filepath.Base(e.Path), l.app.Shown(e.Path)
@@ -86,7 +90,7 @@ func (l *lookedOver) take(e host.Entry) error {
 		} else {
 			l.copies = append(l.copies, shown)
 		}
-	case script.HasName(name) && !l.imports(e.Path) && (dumpName.MatchString(name) || strings.Contains(strings.ToLower(name), l.app.Database.Name)):
+	case script.HasName(name) && !l.imports(e.Path) && (dumpName.MatchString(name) || dated.MatchString(name) && strings.Contains(strings.ToLower(name), l.app.Database.Name)):
 		l.dumps = append(l.dumps, shown)
 	}
 	return nil

@@ -34,7 +34,7 @@ type Server struct {
 	cluster     *cluster             // nil for a server by itself
 
 	db     *sql.DB
-	locked atomic.Pointer[sql.Conn] // that holds the first lock, nil for none
+	locked atomic.Pointer[heldLock] // that holds the first lock, nil for none
 }
 
 const dialTimeout = 10 * time.Second
@@ -210,17 +210,21 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 	return nil
 }
 
-// send takes the connection that holds a lock, as long as there is one: the server may
-// have been started again.
+// send takes the connection that holds a lock, if there is one.
 func (s *Server) send(ctx context.Context, statement string) error {
-	if conn := s.locked.Load(); conn != nil {
-		_, err := conn.ExecContext(ctx, statement)
-		if !errors.Is(err, sqldriver.ErrBadConn) && !errors.Is(err, sql.ErrConnDone) {
-			return err
-		}
-		s.locked.CompareAndSwap(conn, nil)
+	lock := s.locked.Load()
+	if lock == nil {
+		_, err := s.db.ExecContext(ctx, statement)
+		return err
 	}
-	_, err := s.db.ExecContext(ctx, statement)
+	_, err := lock.conn.ExecContext(ctx, statement)
+	if !errors.Is(err, sqldriver.ErrBadConn) && !errors.Is(err, sql.ErrConnDone) {
+		return err
+	}
+	if err := s.retake(ctx, lock); err != nil {
+		return err
+	}
+	_, err = lock.conn.ExecContext(ctx, statement)
 	return err
 }
 

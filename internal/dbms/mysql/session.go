@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -32,14 +33,37 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 		releaseName()
 		return nil, false, err
 	}
-	first := s.locked.CompareAndSwap(nil, working)
+	mine := &heldLock{conn: working, name: name, release: []func(){releaseName, releaseWork}}
+	first := s.locked.CompareAndSwap(nil, mine)
 	return func() {
 		if first {
 			s.locked.Store(nil)
 		}
-		releaseWork()
-		releaseName()
+		for _, release := range slices.Backward(mine.release) {
+			release()
+		}
 	}, true, nil
+}
+
+// heldLock is the lock under which statements are sent.
+type heldLock struct {
+	conn    *sql.Conn
+	name    string
+	release []func()
+}
+
+// retake takes the lock again when its connection is gone: the server was started again,
+// and somebody else may have come in between.
+func (s *Server) retake(ctx context.Context, lock *heldLock) error {
+	conn, release, held, err := s.lock(ctx, workOf(lock.name))
+	if err != nil {
+		return err
+	}
+	if !held {
+		return fault.New(fault.Busy, "wait until it is done, and run the command again", "server %s was started again, and someone else is at work there now", s.Server)
+	}
+	lock.conn, lock.release = conn, append(lock.release, release)
+	return nil
 }
 
 // workOf is the name of the lock on the connection that works.
