@@ -221,10 +221,17 @@ func (p *play) scenes(ctx context.Context) error {
 		{"A further application was unpacked in www/smokerloan, and the estate file does not know it yet. What is it?", yellowfield(0, "propose", "www/smokerloan", "--write")},
 		{"", yellowfield(0, "provision", "smokerloan")},
 		{"", page("smokerloan")},
+		{"combledger's installation is done. It is closed: lesser rights, the settings read-only, its installer away.", yellowfield(0, "close", "combledger", "--yes", "--acknowledged")},
+		{"Its upgrade would change a table, and may not.", func() error { return p.upgrade(ctx, 1) }},
+		{"Opened for that, for two hours at most ...", yellowfield(0, "reopen", "combledger", "--for", "2h", "--yes")},
+		{"", func() error { return p.upgrade(ctx, 0) }},
+		{"... and closed again.", yellowfield(0, "close", "combledger", "--yes")},
+		{"It gets a new password while somebody reads its page all the time.", func() error { return p.rotateUnderReaders(ctx) }},
 		{"Someone changes a password on the server by hand ...", func() error { return p.breakPassword(ctx) }},
 		{"... and verify names it.", yellowfield(1, "verify", "combledger")},
 		{"", yellowfield(0, "provision", "combledger", "--fix", "server-password")},
 		{"", page("combledger")},
+		{"What was done to it?", yellowfield(0, "history", "combledger")},
 	}...)
 	for _, s := range scenes {
 		if ctx.Err() != nil {
@@ -291,6 +298,43 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 			filepath.Base(program)+" "+strings.Join(arguments, " "), got, exit)
 	}
 	return nil
+}
+
+// upgrade runs combledger's upgrade, which may change tables while it is open.
+func (p *play) upgrade(ctx context.Context, exit int) error {
+	page := "www/combledger/upgrade/colours.php"
+	p.Tell(Line{Command, "php -c php/php.ini " + page})
+	err := p.run(ctx, exit, nil, "php", "-c", "php/php.ini", page)
+	_, _ = fmt.Fprintln(p.Out)
+	return err
+}
+
+// rotateUnderReaders changes a password while the application's page is read over and over.
+func (p *play) rotateUnderReaders(ctx context.Context) error {
+	reading, stop := context.WithCancel(ctx)
+	defer stop()
+	read, failed := 0, 0
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for reading.Err() == nil {
+			command := exec.CommandContext(ctx, "php", "-c", "php/php.ini", "www/combledger/index.php")
+			command.Dir, command.Env = p.folder, p.environment()
+			if read++; command.Run() != nil {
+				failed++
+			}
+		}
+	}()
+	err := p.yellowfield(ctx, 0, "rotate", "combledger", "--yes", "--overlap", "2s")
+	stop()
+	<-done
+	if err == nil && failed > 0 {
+		err = fault.New(fault.Failed, "report this", "%d of %d pages could not be read while the password was changed", failed, read)
+	}
+	if err == nil {
+		p.remark(fmt.Sprintf("The page was read %d times meanwhile, and each time it came.", read))
+	}
+	return err
 }
 
 // typeIntoInstaller plays the person who has the connection facts and types
