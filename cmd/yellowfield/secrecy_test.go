@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -51,11 +52,24 @@ func TestNothingShowsAPassword(t *testing.T) {
 	} {
 		show(arguments...)
 	}
-	settings, err := os.ReadFile(filepath.Join(folder, "www/combledger/private/ledger.php"))
-	require.NoError(t, err)
-	word := regexp.MustCompile(`LEDGER_SQL_WORD', "([^"]+)"`).FindSubmatch(settings)
-	require.NotNil(t, word)
-	passwords := []string{string(word[1])}
+	var settings []byte
+	var passwords []string
+	for _, arguments := range [][]string{ // each password is looked for, and what comes behind it
+		{"rotate", "combledger", "--yes", "--overlap", "0s", "--verbose"}, {"close", "combledger", "--yes", "--acknowledged", "--verbose"},
+		{"rotate", "combledger", "--yes", "--leaked", "--json"}, {"reopen", "combledger", "--yes", "--verbose"},
+		{"rotate", "combledger", "--yes", "--dry-run", "--verbose"}, {"history", "--steps"}, {"history", "--json"}, {"connection", "combledger", "--markdown"},
+	} {
+		show(arguments...)
+		settings, err = os.ReadFile(filepath.Join(folder, "www/combledger/private/ledger.php"))
+		require.NoError(t, err)
+		word := regexp.MustCompile(`LEDGER_SQL_WORD', "([^"]+)"`).FindSubmatch(settings)
+		require.NotNil(t, word)
+		passwords = append(passwords, string(word[1]))
+	}
+	slices.Sort(passwords)
+	passwords = slices.Compact(passwords)
+	require.Len(t, passwords, 2)
+	require.Contains(t, printed.String(), "1 app: 1 closed")
 	reveal := regexp.MustCompile(`password +(\S+)`)
 	for _, arguments := range [][]string{{"connection", "honeystall", "--reveal"}, {"connection", "combledger", "--account", "comb_report", "--reveal"}} {
 		found := reveal.FindStringSubmatch(run(arguments...))
@@ -109,6 +123,7 @@ func TestDemo(t *testing.T) {
 	for _, want := range []string{
 		"would make    database   combledger", "imported      sql        seasons.sql.gz: 24,496 rows", "2 tables made, config/shop.php written",
 		"Rape field: 20 hives", "Гречишный мёд", "has another password on the", "fixed         account    comb_app@localhost",
+		"1 app: 1 closed", "ALTER command denied to user", "hives have a colour now", "each time it came",
 	} {
 		assert.Contains(t, string(out), want)
 	}

@@ -299,7 +299,7 @@ func (r *run) proveSettings(ctx context.Context, replacements []*replacement) er
 // planEnding ends the old password, some time after the settings have the new one.
 func (r *run) planEnding(p *replacement, h *replaced, waited *bool) {
 	shown := r.view.server.DropOlder(h.Account, secret.NoVerifier(h.Verifier.Method()))
-	facts := fmt.Sprintf("the old password of %s, %s after the settings have the new one", h.Account, r.options.Rotation.Overlap)
+	facts := fmt.Sprintf("the old password of %s, %s after the settings have the new one; until then both were valid", h.Account, r.options.Rotation.Overlap)
 	s := r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: facts, SQL: texts(shown)}, "old password of "+h.String())
 	s.Act = func(ctx context.Context) (string, error) {
 		if err := r.waitOnce(ctx, waited); err != nil {
