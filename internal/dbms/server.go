@@ -96,8 +96,6 @@ type Inspector interface {
 	ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error)
 	// Contents reads what databases hold.
 	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
-	// Deviations lists tables whose character set is not their database's.
-	Deviations(ctx context.Context, database string) ([]Deviation, error)
 	// LacksPasswordKey reports whether logins over TCP without TLS work only as long
 	// as the server remembers an earlier one.
 	LacksPasswordKey(ctx context.Context) (bool, error)
@@ -189,6 +187,49 @@ type HasVariables interface {
 	SetVariable(name, value string) Statement
 }
 
+// ConvertsCharsets are servers on which tables have character sets of their own.
+type ConvertsCharsets interface {
+	// Conversions tells which tables have another character set than the wanted one, and
+	// what giving them that would meet.
+	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
+}
+
+// Conversions are those of a database, and what is to be sent around their statements.
+type Conversions struct {
+	Before []Statement
+	Tables []Conversion
+	After  []Statement
+}
+
+// Conversion is what giving a table another character set would meet.
+type Conversion struct {
+	Table     string
+	From      string // its collation
+	Statement Statement
+	Troubles  []Trouble
+}
+
+// Trouble is something that a conversion would meet, in a column or an index.
+type Trouble struct {
+	Where string
+	Kind  TroubleKind
+	// Count is that of rows, of values of an index that collide, or the bytes of a key.
+	Count      int64
+	NotCounted bool // it took too long
+}
+
+// TroubleKind is what a conversion would meet.
+type TroubleKind string
+
+// Kinds of troubles.
+const (
+	HoldsUTF8    TroubleKind = "holds UTF-8 in latin1"
+	EncodedTwice TroubleKind = "encoded twice"
+	DoesNotFit   TroubleKind = "does not fit"
+	KeyTooLong   TroubleKind = "key too long"
+	Collides     TroubleKind = "collides"
+)
+
 // Statement is one SQL statement. Print it with String, which masks secrets.
 type Statement struct {
 	Text string
@@ -227,9 +268,6 @@ type OpenSession struct {
 	Database string
 	Seconds  int // since it does what it does
 }
-
-// Deviation is a table with another collation than its database.
-type Deviation struct{ Table, Collation string }
 
 // Catalogue is what a server holds, read in a few queries for all applications
 // at once.

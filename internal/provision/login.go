@@ -307,8 +307,8 @@ func (r *run) fileOf(s *estate.Settings) string {
 }
 
 // lookAtTables counts the tables that a login sees, and names those that are not as the
-// database is.
-func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database *estate.Database) (tables int, err error) {
+// database is to be.
+func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database *estate.Database) (tables int, err error) {
 	contents, err := server.Contents(ctx, database.Name)
 	if err != nil {
 		return 0, err
@@ -321,19 +321,7 @@ func (r *run) lookAtTables(ctx context.Context, server dbms.Inspector, database 
 	if tables == 0 {
 		return 0, nil
 	}
-	deviations, err := server.Deviations(ctx, database.Name)
-	if err != nil || len(deviations) == 0 {
-		return tables, err
-	}
-	for _, d := range deviations {
-		if r.plan.charsets[d.Table] {
-			continue // the application's own script wants it so
-		}
-		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingTableCollation, On: d.Table,
-			Facts:  fmt.Sprintf("%s has another character set or collation than its database: %s", d.Table, d.Collation),
-			Remedy: "ALTER TABLE " + d.Table + " CONVERT TO CHARACTER SET " + database.Charset + " COLLATE " + database.Collation + ", after a look at the data"})
-	}
-	return tables, nil
+	return tables, r.lookAtCharsets(ctx, server, database)
 }
 
 // lookAtKeys names a MySQL server whose logins over plain TCP work only for a

@@ -44,8 +44,7 @@ func (p *pretended) Unavailable() error            { return nil }
 func (p *pretended) note(format string, args ...any) {
 	p.sent = append(p.sent, fmt.Sprintf(format, args...))
 }
-func (p *pretended) Deviations(context.Context, string) ([]dbms.Deviation, error) { return nil, nil }
-func (p *pretended) LacksPasswordKey(context.Context) (bool, error)               { return false, nil }
+func (p *pretended) LacksPasswordKey(context.Context) (bool, error) { return false, nil }
 
 func (p *pretended) SessionState(context.Context) (dbms.SessionState, error) {
 	return dbms.SessionState{}, errors.New("nobody logs in here")

@@ -208,23 +208,6 @@ func (s *Server) SessionState(ctx context.Context) (dbms.SessionState, error) {
 	return f, err
 }
 
-// Deviations lists the tables whose default character set is another than the
-// database's, as the logged-in account sees them.
-func (s *Server) Deviations(ctx context.Context, database string) ([]dbms.Deviation, error) {
-	var found []dbms.Deviation
-	err := s.each(ctx, `SELECT t.TABLE_NAME, t.TABLE_COLLATION FROM information_schema.TABLES t
-		JOIN information_schema.SCHEMATA s ON s.SCHEMA_NAME = t.TABLE_SCHEMA
-		WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE'
-		AND SUBSTRING_INDEX(t.TABLE_COLLATION, '_', 1) <> s.DEFAULT_CHARACTER_SET_NAME ORDER BY 1`, []any{database},
-		func(scan func(...any) error) error {
-			var d dbms.Deviation
-			err := scan(&d.Table, &d.Collation)
-			found = append(found, d)
-			return err
-		})
-	return found, err
-}
-
 // ImportSession is one connection that an import runs on.
 type ImportSession struct {
 	server *Server

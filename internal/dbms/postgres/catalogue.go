@@ -338,6 +338,3 @@ func (s *Server) SessionState(ctx context.Context) (f dbms.SessionState, err err
 
 // LacksPasswordKey is false: a password is never sent here.
 func (s *Server) LacksPasswordKey(context.Context) (bool, error) { return false, nil }
-
-// Deviations has nothing to list: a database has one encoding for all.
-func (s *Server) Deviations(context.Context, string) ([]dbms.Deviation, error) { return nil, nil }

@@ -1,0 +1,270 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfield/internal/dbms"
+)
+
+// textColumn is a column with another character set than the wanted one, of a table that has
+// another by default; without a name for a table that has no such column.
+type textColumn struct{ table, name, charset, collation string }
+
+// How long a look at a table's rows may take, and all of them; what is left then is not
+// counted.
+const (
+	longestLook  = 20 * time.Second
+	longestLooks = time.Minute
+)
+
+// Conversions tells which tables of a database have another character set, and what giving
+// them the wanted one would meet. Rows are read: ask as the application.
+func (s *Server) Conversions(ctx context.Context, database, charset, collation string) (all dbms.Conversions, err error) {
+	columns, err := s.textColumns(ctx, database, charset)
+	if err != nil || len(columns) == 0 {
+		return all, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, longestLooks+longestLook)
+	defer cancel()
+	until := time.Now().Add(longestLooks)
+	var found []dbms.Conversion
+	at := map[string]int{}
+	for _, c := range columns {
+		if _, seen := at[c.table]; !seen {
+			at[c.table] = len(found)
+			found = append(found, dbms.Conversion{Table: c.table, From: c.collation,
+				Statement: plain("ALTER TABLE %s CONVERT TO CHARACTER SET %s COLLATE %s", quoteName(c.table), charset, collation)})
+		}
+		if c.name == "" {
+			continue
+		}
+		conversion := &found[at[c.table]]
+		for _, look := range looksAt(c, charset) {
+			count, tooLong, err := s.count(ctx, until, fmt.Sprintf("COUNT(*) FROM %s.%s WHERE %s", quoteName(database), quoteName(c.table), look.where))
+			if err != nil {
+				return all, err
+			}
+			if count > 0 || tooLong {
+				conversion.Troubles = append(conversion.Troubles, dbms.Trouble{Where: c.name, Kind: look.kind, Count: count, NotCounted: tooLong})
+			}
+		}
+	}
+	if err := s.longKeys(ctx, database, charset, found, at); err != nil {
+		return all, err
+	}
+	if err := s.collisions(ctx, until, database, charset, collation, found, at); err != nil {
+		return all, err
+	}
+	all.Tables = found
+	all.Before, all.After, err = s.tiedTables(ctx, database, at)
+	all.Before = append(all.Before, plain("ALTER DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(database), charset, collation))
+	return all, err
+}
+
+func (s *Server) textColumns(ctx context.Context, database, charset string) (columns []textColumn, err error) {
+	err = s.each(ctx, `SELECT t.TABLE_NAME, COALESCE(c.COLUMN_NAME, ''), COALESCE(c.CHARACTER_SET_NAME, ''), t.TABLE_COLLATION FROM information_schema.TABLES t
+		LEFT JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = t.TABLE_SCHEMA AND c.TABLE_NAME = t.TABLE_NAME AND c.CHARACTER_SET_NAME <> ?
+		WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' AND SUBSTRING_INDEX(t.TABLE_COLLATION, '_', 1) <> ?
+		ORDER BY t.TABLE_NAME, c.ORDINAL_POSITION`, []any{charset, database, charset}, func(scan func(...any) error) error {
+		var c textColumn
+		err := scan(&c.table, &c.name, &c.charset, &c.collation)
+		columns = append(columns, c)
+		return err
+	})
+	return columns, err
+}
+
+// look is a condition on rows that a conversion would meet.
+type look struct {
+	kind  dbms.TroubleKind
+	where string
+}
+
+// looksAt are the conditions that make sense for a column: bytes of UTF-8 in a column that
+// says latin1, text that was encoded twice, characters that the wanted set lacks.
+func looksAt(c textColumn, wanted string) []look {
+	name := quoteName(c.name)
+	asText := "CONVERT(CAST(%s AS BINARY) USING utf8mb4)"
+	var looks []look
+	if c.charset == "latin1" {
+		inside := fmt.Sprintf(asText, name)
+		looks = append(looks, look{dbms.HoldsUTF8, fmt.Sprintf("HEX(%s) = HEX(%s) AND CHAR_LENGTH(%s) < LENGTH(%s)", inside, name, inside, name)})
+	}
+	if strings.HasPrefix(c.charset, "utf8") {
+		once := fmt.Sprintf("CONVERT(%s USING latin1)", name)
+		inside := fmt.Sprintf(asText, once)
+		looks = append(looks, look{dbms.EncodedTwice, fmt.Sprintf("LENGTH(%[1]s) <> CHAR_LENGTH(%[1]s) AND HEX(CONVERT(%[2]s USING utf8mb4)) = HEX(CONVERT(%[1]s USING utf8mb4)) AND HEX(%[3]s) = HEX(%[2]s) AND CHAR_LENGTH(%[3]s) < CHAR_LENGTH(%[1]s)", name, once, inside)})
+	}
+	if wanted != "utf8mb4" && wanted != c.charset {
+		looks = append(looks, look{dbms.DoesNotFit, fmt.Sprintf("HEX(CONVERT(CONVERT(%[1]s USING %[2]s) USING utf8mb4)) <> HEX(CONVERT(%[1]s USING utf8mb4))", name, wanted)})
+	}
+	return looks
+}
+
+// bounded is a query that the server ends when it takes too long.
+func (s *Server) bounded(query string) string {
+	if s.facts.Product == dbms.MariaDB {
+		return fmt.Sprintf("SET STATEMENT max_statement_time = %d FOR SELECT %s", int(longestLook.Seconds()), query)
+	}
+	return fmt.Sprintf("SELECT /*+ MAX_EXECUTION_TIME(%d) */ %s", longestLook.Milliseconds(), query)
+}
+
+// tookTooLong are the codes by which servers say that they have ended a statement.
+var tookTooLong = []int{1969, 3024}
+
+func (s *Server) count(ctx context.Context, until time.Time, query string) (count int64, tooLong bool, err error) {
+	if time.Now().After(until) {
+		return 0, true, nil
+	}
+	err = s.row(ctx, s.bounded(query), nil, &count)
+	if slices.Contains(tookTooLong, Code(err)) {
+		return 0, true, nil
+	}
+	return count, false, err
+}
+
+// index is one of a table, with the expressions of its parts.
+type index struct {
+	table, name      string
+	unique           bool
+	engine, format   string
+	parts            []string
+	notNull          []string
+	bytes, longest   int // of all parts, and of the longest text
+	holdsText, known bool
+}
+
+// indexes are those of the tables to be converted that hold text.
+func (s *Server) indexes(ctx context.Context, database, charset, collation string) (all []*index, err error) {
+	width := map[string]int{"utf8mb4": 4, "utf8mb3": 3, "utf8": 3}[charset]
+	err = s.each(ctx, `SELECT s.TABLE_NAME, s.INDEX_NAME, s.NON_UNIQUE = 0, COALESCE(t.ENGINE, ''), COALESCE(t.ROW_FORMAT, ''), COALESCE(s.COLUMN_NAME, ''), COALESCE(s.SUB_PART, 0),
+			COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_SET_NAME, '') FROM information_schema.STATISTICS s
+		JOIN information_schema.TABLES t ON t.TABLE_SCHEMA = s.TABLE_SCHEMA AND t.TABLE_NAME = s.TABLE_NAME
+		LEFT JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = s.TABLE_SCHEMA AND c.TABLE_NAME = s.TABLE_NAME AND c.COLUMN_NAME = s.COLUMN_NAME
+		WHERE s.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' AND s.INDEX_TYPE NOT IN ('FULLTEXT', 'SPATIAL') ORDER BY s.TABLE_NAME, s.INDEX_NAME, s.SEQ_IN_INDEX`, []any{database}, func(scan func(...any) error) error {
+		var i index
+		var column, of string
+		var prefix, length int64
+		if err := scan(&i.table, &i.name, &i.unique, &i.engine, &i.format, &column, &prefix, &length, &of); err != nil {
+			return err
+		}
+		if last := len(all) - 1; last < 0 || all[last].table != i.table || all[last].name != i.name {
+			i.known = true
+			all = append(all, &i)
+		}
+		own := all[len(all)-1]
+		if column == "" { // of an expression
+			own.known = false
+			return nil
+		}
+		name := quoteName(column)
+		own.notNull = append(own.notNull, name+" IS NOT NULL")
+		if of == "" {
+			own.parts = append(own.parts, name)
+			return nil
+		}
+		if prefix > 0 {
+			length, name = prefix, fmt.Sprintf("LEFT(%s, %d)", name, prefix)
+		}
+		own.holdsText = true
+		own.bytes += int(length) * width
+		own.longest = max(own.longest, int(length)*width)
+		own.parts = append(own.parts, fmt.Sprintf("CONVERT(%s USING %s) COLLATE %s", name, charset, collation))
+		return nil
+	})
+	return all, err
+}
+
+// longKeys finds indexes that grow too long (MySQL Reference Manual, "InnoDB Limits";
+// MariaDB, "InnoDB Row Formats Overview").
+func (s *Server) longKeys(ctx context.Context, database, charset string, found []dbms.Conversion, at map[string]int) error {
+	all, err := s.indexes(ctx, database, charset, "binary")
+	for _, i := range all {
+		n, converted := at[i.table]
+		if !converted || !i.holdsText {
+			continue
+		}
+		most, whole := 3072, 3072
+		switch format := strings.ToUpper(i.format); {
+		case strings.EqualFold(i.engine, "MyISAM"), strings.EqualFold(i.engine, "Aria"):
+			most, whole = 1000, 1000
+		case format == "COMPACT", format == "REDUNDANT":
+			most = 767
+		}
+		if i.longest > most || i.bytes > whole {
+			found[n].Troubles = append(found[n].Troubles, dbms.Trouble{Where: i.name, Kind: dbms.KeyTooLong, Count: int64(max(i.longest, i.bytes))})
+		}
+	}
+	return err
+}
+
+// collisions counts values of unique indexes that are the same by the wanted collation.
+func (s *Server) collisions(ctx context.Context, until time.Time, database, charset, collation string, found []dbms.Conversion, at map[string]int) error {
+	all, err := s.indexes(ctx, database, charset, collation)
+	if err != nil {
+		return err
+	}
+	for _, i := range all {
+		n, converted := at[i.table]
+		if !converted || !i.unique || !i.holdsText || !i.known {
+			continue
+		}
+		count, tooLong, err := s.count(ctx, until, fmt.Sprintf("COUNT(*) FROM (SELECT 1 FROM %s.%s WHERE %s GROUP BY %s HAVING COUNT(*) > 1) AS same",
+			quoteName(database), quoteName(i.table), strings.Join(i.notNull, " AND "), strings.Join(i.parts, ", ")))
+		if err != nil {
+			return err
+		}
+		if count > 0 || tooLong {
+			found[n].Troubles = append(found[n].Troubles, dbms.Trouble{Where: i.name, Kind: dbms.Collides, Count: count, NotCounted: tooLong})
+		}
+	}
+	return nil
+}
+
+// foreignKey is one of text columns.
+type foreignKey struct {
+	table, name, references, onUpdate, onDelete string
+	columns, referenced                         []string
+}
+
+// tiedTables are the statements that drop foreign keys of text before tables are converted,
+// and add them again: MariaDB converts no column that one uses, whatever
+// foreign_key_checks says (error 1832).
+func (s *Server) tiedTables(ctx context.Context, database string, at map[string]int) (before, after []dbms.Statement, err error) {
+	var keys []*foreignKey
+	text := map[*foreignKey]bool{}
+	err = s.each(ctx, `SELECT k.TABLE_NAME, k.CONSTRAINT_NAME, k.REFERENCED_TABLE_NAME, r.UPDATE_RULE, r.DELETE_RULE, k.COLUMN_NAME, k.REFERENCED_COLUMN_NAME, c.CHARACTER_SET_NAME IS NOT NULL
+		FROM information_schema.KEY_COLUMN_USAGE k
+		JOIN information_schema.REFERENTIAL_CONSTRAINTS r ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.TABLE_NAME = k.TABLE_NAME AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME
+		JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = k.TABLE_SCHEMA AND c.TABLE_NAME = k.TABLE_NAME AND c.COLUMN_NAME = k.COLUMN_NAME
+		WHERE k.TABLE_SCHEMA = ? AND k.REFERENCED_TABLE_SCHEMA = k.TABLE_SCHEMA ORDER BY k.TABLE_NAME, k.CONSTRAINT_NAME, k.ORDINAL_POSITION`, []any{database}, func(scan func(...any) error) error {
+		var k foreignKey
+		var column, referenced string
+		var isText bool
+		if err := scan(&k.table, &k.name, &k.references, &k.onUpdate, &k.onDelete, &column, &referenced, &isText); err != nil {
+			return err
+		}
+		if last := len(keys) - 1; last < 0 || keys[last].table != k.table || keys[last].name != k.name {
+			keys = append(keys, &k)
+		}
+		own := keys[len(keys)-1]
+		own.columns, own.referenced = append(own.columns, quoteName(column)), append(own.referenced, quoteName(referenced))
+		text[own] = text[own] || isText
+		return nil
+	})
+	for _, k := range keys {
+		_, child := at[k.table]
+		_, parent := at[k.references]
+		if !text[k] || !child && !parent {
+			continue
+		}
+		before = append(before, plain("ALTER TABLE %s DROP FOREIGN KEY %s", quoteName(k.table), quoteName(k.name)))
+		after = append(after, plain("ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s (%s) ON UPDATE %s ON DELETE %s", quoteName(k.table), quoteName(k.name),
+			strings.Join(k.columns, ", "), quoteName(k.references), strings.Join(k.referenced, ", "), k.onUpdate, k.onDelete))
+	}
+	return before, after, err
+}
