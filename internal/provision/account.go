@@ -47,7 +47,7 @@ func (r *run) planAccounts(ctx context.Context) error {
 // file that the server agrees with, pending, from a settings file, or new.
 func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*credential, error) {
 	if account.Password != nil {
-		password, err := account.Password.Obtain(ctx, "account "+account.Name, r.Ask)
+		password, err := r.obtain(ctx, &account.Password.Source, "account "+account.Name)
 		return &credential{password: password, source: "password as given"}, err
 	}
 	pending, hasPending, err := r.State.Pending(r.stateAccount(account.Name))

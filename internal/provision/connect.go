@@ -17,6 +17,9 @@ type connection struct {
 	entry *estate.Server
 	admin dbms.Server // nil when the estate file names no administrator
 	err   error       // why the login failed, so that it is tried once
+	// catalogue is what the server held when a run began, read once for all its apps; nil
+	// until somebody looks.
+	catalogue *dbms.Catalogue
 	// told says that a run heard how the administrator's login may be taken over.
 	told bool
 }
@@ -116,10 +119,59 @@ type view struct {
 	*connection
 	server    dbms.Server
 	catalogue *dbms.Catalogue
+	// shared says that the catalogue is that of when the run began, and not of now.
+	shared bool
 }
 
 // asAdmin reports whether there is an administrator.
 func (v *view) asAdmin() bool { return v.admin != nil }
+
+// lookFirst takes the catalogue that was read once for all apps of the run, where nothing
+// seems to be left to do: what is changed is planned anew from a fresh look.
+func (r *run) lookFirst(ctx context.Context) error {
+	c, err := r.connect(ctx, r.app.Server)
+	if err != nil {
+		return err
+	}
+	if c.admin == nil || len(r.chosen) < 2 || !r.options.DryRun && r.options.Command != "provision" {
+		return r.look(ctx)
+	}
+	if c.catalogue == nil {
+		var names []string
+		for _, app := range r.chosen {
+			if app.Server == r.app.Server {
+				for _, d := range app.All() {
+					names = append(names, d.Name)
+				}
+			}
+		}
+		if c.catalogue, err = c.admin.ReadCatalogue(ctx, true, names); err != nil {
+			return err
+		}
+	}
+	if !r.options.DryRun && (r.cut != nil || !r.stands(c.catalogue)) {
+		return r.look(ctx)
+	}
+	r.view = &view{connection: c, server: c.admin, catalogue: c.catalogue, shared: true}
+	return nil
+}
+
+// stands reports whether all of the app's databases and accounts are there.
+func (r *run) stands(catalogue *dbms.Catalogue) bool {
+	for _, d := range r.app.All() {
+		if has, exists := catalogue.Databases[d.Name]; !exists || has.HalfMade || len(r.app.Import) > 0 && catalogue.Contents[d.Name].Empty() {
+			return false
+		}
+	}
+	for _, account := range r.app.Accounts {
+		for _, a := range r.accountsOf(account) {
+			if _, exists := catalogue.Accounts[a]; !exists {
+				return false
+			}
+		}
+	}
+	return true
+}
 
 // look reads the catalogue for the app.
 func (r *run) look(ctx context.Context) error {
@@ -175,7 +227,7 @@ func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (dbms.S
 // server: as given, as in the settings file, or pending.
 func (r *run) candidatePassword(ctx context.Context, account *estate.Account) (secret.Password, error) {
 	if account.Password != nil {
-		return account.Password.Obtain(ctx, "account "+account.Name, r.Ask)
+		return r.obtain(ctx, &account.Password.Source, "account "+account.Name)
 	}
 	if password, _, named := r.passwordInSettings(account); named {
 		return password, nil
@@ -257,7 +309,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	if cut != nil && c.admin != nil && !r.options.DryRun {
 		r.endImports(ctx, c)
 	}
-	if err := r.look(ctx); err != nil {
+	if err := r.lookFirst(ctx); err != nil {
 		return err
 	}
 	if c.admin == nil {

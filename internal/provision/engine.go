@@ -80,6 +80,23 @@ type Engine struct {
 	Listener
 
 	servers map[string]*connection
+	chosen  []*estate.App // that the command is about
+	asked   map[*secret.Source]secret.Password
+}
+
+// obtain gets a password from its source, once for a run.
+func (e *Engine) obtain(ctx context.Context, source *secret.Source, label string) (secret.Password, error) {
+	if p, known := e.asked[source]; known {
+		return p, nil
+	}
+	p, err := source.Obtain(ctx, label, e.Ask)
+	if err == nil {
+		if e.asked == nil {
+			e.asked = map[*secret.Source]secret.Password{}
+		}
+		e.asked[source] = p
+	}
+	return p, err
 }
 
 // Disconnect ends all connections.
@@ -103,6 +120,10 @@ func ExitCode(results []Result) int {
 
 func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
 	var results []Result
+	e.chosen = apps
+	for _, c := range e.servers {
+		c.catalogue = nil
+	}
 	for _, app := range apps {
 		if ctx.Err() != nil {
 			return results, fault.Stopped(ctx.Err())

@@ -32,7 +32,14 @@ func (r *run) provision(ctx context.Context) error {
 	if err := r.finishRotation(ctx); err != nil {
 		return err
 	}
-	if err := r.makePlan(ctx); err != nil {
+	err := r.makePlan(ctx)
+	if r.view.shared && !r.options.DryRun && (err != nil || r.hasWork()) {
+		if err := r.look(ctx); err != nil {
+			return err
+		}
+		err = r.makePlan(ctx)
+	}
+	if err != nil {
 		return r.tellPlanFaults(err)
 	}
 	if r.options.DryRun {

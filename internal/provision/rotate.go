@@ -230,7 +230,7 @@ func (r *run) makeFresh(ctx context.Context, p *replacement) error {
 		return nil
 	}
 	var err error
-	p.fresh, err = source.Obtain(ctx, "account "+p.account.Name, r.Ask)
+	p.fresh, err = r.obtain(ctx, source, "account "+p.account.Name)
 	p.source = "password as given"
 	return err
 }

@@ -192,11 +192,24 @@ func (s *Server) in(ctx context.Context, database string) (*pgx.Conn, error) {
 		return conn, nil
 	}
 	conn, err := s.dial(ctx, database)
-	if err == nil {
-		s.open[database] = conn
+	if err != nil {
+		return nil, err
 	}
-	return conn, err
+	if len(s.open) >= mostOpen { // else a run over many applications would take all that the server has
+		for other, idle := range s.open {
+			if other != standard && other != s.Database {
+				_ = idle.Close(ctx)
+				delete(s.open, other)
+			}
+		}
+	}
+	s.open[database] = conn
+	return conn, nil
 }
+
+// mostOpen is how many databases a server is connected to at once, one after the other being
+// worked on.
+const mostOpen = 6
 
 func (s *Server) dial(ctx context.Context, database string) (*pgx.Conn, error) {
 	config, err := configure(s.Login, database)
