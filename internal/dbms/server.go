@@ -192,13 +192,17 @@ type ConvertsCharsets interface {
 	// Conversions tells which tables have another character set than the wanted one, and
 	// what giving them that would meet.
 	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
+	// TextSum is the same before and behind a conversion that has changed no text.
+	TextSum(ctx context.Context, database, table string) (string, error)
 }
 
-// Conversions are those of a database, and what is to be sent around their statements.
+// Conversions are those of a database's tables, and what is to be sent around them.
 type Conversions struct {
-	Before []Statement
-	Tables []Conversion
-	After  []Statement
+	Before []Statement // drop foreign keys of text
+	// Database has later tables made so, and DatabaseBack as before.
+	Database, DatabaseBack Statement
+	Tables                 []Conversion
+	After                  []Statement // add the foreign keys again, in the order of Before
 }
 
 // Conversion is what giving a table another character set would meet.
@@ -206,7 +210,9 @@ type Conversion struct {
 	Table     string
 	From      string // its collation
 	Statement Statement
-	Troubles  []Trouble
+	// Back gives it its own again, if Troubles is empty.
+	Back     Statement
+	Troubles []Trouble
 }
 
 // Trouble is something that a conversion would meet, in a column or an index.
@@ -228,6 +234,7 @@ const (
 	DoesNotFit   TroubleKind = "does not fit"
 	KeyTooLong   TroubleKind = "key too long"
 	Collides     TroubleKind = "collides"
+	OwnCollation TroubleKind = "has its own" // another than its table's, which converting takes
 )
 
 // Statement is one SQL statement. Print it with String, which masks secrets.

@@ -2,12 +2,15 @@ package provision
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
+	"yellowfield/internal/secret"
 )
 
 // lookAtCharsets names the tables whose character set is not the one of the estate file, with what converting them would meet, by column and count, and the
@@ -39,9 +42,101 @@ func (r *run) lookAtCharsets(ctx context.Context, server dbms.Server, database *
 		return nil
 	}
 	r.tell(Row{Step: stepDatabase, Outcome: Note, Facts: "what would convert " + figures.Counted(len(statements), "table", "tables"),
-		Remedy: "with a copy of the database at hand, and when the notes above are dealt with, in this order",
-		SQL:    texts(slices.Concat(found.Before, statements, found.After))})
+		Remedy: "with a copy of the database at hand, and when the notes above are dealt with: yellowfield provision " + r.app.Name + " --fix charset, or by hand in this order",
+		SQL:    texts(slices.Concat(found.Before, []dbms.Statement{found.Database}, statements, found.After))})
 	return nil
+}
+
+// planCharsets has tables converted to the character set of the estate file, where nothing
+// stands against that. Rows are read with the application's own login.
+func (r *run) planCharsets(ctx context.Context) error {
+	if !r.options.fixes(fixCharset) || !r.view.asAdmin() {
+		return nil
+	}
+	c := r.plan.credentials[r.app.Accounts[0]]
+	if c == nil || !c.knows() || r.plan.stuck != "" {
+		return nil // the account's row says why
+	}
+	for _, d := range r.app.DatabasesOf(r.app.Accounts[0]) {
+		if !r.exists(d.Name) {
+			continue
+		}
+		login, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(r.app.Accounts[0], secret.Password{})), User: r.app.Accounts[0].Name, Password: c.password, Database: d.Name})
+		if err != nil {
+			return err
+		}
+		err = r.planConversions(ctx, login, d)
+		login.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.Database) error {
+	converter, is := login.(dbms.ConvertsCharsets)
+	if !is {
+		return r.Estate.Fault(fault.Invalid, r.path(d.Path()), "make another database, and move the data", "on %s a database keeps its encoding", r.view.entry.DBMS.Title())
+	}
+	charset, collation := r.view.catalogue.OwnNames(d.Charset, d.Collation)
+	found, err := converter.Conversions(ctx, d.Name, charset, collation)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, table := range found.Tables {
+		for _, t := range table.Troubles {
+			errs = append(errs, fault.New(fault.Protected, wayOutOf(t.Kind), "%s.%s: %s", table.Table, t.Where, troubleOf(t, charset)))
+		}
+	}
+	has := r.view.catalogue.Databases[d.Name]
+	if err := errors.Join(errs...); err != nil || len(found.Tables) == 0 && has.Charset == charset {
+		return err
+	}
+	send := func(facts, object string, statements, back []dbms.Statement) *step {
+		s := r.plan.change(Row{Step: stepDatabase, Outcome: Fixed, Facts: facts, SQL: texts(statements)}, object)
+		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
+		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, back...) }
+		return s
+	}
+	for i, drop := range found.Before {
+		send("", fmt.Sprintf("foreign key %d of text in %s", i+1, d.Name), []dbms.Statement{drop}, []dbms.Statement{found.After[i]}).silent = true
+	}
+	send(d.Name+", "+charset+" "+collation+" for tables made later", "character set of "+d.Name, []dbms.Statement{found.Database}, []dbms.Statement{found.DatabaseBack})
+	for _, table := range found.Tables {
+		sum, err := converter.TextSum(ctx, d.Name, table.Table)
+		if err != nil {
+			return err
+		}
+		s := send(table.Table+", "+charset+" "+collation+"; before: "+table.From, "character set of "+d.Name+"."+table.Table, []dbms.Statement{table.Statement}, []dbms.Statement{table.Back})
+		act := s.Act
+		s.Act = func(ctx context.Context) (string, error) {
+			if facts, err := act(ctx); err != nil {
+				return facts, err
+			}
+			return "", r.sameText(ctx, d, table.Table, sum)
+		}
+	}
+	for i, add := range found.After {
+		send("", fmt.Sprintf("foreign key %d of text in %s, again", i+1, d.Name), []dbms.Statement{add}, []dbms.Statement{found.Before[i]}).silent = true
+	}
+	return nil
+}
+
+// sameText makes sure that a conversion has changed no text.
+func (r *run) sameText(ctx context.Context, d *estate.Database, table, before string) error {
+	c := r.plan.credentials[r.app.Accounts[0]]
+	login, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(r.app.Accounts[0], secret.Password{})), User: r.app.Accounts[0].Name, Password: c.password, Database: d.Name})
+	if err != nil {
+		return err
+	}
+	defer login.Close()
+	now, err := login.(dbms.ConvertsCharsets).TextSum(ctx, d.Name, table)
+	if err == nil && now != before {
+		err = fault.New(fault.Failed, "was the application at work? Close its site for that long, and run the command again", "the text in %s.%s is another than before it was converted", d.Name, table)
+	}
+	return err
 }
 
 func troubleOf(t dbms.Trouble, charset string) string {
@@ -58,6 +153,8 @@ func troubleOf(t dbms.Trouble, charset string) string {
 		return values + " with characters that " + charset + " does not have: they would be lost"
 	case dbms.KeyTooLong:
 		return fmt.Sprintf("the key grows to %s bytes, which is too long", figures.Thousands(t.Count))
+	case dbms.OwnCollation:
+		return "the column has a collation of its own, which converting its table would take"
 	default:
 		return values + " of a unique key would stand there twice by the wanted collation"
 	}
@@ -69,6 +166,7 @@ func wayOutOf(kind dbms.TroubleKind) string {
 		dbms.HoldsUTF8:    "give the column its binary type first (VARBINARY, BLOB), and then its own with the wanted character set: the bytes stay",
 		dbms.EncodedTwice: "look at some of them: CONVERT(CAST(CONVERT(column USING latin1) AS BINARY) USING utf8mb4) is what they were meant to be",
 		dbms.DoesNotFit:   "write a character set that has them into the estate file: utf8mb4",
+		dbms.OwnCollation: "convert the table's other columns one by one (MODIFY), and its default",
 		dbms.KeyTooLong:   "ROW_FORMAT=DYNAMIC allows 3,072 bytes; else shorten the column or index its beginning alone",
 		dbms.Collides:     "look at them, and rename or remove all but one; or write a collation into the estate file by which they differ",
 	}[kind]

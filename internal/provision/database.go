@@ -33,8 +33,9 @@ func (r *run) planDatabase(d *estate.Database) error {
 			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift)).mayAccept(estate.FindingLocaleRules, want.Name)
 	}
 	switch {
+	case exists && has.Charset != want.Charset && r.options.fixes(fixCharset):
 	case exists && has.Charset != want.Charset:
-		return r.Estate.Fault(fault.Differs, r.path(d.Path()), "write its character set into the estate file, or convert it: ALTER DATABASE changes only what is made later",
+		return r.Estate.Fault(fault.Differs, r.path(d.Path()), "write its character set into the estate file; or yellowfield provision "+r.app.Name+" --fix charset, once yellowfield verify "+r.app.Name+" names nothing against it",
 			"the database %s exists with the character set %s, not %s", want.Name, has.Charset, want.Charset)
 	case exists && has.Collation != want.Collation:
 		r.plan.differs(stepDatabase, estate.ShouldLook, "write its collation into the estate file, or ALTER DATABASE for tables made later",

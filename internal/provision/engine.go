@@ -34,13 +34,14 @@ const (
 )
 
 // Fixable is what Options.Fix takes.
-var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership}
+var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership, fixCharset}
 
 const (
 	fixPassword  = "server-password"
 	fixRights    = "rights"
 	fixSettings  = "settings"
 	fixOwnership = "ownership"
+	fixCharset   = "charset"
 )
 
 // Options of a run.

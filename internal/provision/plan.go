@@ -116,7 +116,7 @@ func (r *run) makePlan(ctx context.Context) error {
 		step string
 		plan func(context.Context) error
 	}{
-		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
+		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules}, {stepDatabase, r.planCharsets},
 		{stepSQL, r.planImport}, {stepSettings, r.planSettings},
 		{stepInstaller, r.planInstallerFiles}, // while the folders can still be written
 		{stepOwnership, r.planOwnership}, {stepState, r.planDeadline}, {stepAccount, r.planUnfinishedRotation},

@@ -10,9 +10,9 @@ import (
 	"yellowfield/internal/dbms"
 )
 
-// textColumn is a column with another character set than the wanted one, of a table that has
-// another by default; without a name for a table that has no such column.
-type textColumn struct{ table, name, charset, collation string }
+// textColumn is a column of text of a table that has another character set by default than
+// the wanted one; without a name for a table that has no such column.
+type textColumn struct{ table, name, charset, collation, own string }
 
 // How long a look at a table's rows may take, and all of them; what is left then is not
 // counted.
@@ -25,9 +25,17 @@ const (
 // them the wanted one would meet. Rows are read: ask as the application.
 func (s *Server) Conversions(ctx context.Context, database, charset, collation string) (all dbms.Conversions, err error) {
 	columns, err := s.textColumns(ctx, database, charset)
-	if err != nil || len(columns) == 0 {
+	if err != nil {
 		return all, err
 	}
+	var has, collates string
+	if err := s.row(ctx, `SELECT DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?`, []any{database}, &has, &collates); err != nil {
+		return all, err
+	}
+	byDefault := func(charset, collation string) dbms.Statement {
+		return plain("ALTER DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(database), charset, collation)
+	}
+	all.Database, all.DatabaseBack = byDefault(charset, collation), byDefault(has, collates)
 	ctx, cancel := context.WithTimeout(ctx, longestLooks+longestLook)
 	defer cancel()
 	until := time.Now().Add(longestLooks)
@@ -37,12 +45,15 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 		if _, seen := at[c.table]; !seen {
 			at[c.table] = len(found)
 			found = append(found, dbms.Conversion{Table: c.table, From: c.collation,
-				Statement: plain("ALTER TABLE %s CONVERT TO CHARACTER SET %s COLLATE %s", quoteName(c.table), charset, collation)})
+				Statement: convert(database, c.table, charset, collation), Back: convert(database, c.table, charsetOf(c.collation), c.collation)})
 		}
 		if c.name == "" {
 			continue
 		}
 		conversion := &found[at[c.table]]
+		if c.own != c.collation {
+			conversion.Troubles = append(conversion.Troubles, dbms.Trouble{Where: c.name, Kind: dbms.OwnCollation, Count: 1})
+		}
 		for _, look := range looksAt(c, charset) {
 			count, tooLong, err := s.count(ctx, until, fmt.Sprintf("COUNT(*) FROM %s.%s WHERE %s", quoteName(database), quoteName(c.table), look.where))
 			if err != nil {
@@ -61,17 +72,41 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 	}
 	all.Tables = found
 	all.Before, all.After, err = s.tiedTables(ctx, database, at)
-	all.Before = append(all.Before, plain("ALTER DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(database), charset, collation))
 	return all, err
 }
 
+func convert(database, table, charset, collation string) dbms.Statement {
+	return plain("ALTER TABLE %s.%s CONVERT TO CHARACTER SET %s COLLATE %s", quoteName(database), quoteName(table), charset, collation)
+}
+
+func charsetOf(collation string) string {
+	charset, _, _ := strings.Cut(collation, "_")
+	return charset
+}
+
+// TextSum is the same before and behind a conversion that has changed no text.
+func (s *Server) TextSum(ctx context.Context, database, table string) (string, error) {
+	sums := []string{"COUNT(*)"}
+	if err := s.each(ctx, `SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CHARACTER_SET_NAME IS NOT NULL ORDER BY ORDINAL_POSITION`, []any{database, table}, func(scan func(...any) error) error {
+		var column string
+		err := scan(&column)
+		sums = append(sums, fmt.Sprintf("COUNT(%[1]s), COALESCE(SUM(CRC32(CONVERT(%[1]s USING utf8mb4))), 0), COALESCE(SUM(LENGTH(CONVERT(%[1]s USING utf8mb4))), 0)", quoteName(column)))
+		return err
+	}); err != nil {
+		return "", err
+	}
+	var sum string
+	err := s.row(ctx, fmt.Sprintf("SELECT CONCAT_WS(' ', %s) FROM %s.%s", strings.Join(sums, ", "), quoteName(database), quoteName(table)), nil, &sum)
+	return sum, err
+}
+
 func (s *Server) textColumns(ctx context.Context, database, charset string) (columns []textColumn, err error) {
-	err = s.each(ctx, `SELECT t.TABLE_NAME, COALESCE(c.COLUMN_NAME, ''), COALESCE(c.CHARACTER_SET_NAME, ''), t.TABLE_COLLATION FROM information_schema.TABLES t
-		LEFT JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = t.TABLE_SCHEMA AND c.TABLE_NAME = t.TABLE_NAME AND c.CHARACTER_SET_NAME <> ?
+	err = s.each(ctx, `SELECT t.TABLE_NAME, COALESCE(c.COLUMN_NAME, ''), COALESCE(c.CHARACTER_SET_NAME, ''), t.TABLE_COLLATION, COALESCE(c.COLLATION_NAME, t.TABLE_COLLATION) FROM information_schema.TABLES t
+		LEFT JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = t.TABLE_SCHEMA AND c.TABLE_NAME = t.TABLE_NAME AND c.CHARACTER_SET_NAME IS NOT NULL
 		WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' AND SUBSTRING_INDEX(t.TABLE_COLLATION, '_', 1) <> ?
-		ORDER BY t.TABLE_NAME, c.ORDINAL_POSITION`, []any{charset, database, charset}, func(scan func(...any) error) error {
+		ORDER BY t.TABLE_NAME, c.ORDINAL_POSITION`, []any{database, charset}, func(scan func(...any) error) error {
 		var c textColumn
-		err := scan(&c.table, &c.name, &c.charset, &c.collation)
+		err := scan(&c.table, &c.name, &c.charset, &c.collation, &c.own)
 		columns = append(columns, c)
 		return err
 	})
@@ -262,9 +297,9 @@ func (s *Server) tiedTables(ctx context.Context, database string, at map[string]
 		if !text[k] || !child && !parent {
 			continue
 		}
-		before = append(before, plain("ALTER TABLE %s DROP FOREIGN KEY %s", quoteName(k.table), quoteName(k.name)))
-		after = append(after, plain("ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s (%s) ON UPDATE %s ON DELETE %s", quoteName(k.table), quoteName(k.name),
-			strings.Join(k.columns, ", "), quoteName(k.references), strings.Join(k.referenced, ", "), k.onUpdate, k.onDelete))
+		before = append(before, plain("ALTER TABLE %s.%s DROP FOREIGN KEY %s", quoteName(database), quoteName(k.table), quoteName(k.name)))
+		after = append(after, plain("ALTER TABLE %s.%s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s.%s (%s) ON UPDATE %s ON DELETE %s", quoteName(database), quoteName(k.table), quoteName(k.name),
+			strings.Join(k.columns, ", "), quoteName(database), quoteName(k.references), strings.Join(k.referenced, ", "), k.onUpdate, k.onDelete))
 	}
 	return before, after, err
 }
