@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -49,22 +50,14 @@ are to be read and followed once. An app that waits for its installer is refused
 			if !p.yes && !turn.Overdue {
 				turn.Confirm = func(app string) bool { return p.confirm("Close " + app + "?") }
 			}
+			if turn.Overdue && len(names)+len(labels) == 0 {
+				return p.closeOverdue(command.Context(), options)
+			}
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
 				if turn.Delete && !options.DryRun && !p.confirmName("The installer of "+apps[0].Name+" is removed for good.", apps[0].Name, confirmed) {
 					return fault.New(fault.Protected, "type the app's name, or give it as --confirm "+apps[0].Name, "nothing was done")
 				}
-				if turn.Overdue {
-					var err error
-					if apps, err = engine.Overdue(apps); err != nil {
-						return err
-					}
-				}
-				p.listen(engine)
-				results, err := engine.Close(command.Context(), apps, options)
-				if err != nil {
-					return err
-				}
-				return p.conclude(engine, "close", options.DryRun, results)
+				return p.closeApps(command.Context(), engine, apps, options)
 			})
 		},
 	}
@@ -76,6 +69,37 @@ are to be read and followed once. An app that waits for its installer is refused
 	flags.StringVar(&confirmed, "confirm", "", "with --delete: the `app` again")
 	flags.StringSliceVar(&labels, "label", nil, "apps with one of these `labels`")
 	return command
+}
+
+func (p *program) closeApps(ctx context.Context, engine *provision.Engine, apps []*estate.App, options provision.Options) error {
+	if options.Turn.Overdue {
+		var err error
+		if apps, err = engine.Overdue(apps); err != nil {
+			return err
+		}
+	}
+	p.listen(engine)
+	results, err := engine.Close(ctx, apps, options)
+	if err != nil {
+		return err
+	}
+	return p.conclude(engine, "close", options.DryRun, results)
+}
+
+// closeOverdue is for a timer: a fault in the entry of one app must not keep the others
+// open.
+func (p *program) closeOverdue(ctx context.Context, options provision.Options) error {
+	engine, err := p.engine()
+	if err != nil {
+		return err
+	}
+	defer engine.Disconnect()
+	p.tellBroken(engine.Estate)
+	var apps []*estate.App
+	for _, name := range estate.Names(engine.Estate.Apps) {
+		apps = append(apps, engine.Estate.Apps[name])
+	}
+	return p.closeApps(ctx, engine, apps, options)
 }
 
 func newReopenCommand(p *program) *cobra.Command {

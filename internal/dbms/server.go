@@ -192,17 +192,25 @@ type ConvertsCharsets interface {
 	// Conversions tells which tables have another character set than the wanted one, and
 	// what giving them that would meet.
 	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
+	// ForeignKeys lists those of text in a database.
+	ForeignKeys(ctx context.Context, database string) ([]ForeignKey, error)
 	// TextSum is the same before and behind a conversion that has changed no text.
 	TextSum(ctx context.Context, database, table string) (string, error)
 }
 
 // Conversions are those of a database's tables, and what is to be sent around them.
 type Conversions struct {
-	Before []Statement // drop foreign keys of text
 	// Database has later tables made so, and DatabaseBack as before.
 	Database, DatabaseBack Statement
 	Tables                 []Conversion
-	After                  []Statement // add the foreign keys again, in the order of Before
+	// Keys are the foreign keys of text that have to be dropped before, and added again.
+	Keys []ForeignKey
+}
+
+// ForeignKey is one of a table, with the statements that drop and add it.
+type ForeignKey struct {
+	Table, Name, References string
+	Drop, Add               Statement
 }
 
 // Conversion is what giving a table another character set would meet.

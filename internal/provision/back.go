@@ -189,6 +189,8 @@ func (r *run) whyNot(entries []state.Entry) (errs []error) {
 	for _, e := range entries {
 		switch {
 		case e.Event != state.Intended || e.Note != "":
+		case e.Step == stepDatabase && !strings.HasPrefix(e.Object, "database "):
+			refuse(e.Step, "the run has converted tables to another character set", "convert them back by hand, if nothing was stored since that the other one lacks")
 		case e.Step == stepDatabase, e.Step == stepSQL:
 			refuse(e.Step, "the run has made or filled a database, and the application may have stored something since", "drop by hand what nobody needs")
 		case e.Step == stepAccount && strings.HasPrefix(e.Object, "account "):

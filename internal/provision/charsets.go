@@ -43,14 +43,47 @@ func (r *run) lookAtCharsets(ctx context.Context, server dbms.Server, database *
 	}
 	r.tell(Row{Step: stepDatabase, Outcome: Note, Facts: "what would convert " + figures.Counted(len(statements), "table", "tables"),
 		Remedy: "with a copy of the database at hand, and when the notes above are dealt with: yellowfield provision " + r.app.Name + " --fix charset, or by hand in this order",
-		SQL:    texts(slices.Concat(found.Before, []dbms.Statement{found.Database}, statements, found.After))})
+		SQL:    texts(slices.Concat(drops(found.Keys), []dbms.Statement{found.Database}, statements, adds(found.Keys)))})
 	return nil
+}
+
+func drops(keys []dbms.ForeignKey) (all []dbms.Statement) {
+	for _, k := range keys {
+		all = append(all, k.Drop)
+	}
+	return all
+}
+
+func adds(keys []dbms.ForeignKey) (all []dbms.Statement) {
+	for _, k := range keys {
+		all = append(all, k.Add)
+	}
+	return all
+}
+
+// droppedKeys are the notes of foreign keys that a conversion has dropped and is to add
+// again: whoever finds one finishes it.
+const droppedKeys = "dropped-foreign-keys"
+
+// lostKeys are those of a note that are not there.
+func (r *run) lostKeys(ctx context.Context, converter dbms.ConvertsCharsets, d *estate.Database) (lost []dbms.ForeignKey, err error) {
+	var noted []dbms.ForeignKey
+	if found, err := r.State.Note(droppedKeys, r.databaseNote(d.Name), &noted); err != nil || !found {
+		return nil, err
+	}
+	there, err := converter.ForeignKeys(ctx, d.Name)
+	for _, k := range noted {
+		if !slices.ContainsFunc(there, func(other dbms.ForeignKey) bool { return other.Table == k.Table && other.Name == k.Name }) {
+			lost = append(lost, k)
+		}
+	}
+	return lost, err
 }
 
 // planCharsets has tables converted to the character set of the estate file, where nothing
 // stands against that. Rows are read with the application's own login.
 func (r *run) planCharsets(ctx context.Context) error {
-	if !r.options.fixes(fixCharset) || !r.view.asAdmin() {
+	if !r.view.asAdmin() {
 		return nil
 	}
 	c := r.plan.credentials[r.app.Accounts[0]]
@@ -58,7 +91,15 @@ func (r *run) planCharsets(ctx context.Context) error {
 		return nil // the account's row says why
 	}
 	for _, d := range r.app.DatabasesOf(r.app.Accounts[0]) {
-		if !r.exists(d.Name) {
+		var noted []dbms.ForeignKey
+		cutOff, err := r.State.Note(droppedKeys, r.databaseNote(d.Name), &noted)
+		switch {
+		case err != nil:
+			return err
+		case !r.exists(d.Name), !cutOff && !r.options.fixes(fixCharset):
+			continue
+		case r.options.DryRun && !r.options.fixes(fixCharset):
+			r.plan.differs(stepDatabase, estate.MustFix, "yellowfield provision "+r.app.Name, "a conversion of "+d.Name+" was cut off: "+figures.Counted(len(noted), "foreign key", "foreign keys")+" may be missing")
 			continue
 		}
 		login, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(r.app.Accounts[0], secret.Password{})), User: r.app.Accounts[0].Name, Password: c.password, Database: d.Name})
@@ -90,8 +131,12 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 			errs = append(errs, fault.New(fault.Protected, wayOutOf(t.Kind), "%s.%s: %s", table.Table, t.Where, troubleOf(t, charset)))
 		}
 	}
-	has := r.view.catalogue.Databases[d.Name]
-	if err := errors.Join(errs...); err != nil || len(found.Tables) == 0 && has.Charset == charset {
+	lost, err := r.lostKeys(ctx, converter, d)
+	if err != nil {
+		return err
+	}
+	keys := append(lost, found.Keys...)
+	if err := errors.Join(errs...); err != nil || len(found.Tables)+len(lost) == 0 && r.view.catalogue.Databases[d.Name].Charset == charset {
 		return err
 	}
 	send := func(facts, object string, statements, back []dbms.Statement) *step {
@@ -100,10 +145,17 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, back...) }
 		return s
 	}
-	for i, drop := range found.Before {
-		send("", fmt.Sprintf("foreign key %d of text in %s", i+1, d.Name), []dbms.Statement{drop}, []dbms.Statement{found.After[i]}).silent = true
+	if len(keys) > 0 {
+		r.silently(stepDatabase, "note of foreign keys in "+d.Name, func(context.Context) error {
+			return r.State.SetNote(droppedKeys, r.databaseNote(d.Name), keys)
+		}).Undo = func(context.Context) error { return r.State.DropNote(droppedKeys, r.databaseNote(d.Name)) }
 	}
-	send(d.Name+", "+charset+" "+collation+" for tables made later", "character set of "+d.Name, []dbms.Statement{found.Database}, []dbms.Statement{found.DatabaseBack})
+	for _, k := range found.Keys {
+		send("", "foreign key "+k.Name+" of "+k.Table, []dbms.Statement{k.Drop}, []dbms.Statement{k.Add}).silent = true
+	}
+	if len(found.Tables) > 0 || r.view.catalogue.Databases[d.Name].Charset != charset {
+		send(d.Name+", "+charset+" "+collation+" for tables made later", "character set of "+d.Name, []dbms.Statement{found.Database}, []dbms.Statement{found.DatabaseBack})
+	}
 	for _, table := range found.Tables {
 		sum, err := converter.TextSum(ctx, d.Name, table.Table)
 		if err != nil {
@@ -118,8 +170,13 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 			return "", r.sameText(ctx, d, table.Table, sum)
 		}
 	}
-	for i, add := range found.After {
-		send("", fmt.Sprintf("foreign key %d of text in %s, again", i+1, d.Name), []dbms.Statement{add}, []dbms.Statement{found.Before[i]}).silent = true
+	for _, k := range keys {
+		send("", "foreign key "+k.Name+" of "+k.Table+", again", []dbms.Statement{k.Add}, []dbms.Statement{k.Drop}).silent = true
+	}
+	if len(keys) > 0 {
+		r.silently(stepDatabase, "end of the note of foreign keys in "+d.Name, func(context.Context) error {
+			return r.State.DropNote(droppedKeys, r.databaseNote(d.Name))
+		})
 	}
 	return nil
 }

@@ -67,7 +67,7 @@ func (r *run) planRotation(replacements []*replacement) error {
 		}
 	}
 	for _, p := range replacements {
-		r.silently(stepAccount, "new password of "+p.account.Name+" in the state folder", func(context.Context) error { return r.settleRotation(p) })
+		r.silently(stepAccount, "new password of "+p.account.Name+" in the state folder", func(ctx context.Context) error { return r.settleRotation(ctx, p) })
 	}
 	return errors.Join(errs...)
 }
@@ -323,9 +323,29 @@ func (r *run) planEnding(p *replacement, h *replaced, waited *bool) {
 	}
 }
 
+// oldIsGone tries the old password where the server does not let its verifiers be read: a
+// login that fails may count against the account elsewhere.
+func (r *run) oldIsGone(ctx context.Context, p *replacement, h *replaced) error {
+	i := slices.IndexFunc(p.files, func(f *accountFile) bool { return f.password.Reveal() != p.fresh.Reveal() && !p.standsIn(f) })
+	if h.Verifier.IsKnown() || i < 0 {
+		return nil
+	}
+	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: h.User, Password: p.files[i].password, Database: r.app.Database.Name})
+	if err != nil {
+		return nil
+	}
+	server.Close()
+	return fault.New(fault.Failed, "look at the account, and at the rules by which the server lets it in", "%s can still log in with the old password", h.Account)
+}
+
 // settleRotation forgets the new password, which the settings have, or keeps it for whoever
 // is to have it.
-func (r *run) settleRotation(p *replacement) error {
+func (r *run) settleRotation(ctx context.Context, p *replacement) error {
+	for _, h := range p.hosts {
+		if err := r.oldIsGone(ctx, p, h); err != nil {
+			return err
+		}
+	}
 	if len(p.files) == 0 && p.account.Password == nil {
 		if err := r.State.SetPending(r.stateAccount(p.account.Name), p.fresh); err != nil {
 			return err

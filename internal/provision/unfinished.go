@@ -303,7 +303,7 @@ func (r *run) tellWhatCannotBeTakenBack() {
 		for _, s := range r.app.Settings {
 			made = made || e.Object == "owner and mode of "+r.app.InFolder(s.File) || e.Object == "owner and mode of the settings"
 		}
-		changes := e.Step == stepRights || e.Step == stepOwnership && strings.HasPrefix(e.Object, "owner and mode") || strings.HasPrefix(e.Object, "password of")
+		changes := e.Step == stepRights || e.Step == stepOwnership && strings.HasPrefix(e.Object, "owner and mode") || strings.HasPrefix(e.Object, "password of") || e.Step == stepDatabase && !strings.HasPrefix(e.Object, "database ")
 		made = made || e.Before != "" // it is taken back
 		if e.Event != state.Intended || !changes || made || told[e.Object] {
 			continue

@@ -17,7 +17,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -209,21 +208,6 @@ func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
 		return false, fault.New(fault.Failed, "look at the file, and remove it if it means nothing", "the note %s cannot be read: %v", f.notePath(kind, name), err).With(err)
 	}
 	return true, nil
-}
-
-// NoteNames lists the notes of a kind by their names.
-func (f *Folder) NoteNames(kind string) ([]string, error) {
-	paths, err := filepath.Glob(filepath.Join(f.path, kind, "*.json"))
-	if err != nil {
-		return nil, err
-	}
-	var names []string
-	for _, path := range paths {
-		if name, err := url.PathUnescape(strings.TrimSuffix(filepath.Base(path), ".json")); err == nil {
-			names = append(names, name)
-		}
-	}
-	return names, nil
 }
 
 // DropNote forgets a note; it is no error when there is none.

@@ -16,9 +16,11 @@ func TestAPageThatIsThereIsToldFromOneThatIsNot(t *testing.T) {
 		answer func(http.ResponseWriter, *http.Request)
 		there  string
 	}{
-		"gone":                 {http.NotFound, ""},
-		"the same for all":     {func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write([]byte("no page " + r.URL.Path)) }, ""},
-		"a link with the name": {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/login?to="+r.URL.Path, 302) }, ""},
+		"gone":             {http.NotFound, ""},
+		"the same for all": {func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write([]byte("no page " + r.URL.Path)) }, ""},
+		"a link with the name": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "/login?to="+r.URL.Path, http.StatusFound)
+		}, ""},
 		"still there": {func(w http.ResponseWriter, r *http.Request) {
 			if r.URL.Path != "/shop/setup/" {
 				http.NotFound(w, r)

@@ -71,7 +71,14 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 		return all, err
 	}
 	all.Tables = found
-	all.Before, all.After, err = s.tiedTables(ctx, database, at)
+	keys, err := s.ForeignKeys(ctx, database)
+	for _, k := range keys {
+		_, child := at[k.Table]
+		_, parent := at[k.References]
+		if child || parent {
+			all.Keys = append(all.Keys, k)
+		}
+	}
 	return all, err
 }
 
@@ -260,46 +267,42 @@ func (s *Server) collisions(ctx context.Context, until time.Time, database, char
 	return nil
 }
 
-// foreignKey is one of text columns.
-type foreignKey struct {
-	table, name, references, onUpdate, onDelete string
-	columns, referenced                         []string
-}
-
-// tiedTables are the statements that drop foreign keys of text before tables are converted,
-// and add them again: MariaDB converts no column that one uses, whatever
+// ForeignKeys lists those of text. MariaDB converts no column that one uses, whatever
 // foreign_key_checks says (error 1832).
-func (s *Server) tiedTables(ctx context.Context, database string, at map[string]int) (before, after []dbms.Statement, err error) {
-	var keys []*foreignKey
-	text := map[*foreignKey]bool{}
+func (s *Server) ForeignKeys(ctx context.Context, database string) (keys []dbms.ForeignKey, err error) {
+	type parts struct{ columns, referenced, onUpdate, onDelete string }
+	var found []dbms.ForeignKey
+	var of []parts
+	text := map[int]bool{}
 	err = s.each(ctx, `SELECT k.TABLE_NAME, k.CONSTRAINT_NAME, k.REFERENCED_TABLE_NAME, r.UPDATE_RULE, r.DELETE_RULE, k.COLUMN_NAME, k.REFERENCED_COLUMN_NAME, c.CHARACTER_SET_NAME IS NOT NULL
 		FROM information_schema.KEY_COLUMN_USAGE k
 		JOIN information_schema.REFERENTIAL_CONSTRAINTS r ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.TABLE_NAME = k.TABLE_NAME AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME
 		JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = k.TABLE_SCHEMA AND c.TABLE_NAME = k.TABLE_NAME AND c.COLUMN_NAME = k.COLUMN_NAME
 		WHERE k.TABLE_SCHEMA = ? AND k.REFERENCED_TABLE_SCHEMA = k.TABLE_SCHEMA ORDER BY k.TABLE_NAME, k.CONSTRAINT_NAME, k.ORDINAL_POSITION`, []any{database}, func(scan func(...any) error) error {
-		var k foreignKey
-		var column, referenced string
+		var k dbms.ForeignKey
+		var p parts
 		var isText bool
-		if err := scan(&k.table, &k.name, &k.references, &k.onUpdate, &k.onDelete, &column, &referenced, &isText); err != nil {
+		if err := scan(&k.Table, &k.Name, &k.References, &p.onUpdate, &p.onDelete, &p.columns, &p.referenced, &isText); err != nil {
 			return err
 		}
-		if last := len(keys) - 1; last < 0 || keys[last].table != k.table || keys[last].name != k.name {
-			keys = append(keys, &k)
+		p.columns, p.referenced = quoteName(p.columns), quoteName(p.referenced)
+		last := len(found) - 1
+		if last < 0 || found[last].Table != k.Table || found[last].Name != k.Name {
+			found, of, last = append(found, k), append(of, p), last+1
+		} else {
+			of[last].columns, of[last].referenced = of[last].columns+", "+p.columns, of[last].referenced+", "+p.referenced
 		}
-		own := keys[len(keys)-1]
-		own.columns, own.referenced = append(own.columns, quoteName(column)), append(own.referenced, quoteName(referenced))
-		text[own] = text[own] || isText
+		text[last] = text[last] || isText
 		return nil
 	})
-	for _, k := range keys {
-		_, child := at[k.table]
-		_, parent := at[k.references]
-		if !text[k] || !child && !parent {
+	for i, k := range found {
+		if !text[i] {
 			continue
 		}
-		before = append(before, plain("ALTER TABLE %s.%s DROP FOREIGN KEY %s", quoteName(database), quoteName(k.table), quoteName(k.name)))
-		after = append(after, plain("ALTER TABLE %s.%s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s.%s (%s) ON UPDATE %s ON DELETE %s", quoteName(database), quoteName(k.table), quoteName(k.name),
-			strings.Join(k.columns, ", "), quoteName(database), quoteName(k.references), strings.Join(k.referenced, ", "), k.onUpdate, k.onDelete))
+		k.Drop = plain("ALTER TABLE %s.%s DROP FOREIGN KEY %s", quoteName(database), quoteName(k.Table), quoteName(k.Name))
+		k.Add = plain("ALTER TABLE %s.%s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s.%s (%s) ON UPDATE %s ON DELETE %s", quoteName(database), quoteName(k.Table), quoteName(k.Name),
+			of[i].columns, quoteName(database), quoteName(k.References), of[i].referenced, of[i].onUpdate, of[i].onDelete)
+		keys = append(keys, k)
 	}
-	return before, after, err
+	return keys, err
 }
