@@ -44,8 +44,9 @@ func newConnectionCommand(p *program) *cobra.Command {
 		Short:   "The facts to type into a web installer; the password only with --reveal",
 		GroupID: groupConfirm,
 		Long: `Shows what an application's installer asks for, for the terminal or as a page. The
-password is shown with --reveal only, or goes to a file that nobody else can read. That of an account which no settings file gets is deleted here once
-you type the app's name to say that you have it, or give it as --confirm.`,
+password is shown with --reveal only, or goes to a file that nobody else can read.
+That of an account which no settings file gets is deleted here once you type the
+app's name to say that you have it, or give it as --confirm.`,
 		Example: `  yellowfield connection honeystall
   yellowfield connection honeystall --reveal
   yellowfield connection combledger --account comb_report --password-file report.word

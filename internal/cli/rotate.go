@@ -30,8 +30,8 @@ place and for some time after (--overlap), and the old one is ended last: no log
 fails. PostgreSQL keeps one password, so that new logins fail from its change until
 the settings have it; how long that was is told. With --second-role none fails there
 either: the settings name another role until the account's own has its new password,
-and are written twice. Accounts that no settings file gets
-are changed by --account alone. A run that was cut off is gone on with by the next.
+and are written twice. Accounts that no settings file gets are changed by --account
+alone. A run that was cut off is gone on with by the next.
 
 With --leaked the old password and its sessions are ended first; who used them, and
 other settings with the same password, are listed before.`,
@@ -81,6 +81,7 @@ other settings with the same password, are listed before.`,
 	flags.BoolVar(&rotation.Leaked, "leaked", false, "the old password is known to others: end it and its sessions first")
 	flags.BoolVar(&rotation.SecondRole, "second-role", false, "on PostgreSQL: have applications work as a second role meanwhile, so that no login fails")
 	flags.Var(&olderThan, "if-older-than", "only passwords older than so many `days`, such as 90d")
+	flags.Lookup("if-older-than").DefValue = "" // all
 	flags.StringVar(&from, "password-from", "", "`where` the new password comes from, if none is to be made: file:PATH, env:NAME, command:PROGRAM ARGUMENT..., or ask")
 	flags.StringSliceVar(&labels, "label", nil, "apps with one of these `labels`")
 	return command

@@ -3,6 +3,7 @@ package dbms
 import (
 	"context"
 	"errors"
+	"io"
 	"strings"
 
 	"yellowfield/internal/secret"
@@ -194,6 +195,8 @@ type ConvertsCharsets interface {
 	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
 	// ForeignKeys lists those of text in a database.
 	ForeignKeys(ctx context.Context, database string) ([]ForeignKey, error)
+	// DumpTable writes a table as SQL that the servers' own clients load.
+	DumpTable(ctx context.Context, database, table string, out io.Writer) error
 	// TextSum is the same before and behind a conversion that has changed no text.
 	TextSum(ctx context.Context, database, table string) (string, error)
 }

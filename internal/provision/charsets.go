@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 
 	"yellowfield/internal/dbms"
@@ -11,6 +12,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/secret"
+	"yellowfield/internal/state"
 )
 
 // lookAtCharsets names the tables whose character set is not the one of the estate file, with what converting them would meet, by column and count, and the
@@ -42,7 +44,7 @@ func (r *run) lookAtCharsets(ctx context.Context, server dbms.Server, database *
 		return nil
 	}
 	r.tell(Row{Step: stepDatabase, Outcome: Note, Facts: "what would convert " + figures.Counted(len(statements), "table", "tables"),
-		Remedy: "with a copy of the database at hand, and when the notes above are dealt with: yellowfield provision " + r.app.Name + " --fix charset, or by hand in this order",
+		Remedy: "when the notes above are dealt with: yellowfield provision " + r.app.Name + " --fix charset, or by hand in this order",
 		SQL:    texts(slices.Concat(drops(found.Keys), []dbms.Statement{found.Database}, statements, adds(found.Keys)))})
 	return nil
 }
@@ -102,7 +104,7 @@ func (r *run) planCharsets(ctx context.Context) error {
 			r.plan.differs(stepDatabase, estate.MustFix, "yellowfield provision "+r.app.Name, "a conversion of "+d.Name+" was cut off: "+figures.Counted(len(noted), "foreign key", "foreign keys")+" may be missing")
 			continue
 		}
-		login, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(r.app.Accounts[0], secret.Password{})), User: r.app.Accounts[0].Name, Password: c.password, Database: d.Name})
+		login, err := r.asApplication(ctx, d)
 		if err != nil {
 			return err
 		}
@@ -161,9 +163,12 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 		if err != nil {
 			return err
 		}
-		s := send(table.Table+", "+charset+" "+collation+"; before: "+table.From, "character set of "+d.Name+"."+table.Table, []dbms.Statement{table.Statement}, []dbms.Statement{table.Back})
+		s := send(table.Table+", "+charset+" "+collation+"; before: "+table.From+", kept as SQL for "+figures.Counted(int(keepsRemoved.Hours()/24), "day", "days"), "character set of "+d.Name+"."+table.Table, []dbms.Statement{table.Statement}, []dbms.Statement{table.Back})
 		act := s.Act
 		s.Act = func(ctx context.Context) (string, error) {
+			if err := r.keepTable(ctx, d, table.Table); err != nil {
+				return "", err
+			}
 			if facts, err := act(ctx); err != nil {
 				return facts, err
 			}
@@ -181,10 +186,32 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 	return nil
 }
 
+// asApplication logs in as the app's first account.
+func (r *run) asApplication(ctx context.Context, d *estate.Database) (dbms.Server, error) {
+	account := r.app.Accounts[0]
+	return r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: r.plan.credentials[account].password, Database: d.Name})
+}
+
+// keepTable keeps a table as SQL for a while before it is converted.
+func (r *run) keepTable(ctx context.Context, d *estate.Database, table string) error {
+	login, err := r.asApplication(ctx, d)
+	if err != nil {
+		return err
+	}
+	defer login.Close()
+	object := d.Name + "." + table
+	kept, err := r.journal.KeepRemoved(object, state.Dumped,
+		func(out io.Writer) error { return login.(dbms.ConvertsCharsets).DumpTable(ctx, d.Name, table, out) },
+		func(io.Reader) error { return nil })
+	if err != nil {
+		return err
+	}
+	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepDatabase, Object: object, Copy: kept})
+}
+
 // sameText makes sure that a conversion has changed no text.
 func (r *run) sameText(ctx context.Context, d *estate.Database, table, before string) error {
-	c := r.plan.credentials[r.app.Accounts[0]]
-	login, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(r.app.Accounts[0], secret.Password{})), User: r.app.Accounts[0].Name, Password: c.password, Database: d.Name})
+	login, err := r.asApplication(ctx, d)
 	if err != nil {
 		return err
 	}

@@ -315,20 +315,24 @@ func (r *Run) KeepCopy(path string, content []byte) (string, error) {
 	return kept, atomicfile.Write(kept, content, atomicfile.Private)
 }
 
-// packedEnding is that of copies that hold what was removed.
-const packedEnding = ".tar"
+// Endings of copies that hold what was removed or is about to be changed: files and folders,
+// and tables.
+const (
+	Packed = ".tar"
+	Dumped = ".sql"
+)
 
 // KeepsRemoved is how long what was removed can be put back.
 const KeepsRemoved = 30 * 24 * time.Hour
 
 // KeepRemoved keeps what is about to be removed, as pack writes it, and gives the place.
-// check has to find all of it there again.
-func (r *Run) KeepRemoved(path string, pack func(io.Writer) error, check func(io.Reader) error) (kept string, err error) {
+// check has to find all of it there again. ending is Packed or Dumped.
+func (r *Run) KeepRemoved(path, ending string, pack func(io.Writer) error, check func(io.Reader) error) (kept string, err error) {
 	folder, err := r.folder.subfolder("copies", r.name)
 	if err != nil {
 		return "", err
 	}
-	kept = filepath.Join(folder, url.PathEscape(path)+packedEnding)
+	kept = filepath.Join(folder, url.PathEscape(path)+ending)
 	file, err := os.OpenFile(kept, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return "", fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the copy cannot be made: %v", err).With(err)
@@ -368,9 +372,13 @@ func (f *Folder) OpenRemoved(kept string) (*os.File, error) {
 
 // DropOldRemoved forgets what was removed long ago.
 func (f *Folder) DropOldRemoved() error {
-	names, err := filepath.Glob(filepath.Join(f.path, "copies", "*", "*"+packedEnding))
-	if err != nil {
-		return err
+	var names []string
+	for _, ending := range []string{Packed, Dumped} {
+		found, err := filepath.Glob(filepath.Join(f.path, "copies", "*", "*"+ending))
+		if err != nil {
+			return err
+		}
+		names = append(names, found...)
 	}
 	for _, name := range names {
 		info, err := os.Lstat(name)
