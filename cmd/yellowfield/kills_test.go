@@ -94,7 +94,7 @@ var (
 var deadlies = []deadly{
 	{"provision", nil, provisionCombs, provisionCombs, 30},
 	{"close", [][]string{provisionCombs}, closeCombs, closeCombs, 20},
-	{"reopen", [][]string{provisionCombs, closeCombs}, reopenCombs, reopenCombs, 10},
+	{"reopen", [][]string{provisionCombs, closeCombs}, reopenCombs, reopenCombs, 18},
 	{"rotate", [][]string{provisionCombs}, rotateCombs, rotateCombs, 20},
 	{"rotate with a second role", [][]string{provisionCombs}, secondRole, rotateCombs, 40},
 }
@@ -137,8 +137,8 @@ func TestKilled(t *testing.T) {
 					want := k.look()
 					k.clean()
 					at, apart := 1, every
-					if apart > 1 && d.fewest > 30 { // those with many places
-						apart *= 2
+					if apart > 1 && d.name != "provision" {
+						apart = d.fewest/2 | 1 // a few of each, odd and even ones
 					}
 					for k.survives(want, at, 0) {
 						at += apart
@@ -186,7 +186,7 @@ func (k *killed) survives(want map[string]string, at int, after time.Duration) (
 		assert.Empty(k.t, differing(wanted, k.look()), "%s\ntaken back:\n%s", where, next)
 	}
 	command := k.deadly.next
-	if at%45 == 41 { // provision finishes it, too
+	if at%45 == 23 { // provision finishes it, too
 		command = provisionCombs
 	}
 	seen := k.look()

@@ -94,7 +94,7 @@ func TestNoLoginFailsWhileAPasswordIsRotated(t *testing.T) {
 					results <- c
 				}()
 			}
-			const rotations = 3
+			const rotations = 2
 			for range rotations {
 				out, err := program(t.Context(), t, folder, append([]string{"rotate", "combs", "--yes", "--overlap", "500ms"}, c.more...)...).CombinedOutput()
 				assert.NoError(t, err, string(out))
