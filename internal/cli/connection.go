@@ -1,13 +1,9 @@
 package cli
 
 import (
-	"errors"
-	"os"
-
 	"github.com/spf13/cobra"
 
 	"yellowfield/internal/estate"
-	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 )
 
@@ -16,22 +12,6 @@ import (
 type connectionDocument struct {
 	Command string `json:"command"`
 	*provision.Connection
-}
-
-// writePassword writes the password to a file that is not there yet.
-func writePassword(path string, c *provision.Connection) error {
-	if c.Password.IsZero() {
-		return fault.New(fault.Invalid, "yellowfield rotate "+c.App+" --account "+c.User+" makes a new one", "the password of %s is not known here", c.User)
-	}
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err == nil {
-		_, err = file.WriteString(c.Password.Reveal() + "\n")
-		err = errors.Join(err, file.Close())
-	}
-	if err != nil {
-		return fault.At(fault.Invalid, fault.Place{File: path}, "name a file that is not there yet, in a folder you may write to", "the password was not written: %v", err).With(err)
-	}
-	return nil
 }
 
 func newConnectionCommand(p *program) *cobra.Command {
@@ -61,7 +41,7 @@ app's name to say that you have it, or give it as --confirm.`,
 					return err
 				}
 				if passwordFile != "" {
-					if err := writePassword(passwordFile, c); err != nil {
+					if err := c.WritePassword(passwordFile); err != nil {
 						return err
 					}
 				}

@@ -310,6 +310,17 @@ func ReadFile(path string) ([]byte, error) {
 	return ReadAll(file, path)
 }
 
+// WriteNew writes a file that its administrator has named and that is not there yet, for
+// nobody else to read.
+func WriteNew(path string, content []byte) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(content)
+	return errors.Join(err, file.Close())
+}
+
 // OpenNamed opens a regular file that its administrator has named.
 func OpenNamed(path string) (*os.File, error) {
 	file, err := os.OpenFile(path, os.O_RDONLY|atomicfile.WithoutWaiting, 0)

@@ -97,6 +97,9 @@ const attributesObject = "owner and mode of "
 func (r *run) planAttributesBack(e state.Entry, cutOff bool) error {
 	path := strings.TrimPrefix(e.Object, attributesObject)
 	has, err := r.attributes(path)
+	if cutOff && errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
 	if err != nil {
 		return &stepError{stepOwnership, unreadable(path, err)}
 	}
@@ -211,14 +214,5 @@ func (r *run) undoRun(ctx context.Context, entries []state.Entry) error {
 		r.tell(Row{Step: stepState, Outcome: Kept, Facts: "there is nothing to take back"})
 		return nil
 	}
-	if r.options.DryRun {
-		for _, s := range r.plan.steps {
-			r.tellPlanned(s)
-		}
-		return nil
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
-	}
-	return nil
+	return r.carryOut(ctx)
 }

@@ -15,24 +15,37 @@ import (
 	"yellowfield/internal/state"
 )
 
-// lookAtCharsets names the tables whose character set is not the one of the estate file, with what converting them would meet, by column and count, and the
-// statements in their order. It looks with the application's own login, since it reads
-// rows.
+// conversions are those of tables that are not meant to be as they are: neither by the
+// application's own script nor by the estate file.
+func (r *run) conversions(ctx context.Context, converter dbms.ConvertsCharsets, database *estate.Database, accepted bool) (found dbms.Conversions, err error) {
+	charset, collation := r.view.catalogue.OwnNames(database.Charset, database.Collation)
+	if found, err = converter.Conversions(ctx, database.Name, charset, collation); err != nil {
+		return found, err
+	}
+	found.Tables = slices.DeleteFunc(found.Tables, func(c dbms.Conversion) bool {
+		return r.plan.charsets[c.Table] || !accepted && r.app.Accepts(estate.FindingTableCollation, c.Table) != ""
+	})
+	found.Keys = slices.DeleteFunc(found.Keys, func(k dbms.ForeignKey) bool {
+		return !slices.ContainsFunc(found.Tables, func(c dbms.Conversion) bool { return c.Table == k.Table || c.Table == k.References })
+	})
+	return found, nil
+}
+
+// lookAtCharsets names the tables whose character set is not the one of the estate file,
+// with what converting them would meet, by column and count, and the statements in their
+// order. It looks with the application's own login, since it reads rows.
 func (r *run) lookAtCharsets(ctx context.Context, server dbms.Server, database *estate.Database) error {
 	converter, is := server.(dbms.ConvertsCharsets)
 	if !is {
 		return nil
 	}
 	charset, collation := r.view.catalogue.OwnNames(database.Charset, database.Collation)
-	found, err := converter.Conversions(ctx, database.Name, charset, collation)
+	found, err := r.conversions(ctx, converter, database, true)
 	if err != nil {
 		return err
 	}
 	var statements []dbms.Statement
 	for _, c := range found.Tables {
-		if r.plan.charsets[c.Table] {
-			continue // the application's own script wants it so
-		}
 		statements = append(statements, c.Statement)
 		r.tell(Row{Step: stepDatabase, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingTableCollation, On: c.Table,
 			Facts: fmt.Sprintf("%s has another character set than its database is to have: %s, not %s", c.Table, c.From, collation)})
@@ -100,7 +113,7 @@ func (r *run) planCharsets(ctx context.Context) error {
 			return err
 		case !r.exists(d.Name), !cutOff && !r.options.fixes(fixCharset):
 			continue
-		case r.options.DryRun && !r.options.fixes(fixCharset):
+		case (r.options.DryRun || r.options.Turn != nil) && !r.options.fixes(fixCharset):
 			r.plan.differs(stepDatabase, estate.MustFix, "yellowfield provision "+r.app.Name, "a conversion of "+d.Name+" was cut off: "+figures.Counted(len(noted), "foreign key", "foreign keys")+" may be missing")
 			continue
 		}
@@ -123,7 +136,7 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 		return r.Estate.Fault(fault.Invalid, r.path(d.Path()), "make another database, and move the data", "on %s a database keeps its encoding", r.view.entry.DBMS.Title())
 	}
 	charset, collation := r.view.catalogue.OwnNames(d.Charset, d.Collation)
-	found, err := converter.Conversions(ctx, d.Name, charset, collation)
+	found, err := r.conversions(ctx, converter, d, false)
 	if err != nil {
 		return err
 	}
@@ -202,7 +215,7 @@ func (r *run) keepTable(ctx context.Context, d *estate.Database, table string) e
 	object := d.Name + "." + table
 	kept, err := r.journal.KeepRemoved(object, state.Dumped,
 		func(out io.Writer) error { return login.(dbms.ConvertsCharsets).DumpTable(ctx, d.Name, table, out) },
-		func(io.Reader) error { return nil })
+		nil)
 	if err != nil {
 		return err
 	}
@@ -218,7 +231,7 @@ func (r *run) sameText(ctx context.Context, d *estate.Database, table, before st
 	defer login.Close()
 	now, err := login.(dbms.ConvertsCharsets).TextSum(ctx, d.Name, table)
 	if err == nil && now != before {
-		err = fault.New(fault.Failed, "was the application at work? Close its site for that long, and run the command again", "the text in %s.%s is another than before it was converted", d.Name, table)
+		err = fault.New(fault.Failed, "was the application at work? Close its site for that long, and run the command again", "server %s: the text in %s.%s is another than before it was converted", r.app.Server, d.Name, table)
 	}
 	return err
 }

@@ -8,6 +8,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 	"yellowfield/internal/secret"
 )
 
@@ -81,6 +82,17 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 		c.PasswordIn = "nowhere"
 	}
 	return c, err
+}
+
+// WritePassword writes the password to a file that is not there yet.
+func (c *Connection) WritePassword(path string) error {
+	if c.Password.IsZero() {
+		return fault.New(fault.Invalid, "yellowfield rotate "+c.App+" --account "+c.User+" makes a new one", "the password of %s is not known here", c.User)
+	}
+	if err := host.WriteNew(path, []byte(c.Password.Reveal()+"\n")); err != nil {
+		return fault.At(fault.Invalid, fault.Place{File: path}, "name a file that is not there yet, in a folder you may write to", "the password was not written: %v", err).With(err)
+	}
+	return nil
 }
 
 // Acknowledge forgets the pending password of an account that no settings file

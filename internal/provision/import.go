@@ -45,16 +45,5 @@ func (r *run) importOnly(ctx context.Context) error {
 	if err != nil {
 		return r.tellPlanFaults(err)
 	}
-	if r.options.DryRun {
-		for _, s := range r.plan.steps {
-			if s.Step == stepSQL {
-				r.tellPlanned(s)
-			}
-		}
-		return nil
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
-	}
-	return nil
+	return r.carryOut(ctx)
 }

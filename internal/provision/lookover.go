@@ -143,8 +143,9 @@ func (l *lookedOver) tell(more bool) {
 			return
 		}
 		slices.Sort(names)
-		if l.app.Accepts(finding, names[0]) != "" && len(names) > 1 { // each is accepted by itself
-			names = slices.DeleteFunc(names, func(name string) bool { return l.app.Accepts(finding, name) != "" })
+		rest := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return l.app.Accepts(finding, name) != "" })
+		if len(rest) > 0 { // each is accepted by itself, and is a note when there is nothing else
+			names = rest
 		}
 		l.run.tell(Row{Step: stepOwnership, Outcome: Differs, Severity: severity, Finding: finding, On: names[0], Facts: some(names) + ": " + facts, Remedy: remedy})
 	}

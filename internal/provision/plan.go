@@ -116,8 +116,8 @@ func (r *run) makePlan(ctx context.Context) error {
 		step string
 		plan func(context.Context) error
 	}{
-		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules}, {stepDatabase, r.planCharsets},
-		{stepSQL, r.planImport}, {stepSettings, r.planSettings},
+		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
+		{stepSQL, r.planImport}, {stepDatabase, r.planCharsets}, {stepSettings, r.planSettings},
 		{stepInstaller, r.planInstallerFiles}, // while the folders can still be written
 		{stepOwnership, r.planOwnership}, {stepState, r.planDeadline}, {stepAccount, r.planUnfinishedRotation},
 	}

@@ -43,11 +43,7 @@ func (r *run) provision(ctx context.Context) error {
 		return r.tellPlanFaults(err)
 	}
 	if r.options.DryRun {
-		for _, s := range r.plan.steps {
-			if r.options.does(s.Step) {
-				r.tellPlanned(s)
-			}
-		}
+		r.preview()
 		if len(r.plan.settings.files) > 0 && r.options.does(stepSettings) {
 			for _, words := range r.app.AfterSettingsChange {
 				r.tell(Row{Step: stepSettings, Outcome: "would run", Facts: strings.Join(words, " ")})
@@ -111,6 +107,18 @@ func (r *run) tellPlanned(s *step) {
 	for _, also := range s.also {
 		r.tell(also)
 	}
+}
+
+// carryOut does what is planned, or in a dry run tells it.
+func (r *run) carryOut(ctx context.Context) error {
+	if r.options.DryRun {
+		r.preview()
+		return nil
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	return nil
 }
 
 // execute does the steps in their order, the intent of each in the journal

@@ -159,6 +159,9 @@ func (r *run) replacement(ctx context.Context, account *estate.Account) (*replac
 	if cutOff {
 		p.fresh, p.source = fresh, "the new password of a rotation that was cut off"
 		for _, f := range p.files { // another app's, too
+			if r.options.DryRun {
+				break
+			}
 			if err := f.of.sweep(); err != nil {
 				return nil, err
 			}
@@ -385,7 +388,7 @@ func (r *run) tellTwins(p *replacement) {
 	}
 	for _, f := range p.files {
 		for _, name := range estate.Names(r.Estate.Apps) {
-			other := &run{Engine: r.Engine, app: r.Estate.Apps[name], options: r.options}
+			other := r.other(r.Estate.Apps[name])
 			for _, s := range other.app.Settings {
 				path := other.app.InFolder(s.File)
 				if facts, _ := other.readFacts(path, s.Values); !ours[path] && facts["password"] == f.password.Reveal() {
@@ -394,7 +397,6 @@ func (r *run) tellTwins(p *replacement) {
 						Facts: "app " + name + " has the same password for " + other.app.AccountOf(s).Name, Remedy: "yellowfield rotate " + name + " --leaked"})
 				}
 			}
-			other.folder.Close()
 		}
 		for a, found := range r.view.catalogue.Accounts {
 			if matches, _ := f.password.Matches(a.User, found.Verifier); matches && a.User == p.account.Name && !slices.Contains(r.accountsOf(p.account), a) {

@@ -152,7 +152,7 @@ func (r *run) passwordBack(ctx context.Context, p *replacement, h *replaced) err
 	if !old.IsKnown() || !slices.Contains(restorable, old.Method()) {
 		i := slices.IndexFunc(p.files, func(f *accountFile) bool { return f.password.Reveal() != p.fresh.Reveal() })
 		if i < 0 {
-			return fault.New(fault.Failed, "yellowfield rotate "+r.app.Name+" makes a new one", "the old password of %s is not known", h.Account)
+			return fault.New(fault.Failed, "yellowfield rotate "+r.app.Name+" makes a new one", "server %s: the old password of %s is not known", r.app.Server, h.Account)
 		}
 		old = r.view.server.Verifier(h.Account, p.files[i].password, p.account.Auth)
 	}
@@ -312,7 +312,7 @@ func (r *run) planEnding(p *replacement, h *replaced, waited *bool) {
 		fresh := r.view.server.Verifier(h.Account, p.fresh, h.Verifier.Method())
 		if len(stored) > 0 { // it may have a salt
 			if matches, known := p.fresh.Matches(h.User, stored[0]); known && !matches {
-				return "", fault.New(fault.Protected, "look who changes it, and run the command again", "%s has another password now than the new one", h.Account)
+				return "", fault.New(fault.Protected, "look who changes it, and run the command again", "server %s: %s has another password now than the new one", r.app.Server, h.Account)
 			}
 			fresh = stored[0]
 		}
@@ -335,7 +335,7 @@ func (r *run) oldIsGone(ctx context.Context, p *replacement, h *replaced) error 
 		return nil
 	}
 	server.Close()
-	return fault.New(fault.Failed, "look at the account, and at the rules by which the server lets it in", "%s can still log in with the old password", h.Account)
+	return fault.New(fault.Failed, "look at the account, and at the rules by which the server lets it in", "server %s: %s can still log in with the old password", r.app.Server, h.Account)
 }
 
 // settleRotation forgets the new password, which the settings have, or keeps it for whoever
@@ -419,6 +419,9 @@ func (r *run) planRotationsBack(ctx context.Context) error {
 		p, err := r.replacement(ctx, r.accountNamed(name))
 		if err != nil {
 			return err
+		}
+		if p == nil { // the account was dropped
+			continue
 		}
 		if p.standIn != nil {
 			if err := r.planStandInBack(p); err != nil {

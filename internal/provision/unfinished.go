@@ -50,16 +50,7 @@ func (r *run) undoUnfinished(ctx context.Context) error {
 	if err := errors.Join(errs...); err != nil {
 		return r.tellPlanFaults(err)
 	}
-	if r.options.DryRun {
-		for _, s := range r.plan.steps {
-			r.tellPlanned(s)
-		}
-		return nil
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
-	}
-	return nil
+	return r.carryOut(ctx)
 }
 
 // cutOffAmong gives the newest of some commands that was cut off on the app; empty for none.

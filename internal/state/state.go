@@ -8,6 +8,8 @@
 package state
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -326,7 +328,8 @@ const (
 const KeepsRemoved = 30 * 24 * time.Hour
 
 // KeepRemoved keeps what is about to be removed, as pack writes it, and gives the place.
-// check has to find all of it there again. ending is Packed or Dumped.
+// What was written is read back; check, unless it is nil, looks at what it holds. ending is
+// Packed or Dumped.
 func (r *Run) KeepRemoved(path, ending string, pack func(io.Writer) error, check func(io.Reader) error) (kept string, err error) {
 	folder, err := r.folder.subfolder("copies", r.name)
 	if err != nil {
@@ -338,14 +341,19 @@ func (r *Run) KeepRemoved(path, ending string, pack func(io.Writer) error, check
 		return "", fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the copy cannot be made: %v", err).With(err)
 	}
 	defer file.Close()
-	if err = pack(file); err == nil {
+	written, there := sha256.New(), sha256.New()
+	if err = pack(io.MultiWriter(file, written)); err == nil {
 		err = file.Sync()
 	}
-	if err == nil {
-		_, err = file.Seek(0, io.SeekStart)
+	for _, read := range []func(io.Reader) error{func(in io.Reader) error { _, err := io.Copy(there, in); return err }, check} {
+		if err == nil && read != nil {
+			if _, err = file.Seek(0, io.SeekStart); err == nil {
+				err = read(file)
+			}
+		}
 	}
-	if err == nil {
-		err = check(file)
+	if err == nil && !bytes.Equal(written.Sum(nil), there.Sum(nil)) {
+		err = errors.New("it holds something else than was written")
 	}
 	if err != nil {
 		_ = os.Remove(kept)

@@ -217,6 +217,8 @@ func (s *Server) send(ctx context.Context, statement string) error {
 		_, err := s.db.ExecContext(ctx, statement)
 		return err
 	}
+	lock.Lock()
+	defer lock.Unlock()
 	_, err := lock.conn.ExecContext(ctx, statement)
 	if !errors.Is(err, sqldriver.ErrBadConn) && !errors.Is(err, sql.ErrConnDone) {
 		return err

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -47,6 +48,7 @@ func (s *Server) Lock(ctx context.Context, name string) (release func(), held bo
 
 // heldLock is the lock under which statements are sent.
 type heldLock struct {
+	sync.Mutex
 	conn    *sql.Conn
 	name    string
 	release []func()
