@@ -61,13 +61,13 @@ func Fingerprint(ctx context.Context, admin dbms.Login, database string) (map[st
 			if kind == "" {
 				kind = row[1]
 			}
-			shown, err := session.Query(ctx, "SHOW CREATE "+kind+" `"+row[0]+"`")
+			shown, err := session.Query(ctx, "SHOW CREATE "+kind+" "+mysql.QuoteName(row[0]))
 			if err != nil {
 				return nil, err
 			}
 			text := strings.Join(shown[0][:min(3, len(shown[0]))], "\n")
 			if kind == "TABLE" && row[1] == "BASE TABLE" {
-				sum, err := session.Query(ctx, "CHECKSUM TABLE `"+row[0]+"`")
+				sum, err := session.Query(ctx, "CHECKSUM TABLE "+mysql.QuoteName(row[0]))
 				if err != nil {
 					return nil, err
 				}

@@ -33,7 +33,7 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 		return all, err
 	}
 	byDefault := func(charset, collation string) dbms.Statement {
-		return plain("ALTER DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(database), charset, collation)
+		return plain("ALTER DATABASE %s CHARACTER SET %s COLLATE %s", QuoteName(database), charset, collation)
 	}
 	all.Database, all.DatabaseBack = byDefault(charset, collation), byDefault(has, collates)
 	ctx, cancel := context.WithTimeout(ctx, longestLooks+longestLook)
@@ -55,7 +55,7 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 			conversion.Troubles = append(conversion.Troubles, dbms.Trouble{Where: c.name, Kind: dbms.OwnCollation, Count: 1})
 		}
 		for _, look := range looksAt(c, charset) {
-			count, tooLong, err := s.count(ctx, until, fmt.Sprintf("COUNT(*) FROM %s.%s WHERE %s", quoteName(database), quoteName(c.table), look.where))
+			count, tooLong, err := s.count(ctx, until, fmt.Sprintf("COUNT(*) FROM %s.%s WHERE %s", QuoteName(database), QuoteName(c.table), look.where))
 			if err != nil {
 				return all, err
 			}
@@ -83,7 +83,7 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 }
 
 func convert(database, table, charset, collation string) dbms.Statement {
-	return plain("ALTER TABLE %s.%s CONVERT TO CHARACTER SET %s COLLATE %s", quoteName(database), quoteName(table), charset, collation)
+	return plain("ALTER TABLE %s.%s CONVERT TO CHARACTER SET %s COLLATE %s", QuoteName(database), QuoteName(table), charset, collation)
 }
 
 func charsetOf(collation string) string {
@@ -97,13 +97,13 @@ func (s *Server) TextSum(ctx context.Context, database, table string) (string, e
 	if err := s.each(ctx, `SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CHARACTER_SET_NAME IS NOT NULL ORDER BY ORDINAL_POSITION`, []any{database, table}, func(scan func(...any) error) error {
 		var column string
 		err := scan(&column)
-		sums = append(sums, fmt.Sprintf("COUNT(%[1]s), COALESCE(SUM(CRC32(CONVERT(%[1]s USING utf8mb4))), 0), COALESCE(SUM(LENGTH(CONVERT(%[1]s USING utf8mb4))), 0)", quoteName(column)))
+		sums = append(sums, fmt.Sprintf("COUNT(%[1]s), COALESCE(SUM(CRC32(CONVERT(%[1]s USING utf8mb4))), 0), COALESCE(SUM(LENGTH(CONVERT(%[1]s USING utf8mb4))), 0)", QuoteName(column)))
 		return err
 	}); err != nil {
 		return "", err
 	}
 	var sum string
-	err := s.row(ctx, fmt.Sprintf("SELECT CONCAT_WS(' ', %s) FROM %s.%s", strings.Join(sums, ", "), quoteName(database), quoteName(table)), nil, &sum)
+	err := s.row(ctx, fmt.Sprintf("SELECT CONCAT_WS(' ', %s) FROM %s.%s", strings.Join(sums, ", "), QuoteName(database), QuoteName(table)), nil, &sum)
 	return sum, err
 }
 
@@ -129,7 +129,7 @@ type look struct {
 // looksAt are the conditions that make sense for a column: bytes of UTF-8 in a column that
 // says latin1, text that was encoded twice, characters that the wanted set lacks.
 func looksAt(c textColumn, wanted string) []look {
-	name := quoteName(c.name)
+	name := QuoteName(c.name)
 	asText := "CONVERT(CAST(%s AS BINARY) USING utf8mb4)"
 	var looks []look
 	if c.charset == "latin1" {
@@ -203,7 +203,7 @@ func (s *Server) indexes(ctx context.Context, database, charset, collation strin
 			own.known = false
 			return nil
 		}
-		name := quoteName(column)
+		name := QuoteName(column)
 		own.notNull = append(own.notNull, name+" IS NOT NULL")
 		if of == "" {
 			own.parts = append(own.parts, name)
@@ -256,7 +256,7 @@ func (s *Server) collisions(ctx context.Context, until time.Time, database, char
 			continue
 		}
 		count, tooLong, err := s.count(ctx, until, fmt.Sprintf("COUNT(*) FROM (SELECT 1 FROM %s.%s WHERE %s GROUP BY %s HAVING COUNT(*) > 1) AS same",
-			quoteName(database), quoteName(i.table), strings.Join(i.notNull, " AND "), strings.Join(i.parts, ", ")))
+			QuoteName(database), QuoteName(i.table), strings.Join(i.notNull, " AND "), strings.Join(i.parts, ", ")))
 		if err != nil {
 			return err
 		}
@@ -285,7 +285,7 @@ func (s *Server) ForeignKeys(ctx context.Context, database string) (keys []dbms.
 		if err := scan(&k.Table, &k.Name, &k.References, &p.onUpdate, &p.onDelete, &p.columns, &p.referenced, &isText); err != nil {
 			return err
 		}
-		p.columns, p.referenced = quoteName(p.columns), quoteName(p.referenced)
+		p.columns, p.referenced = QuoteName(p.columns), QuoteName(p.referenced)
 		last := len(found) - 1
 		if last < 0 || found[last].Table != k.Table || found[last].Name != k.Name {
 			found, of, last = append(found, k), append(of, p), last+1
@@ -299,9 +299,9 @@ func (s *Server) ForeignKeys(ctx context.Context, database string) (keys []dbms.
 		if !text[i] {
 			continue
 		}
-		k.Drop = plain("ALTER TABLE %s.%s DROP FOREIGN KEY %s", quoteName(database), quoteName(k.Table), quoteName(k.Name))
-		k.Add = plain("ALTER TABLE %s.%s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s.%s (%s) ON UPDATE %s ON DELETE %s", quoteName(database), quoteName(k.Table), quoteName(k.Name),
-			of[i].columns, quoteName(database), quoteName(k.References), of[i].referenced, of[i].onUpdate, of[i].onDelete)
+		k.Drop = plain("ALTER TABLE %s.%s DROP FOREIGN KEY %s", QuoteName(database), QuoteName(k.Table), QuoteName(k.Name))
+		k.Add = plain("ALTER TABLE %s.%s ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s.%s (%s) ON UPDATE %s ON DELETE %s", QuoteName(database), QuoteName(k.Table), QuoteName(k.Name),
+			of[i].columns, QuoteName(database), QuoteName(k.References), of[i].referenced, of[i].onUpdate, of[i].onDelete)
 		keys = append(keys, k)
 	}
 	return keys, err

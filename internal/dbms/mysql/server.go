@@ -241,7 +241,7 @@ func (s *Server) RemoveObjects(ctx context.Context, database string, made, befor
 	var statements []dbms.Statement
 	drop := func(o dbms.Object) {
 		if now[o] && !before[o] {
-			statements = append(statements, plain("DROP %s IF EXISTS %s.%s", o.Kind, quoteName(database), quoteName(o.Name)))
+			statements = append(statements, plain("DROP %s IF EXISTS %s.%s", o.Kind, QuoteName(database), QuoteName(o.Name)))
 		}
 	}
 	for object := range made {

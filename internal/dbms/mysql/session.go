@@ -3,8 +3,10 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	sqldriver "database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strconv"
@@ -308,6 +310,38 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 	return all, nil
 }
 
+// Rows gives the rows of a query one by one, as the driver reads them: text, numbers, nil.
+// They are valid until take returns.
+func (i *ImportSession) Rows(ctx context.Context, query string, take func([]sqldriver.Value) error) error {
+	var own error // of take
+	err := i.conn.Raw(func(conn any) error {
+		rows, err := conn.(sqldriver.QueryerContext).QueryContext(ctx, query, nil)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		values := make([]sqldriver.Value, len(rows.Columns()))
+		for {
+			switch err := rows.Next(values); {
+			case errors.Is(err, io.EOF):
+				return nil
+			case err != nil:
+				return err
+			}
+			if own = take(values); own != nil {
+				return nil
+			}
+		}
+	})
+	switch {
+	case own != nil:
+		return own
+	case err != nil:
+		return i.server.failed(dbms.Statement{Text: dbms.Shorten(query)}, err)
+	}
+	return nil
+}
+
 // ScriptConditions is what a server means for a script that is to run on it.
 type ScriptConditions struct {
 	MariaDB       bool   // else it is MySQL
@@ -381,7 +415,7 @@ func (s *Server) Variables(ctx context.Context, names ...string) (map[string]str
 	values := map[string]string{}
 	quoted := make([]string, len(names))
 	for i, name := range names {
-		quoted[i] = quoteText(name)
+		quoted[i] = QuoteText(name)
 	}
 	err := s.each(ctx, "SHOW GLOBAL VARIABLES WHERE Variable_name IN ("+strings.Join(quoted, ", ")+")", nil, func(scan func(...any) error) error {
 		var name, value string
@@ -395,7 +429,7 @@ func (s *Server) Variables(ctx context.Context, names ...string) (map[string]str
 // SetVariable is the statement that sets a server-wide variable.
 func (s *Server) SetVariable(name, value string) dbms.Statement {
 	if value == "" || strings.Trim(value, "0123456789.") != "" {
-		value = quoteText(value)
+		value = QuoteText(value)
 	}
 	return plain("SET GLOBAL %s = %s", name, value)
 }
@@ -443,9 +477,9 @@ func (s *Server) DefineFor(ctx context.Context, session *ImportSession, definer 
 	// The connection carries the import's variables now: it must not go back
 	// into the pool.
 	defer func() { _ = conn.Raw(func(any) error { return errSpoiled }); _ = conn.Close() }()
-	statements := []string{"USE " + quoteName(database)}
+	statements := []string{"USE " + QuoteName(database)}
 	for i, name := range stored {
-		statements = append(statements, fmt.Sprintf("SET SESSION %s = %s", name, quoteText(values[i])))
+		statements = append(statements, fmt.Sprintf("SET SESSION %s = %s", name, QuoteText(values[i])))
 	}
 	if s.trace != nil {
 		s.trace(dbms.Statement{Text: dbms.Shorten(d.Statement)})
@@ -486,7 +520,7 @@ func (s *Server) isDefined(ctx context.Context, definer dbms.Account, database s
 	}
 	err = fault.New(fault.Protected, "remove the statement, and report it", "the %s %s came out otherwise than it was written (definer %s, on %s.%s): it is dropped again",
 		strings.ToLower(d.Kind), d.Name, by, schema, table)
-	return errors.Join(err, s.Exec(context.WithoutCancel(ctx), plain("DROP %s IF EXISTS %s.%s", d.Kind, quoteName(database), quoteName(d.Name))))
+	return errors.Join(err, s.Exec(context.WithoutCancel(ctx), plain("DROP %s IF EXISTS %s.%s", d.Kind, QuoteName(database), QuoteName(d.Name))))
 }
 
 // errSpoiled makes database/sql close a connection instead of reusing it.

@@ -23,18 +23,18 @@ func masked(before, secretText, after string) dbms.Statement {
 	return dbms.Statement{Text: before + secretText + after, Shown: before + "'" + secret.Mask + "'" + after}
 }
 
-// quoteName writes an identifier in backquotes.
-func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+// QuoteName writes an identifier in backquotes.
+func QuoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
-// quoteText writes a string literal that reads the same under every sql_mode.
-func quoteText(text string) string {
+// QuoteText writes a string literal that reads the same under every sql_mode.
+func QuoteText(text string) string {
 	if strings.ContainsRune(text, '\\') {
 		return fmt.Sprintf("0x%X", text) // NO_BACKSLASH_ESCAPES decides what a backslash means
 	}
 	return "'" + strings.ReplaceAll(text, "'", "''") + "'"
 }
 
-func quoteAccount(a dbms.Account) string { return quoteName(a.User) + "@" + quoteName(a.Host) }
+func quoteAccount(a dbms.Account) string { return QuoteName(a.User) + "@" + QuoteName(a.Host) }
 
 // Pattern is how a database is written in a grant so that it means that
 // database alone: _ and % are escaped, because GRANT takes them for wildcards,
@@ -50,7 +50,7 @@ func (s SQL) Pattern(database string) string {
 // CreateDatabase spells out character set and collation always: without them
 // the server's default applies, which may lose text.
 func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
-	return []dbms.Statement{plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoteName(d.Name), d.Charset, d.Collation)}
+	return []dbms.Statement{plain("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", QuoteName(d.Name), d.Charset, d.Collation)}
 }
 
 // FinishDatabase has nothing to do: a database is made by one statement.
@@ -62,7 +62,7 @@ func (s SQL) LeftOfMaking(string) []dbms.Statement { return nil }
 // DropDatabase drops a database and all it holds. That it is not there is no
 // error: a statement that was interrupted may not have reached the server.
 func (s SQL) DropDatabase(name string) []dbms.Statement {
-	return []dbms.Statement{plain("DROP DATABASE IF EXISTS %s", quoteName(name))}
+	return []dbms.Statement{plain("DROP DATABASE IF EXISTS %s", QuoteName(name))}
 }
 
 // clause writes the conditions of an account.
@@ -140,12 +140,12 @@ func (s SQL) withVerifier(head string, v secret.Verifier, tail string) dbms.Stat
 // policy refuses verifiers. The caller makes sure that the connection is
 // encrypted or local.
 func (s SQL) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
-	return masked("CREATE USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), clause(o))
+	return masked("CREATE USER "+quoteAccount(a)+" IDENTIFIED BY ", QuoteText(p.Reveal()), clause(o))
 }
 
 // SetPasswordInPlain is CreateAccountInPlain for an account that exists.
 func (s SQL) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
-	return masked("ALTER USER "+quoteAccount(a)+" IDENTIFIED BY ", quoteText(p.Reveal()), "")
+	return masked("ALTER USER "+quoteAccount(a)+" IDENTIFIED BY ", QuoteText(p.Reveal()), "")
 }
 
 // SetOptions changes the conditions of an account.
@@ -171,12 +171,12 @@ func (s SQL) UnlockAccount(a dbms.Account) dbms.Statement {
 
 // Grant gives rights on a pattern as Pattern returns it.
 func (s SQL) Grant(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
-	return []dbms.Statement{plain("GRANT %s ON %s.* TO %s", p, quoteName(pattern), quoteAccount(a))}
+	return []dbms.Statement{plain("GRANT %s ON %s.* TO %s", p, QuoteName(pattern), quoteAccount(a))}
 }
 
 // Revoke takes rights on a pattern, which must be spelled as it is stored.
 func (s SQL) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbms.Statement {
-	return []dbms.Statement{plain("REVOKE %s ON %s.* FROM %s", p, quoteName(pattern), quoteAccount(a))}
+	return []dbms.Statement{plain("REVOKE %s ON %s.* FROM %s", p, QuoteName(pattern), quoteAccount(a))}
 }
 
 // RevokeGlobal takes a right on the whole server.

@@ -13,7 +13,7 @@ import (
 // rows, text and bytes by their bytes, so that nothing on the way can read them otherwise.
 func (s *Server) DumpTable(ctx context.Context, database, table string, out io.Writer) error {
 	w := bufio.NewWriter(out)
-	full := quoteName(database) + "." + quoteName(table)
+	full := QuoteName(database) + "." + QuoteName(table)
 	var name, definition string
 	if err := s.row(ctx, "SHOW CREATE TABLE "+full, nil, &name, &definition); err != nil {
 		return err
@@ -24,7 +24,7 @@ func (s *Server) DumpTable(ctx context.Context, database, table string, out io.W
 		WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND EXTRA NOT LIKE '%GENERATED%' ORDER BY ORDINAL_POSITION`, []any{database, table}, func(scan func(...any) error) error {
 		var column, kind, charset string
 		err := scan(&column, &kind, &charset)
-		column = quoteName(column)
+		column = QuoteName(column)
 		read, head := column, ""
 		switch {
 		case kind == "json":
@@ -67,7 +67,7 @@ func (s *Server) DumpTable(ctx context.Context, database, table string, out io.W
 		}
 		lead := ",\n"
 		if written >= longest {
-			lead = fmt.Sprintf(";\nINSERT INTO %s (%s) VALUES\n", quoteName(table), strings.Join(names, ", "))
+			lead = fmt.Sprintf(";\nINSERT INTO %s (%s) VALUES\n", QuoteName(table), strings.Join(names, ", "))
 			if written == longest && name != "" { // the first
 				lead, name = strings.TrimPrefix(lead, ";\n"), ""
 			}
@@ -98,7 +98,7 @@ func tuple(values []sql.RawBytes, heads []string) string {
 		case v == nil:
 			parts[i] = "NULL"
 		case heads[i] == "":
-			parts[i] = quoteText(string(v))
+			parts[i] = QuoteText(string(v))
 		case len(v) == 0:
 			parts[i] = strings.TrimSuffix(heads[i], "0x") + "''"
 		default:

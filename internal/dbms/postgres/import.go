@@ -83,6 +83,12 @@ func (i *ImportSession) Copy(ctx context.Context, statement string, rows io.Read
 	return tag.RowsAffected(), i.failed(err)
 }
 
+// CopyOut sends a COPY ... TO STDOUT, and writes each of its lines by itself.
+func (i *ImportSession) CopyOut(ctx context.Context, statement string, out io.Writer) error {
+	_, err := i.conn.CopyTo(ctx, out, statement)
+	return i.failed(err)
+}
+
 // Query gives all rows of a query as text, NULL as "".
 func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
 	results := i.conn.Exec(ctx, query)

@@ -99,19 +99,19 @@ func (s SQL) Revoke(p dbms.Privileges, database string, a dbms.Account) []dbms.S
 
 // RevokeGlobal takes an attribute of a role.
 func (s SQL) RevokeGlobal(attribute string, a dbms.Account) dbms.Statement {
-	return plain("ALTER ROLE %s NO%s", quoteName(a.User), attribute)
+	return plain("ALTER ROLE %s NO%s", QuoteName(a.User), attribute)
 }
 
 // change gives or takes rights. Those on tables and sequences are also those on
 // what the owner makes later.
 func (s SQL) change(p dbms.Privileges, database string, a dbms.Account, verb, preposition string) []dbms.Statement {
-	role, of := quoteName(a.User), quoteName(Owner(database))
+	role, of := QuoteName(a.User), QuoteName(Owner(database))
 	var statements []dbms.Statement
 	if own := common(p, dbms.NewPrivileges(connect, temporary)); len(own) > 0 {
-		statements = append(statements, plain("%s %s ON DATABASE %s %s %s", verb, own, quoteName(database), preposition, role))
+		statements = append(statements, plain("%s %s ON DATABASE %s %s %s", verb, own, QuoteName(database), preposition, role))
 	}
 	for _, schema := range s.schemasOf(database) {
-		schema = quoteName(schema)
+		schema = QuoteName(schema)
 		if p.Has(usage) {
 			statements = append(statements, within(database, "%s USAGE ON SCHEMA %s %s %s", verb, schema, preposition, role))
 		}
@@ -129,10 +129,10 @@ func (s SQL) change(p dbms.Privileges, database string, a dbms.Account, verb, pr
 	if p.Has(owner) {
 		statements = append(statements, plain("%s %s %s %s", verb, of, preposition, role))
 		if verb == "GRANT" {
-			statements = append(statements, plain("ALTER ROLE %s IN DATABASE %s SET role TO %s", role, quoteName(database), of))
+			statements = append(statements, plain("ALTER ROLE %s IN DATABASE %s SET role TO %s", role, QuoteName(database), of))
 		} else {
 			// Else every login warns that the role may not be taken.
-			statements = append(statements, plain("ALTER ROLE %s IN DATABASE %s RESET role", role, quoteName(database)))
+			statements = append(statements, plain("ALTER ROLE %s IN DATABASE %s RESET role", role, QuoteName(database)))
 		}
 	}
 	return statements

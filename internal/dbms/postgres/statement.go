@@ -31,12 +31,12 @@ func (s SQL) schemasOf(database string) []string {
 	return []string{"public"}
 }
 
-// quoteName writes an identifier.
-func quoteName(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+// QuoteName writes an identifier.
+func QuoteName(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-// quoteText writes a string literal that reads the same whatever
+// QuoteText writes a string literal that reads the same whatever
 // standard_conforming_strings is.
-func quoteText(text string) string {
+func QuoteText(text string) string {
 	if strings.ContainsRune(text, '\\') {
 		return ` E'` + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(text) + `'`
 	}
@@ -53,7 +53,7 @@ func within(database, format string, args ...any) dbms.Statement {
 }
 
 func masked(before, secretText, after string) dbms.Statement {
-	return dbms.Statement{Text: before + quoteText(secretText) + after, Shown: before + "'" + secret.Mask + "'" + after}
+	return dbms.Statement{Text: before + QuoteText(secretText) + after, Shown: before + "'" + secret.Mask + "'" + after}
 }
 
 // longestName is how many bytes of a name the server keeps; it cuts longer ones
@@ -80,10 +80,10 @@ const icuPrefix = "icu:"
 // locale spelled out, and closes both to everyone else. A collation that begins
 // with icu: is one of that library.
 func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
-	name, owner := quoteName(d.Name), quoteName(Owner(d.Name))
-	locale := "LC_COLLATE " + quoteText(d.Collation) + " LC_CTYPE " + quoteText(d.Collation)
+	name, owner := QuoteName(d.Name), QuoteName(Owner(d.Name))
+	locale := "LC_COLLATE " + QuoteText(d.Collation) + " LC_CTYPE " + QuoteText(d.Collation)
 	if icu, is := strings.CutPrefix(d.Collation, icuPrefix); is {
-		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + quoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
+		locale = "LOCALE_PROVIDER icu ICU_LOCALE " + QuoteText(icu) + " LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
 	statements := []dbms.Statement{{Text: "BEGIN", ChangesNothing: true}, plain("CREATE ROLE %s NOLOGIN", owner)}
 	comment, stands := s.left[Owner(d.Name)]
@@ -93,18 +93,18 @@ func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 	s.stood[Owner(d.Name)] = stands && comment != makingComment(d.Name) // and is not dropped if this goes wrong
 	// One transaction: without its comment the role would be taken for somebody else's by
 	// whoever goes on behind a crash.
-	statements = append(statements, plain("COMMENT ON ROLE %s IS %s", owner, quoteText(makingComment(d.Name))), plain("COMMIT"),
+	statements = append(statements, plain("COMMENT ON ROLE %s IS %s", owner, QuoteText(makingComment(d.Name))), plain("COMMIT"),
 		plain("GRANT %s TO CURRENT_USER", owner), // for administrators that are no superusers
-		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, quoteText(d.Charset), locale))
+		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, QuoteText(d.Charset), locale))
 	return append(statements, s.FinishDatabase(d.Name)...)
 }
 
 // FinishDatabase closes a database that is being made to everyone else.
 func (s SQL) FinishDatabase(name string) []dbms.Statement {
 	return []dbms.Statement{
-		plain("REVOKE ALL ON DATABASE %s FROM PUBLIC", quoteName(name)),
+		plain("REVOKE ALL ON DATABASE %s FROM PUBLIC", QuoteName(name)),
 		within(name, "REVOKE ALL ON SCHEMA public FROM PUBLIC"),
-		plain("COMMENT ON ROLE %s IS %s", quoteName(Owner(name)), quoteText(ownerComment(name))),
+		plain("COMMENT ON ROLE %s IS %s", QuoteName(Owner(name)), QuoteText(ownerComment(name))),
 	}
 }
 
@@ -113,7 +113,7 @@ func (s SQL) LeftOfMaking(name string) []dbms.Statement {
 	if s.left[Owner(name)] != makingComment(name) {
 		return nil
 	}
-	return []dbms.Statement{plain("DROP ROLE %s", quoteName(Owner(name)))}
+	return []dbms.Statement{plain("DROP ROLE %s", QuoteName(Owner(name)))}
 }
 
 const dropDatabase = "DROP DATABASE IF EXISTS "
@@ -121,9 +121,9 @@ const dropDatabase = "DROP DATABASE IF EXISTS "
 // DropDatabase drops a database, all it holds, and its owner, unless CreateDatabase
 // found that one there. That it is not there is no error.
 func (s SQL) DropDatabase(name string) []dbms.Statement {
-	statements := []dbms.Statement{plain(dropDatabase+"%s", quoteName(name))}
+	statements := []dbms.Statement{plain(dropDatabase+"%s", QuoteName(name))}
 	if !s.stood[Owner(name)] {
-		statements = append(statements, plain("DROP ROLE IF EXISTS %s", quoteName(Owner(name))))
+		statements = append(statements, plain("DROP ROLE IF EXISTS %s", QuoteName(Owner(name))))
 	}
 	return statements
 }
@@ -150,22 +150,22 @@ func (s SQL) Verifier(a dbms.Account, p secret.Password, method string) secret.V
 
 // CreateAccount makes a role whose password is sent as a verifier.
 func (s SQL) CreateAccount(a dbms.Account, v secret.Verifier, o dbms.AccountOptions) dbms.Statement {
-	return masked("CREATE ROLE "+quoteName(a.User)+login, string(v.Bytes()), limit(o))
+	return masked("CREATE ROLE "+QuoteName(a.User)+login, string(v.Bytes()), limit(o))
 }
 
 // CreateAccountInPlain sends the password itself.
 func (s SQL) CreateAccountInPlain(a dbms.Account, p secret.Password, o dbms.AccountOptions) dbms.Statement {
-	return masked("CREATE ROLE "+quoteName(a.User)+login, p.Reveal(), limit(o))
+	return masked("CREATE ROLE "+QuoteName(a.User)+login, p.Reveal(), limit(o))
 }
 
 // SetVerifier replaces the password.
 func (s SQL) SetVerifier(a dbms.Account, v secret.Verifier) []dbms.Statement {
-	return []dbms.Statement{masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", string(v.Bytes()), "")}
+	return []dbms.Statement{masked("ALTER ROLE "+QuoteName(a.User)+" PASSWORD ", string(v.Bytes()), "")}
 }
 
 // SetPasswordInPlain is SetVerifier with the password itself.
 func (s SQL) SetPasswordInPlain(a dbms.Account, p secret.Password) dbms.Statement {
-	return masked("ALTER ROLE "+quoteName(a.User)+" PASSWORD ", p.Reveal(), "")
+	return masked("ALTER ROLE "+QuoteName(a.User)+" PASSWORD ", p.Reveal(), "")
 }
 
 // AddVerifier has nothing to send: a role has one password.
@@ -176,21 +176,21 @@ func (s SQL) DropOlder(dbms.Account, secret.Verifier) []dbms.Statement { return 
 
 // SetOptions changes the conditions of a role.
 func (s SQL) SetOptions(a dbms.Account, o dbms.AccountOptions) dbms.Statement {
-	return plain("ALTER ROLE %s%s", quoteName(a.User), limit(o))
+	return plain("ALTER ROLE %s%s", QuoteName(a.User), limit(o))
 }
 
 // DropAccount removes a role, if it is there. Its rights have to be revoked
 // before.
 func (s SQL) DropAccount(a dbms.Account) dbms.Statement {
-	return plain("DROP ROLE IF EXISTS %s", quoteName(a.User))
+	return plain("DROP ROLE IF EXISTS %s", QuoteName(a.User))
 }
 
 // LockAccount and UnlockAccount stop and allow new logins.
 func (s SQL) LockAccount(a dbms.Account) dbms.Statement {
-	return plain("ALTER ROLE %s NOLOGIN", quoteName(a.User))
+	return plain("ALTER ROLE %s NOLOGIN", QuoteName(a.User))
 }
 
 // UnlockAccount undoes LockAccount.
 func (s SQL) UnlockAccount(a dbms.Account) dbms.Statement {
-	return plain("ALTER ROLE %s LOGIN", quoteName(a.User))
+	return plain("ALTER ROLE %s LOGIN", QuoteName(a.User))
 }

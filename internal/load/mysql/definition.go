@@ -54,13 +54,13 @@ func (i *Importer) definition(v verdict, sqlMode, charset string) (mysql.Definit
 		return refuse(f.failed)
 	}
 	var out bytes.Buffer
-	name := quoted(i.Database) + "." + quoted(def.Name)
+	name := mysql.QuoteName(i.Database) + "." + mysql.QuoteName(def.Name)
 	if def.Drop {
 		out.WriteString("DROP " + def.Kind + f.ifs + " " + name)
 	} else {
 		out.WriteString("CREATE " + f.replace + i.Definer + " " + f.aggregate + def.Kind + f.ifs + " " + name)
 		if def.Kind == "TRIGGER" {
-			out.WriteString(f.moment + " ON " + quoted(i.Database) + "." + quoted(def.Table) + " FOR EACH ROW")
+			out.WriteString(f.moment + " ON " + mysql.QuoteName(i.Database) + "." + mysql.QuoteName(def.Table) + " FOR EACH ROW")
 		}
 		out.WriteByte(' ')
 		end := 0

@@ -125,10 +125,10 @@ var stockLine = regexp.MustCompile(`ERROR (\d+) .* at line (\d+)`)
 func TestAllComesOutAsWithTheStockClient(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
 		for name, script := range traps {
-			h.fresh(t, "stock")
-			stock := h.stock(t, "stock", []byte(script))
+			h.Fresh(t, "stock")
+			stock := h.Stock(t, "stock", []byte(script))
 			for _, o := range []load.Options{{Lanes: 2}, {}, {OneByOne: true}} {
-				h.fresh(t, "ours")
+				h.Fresh(t, "ours")
 				_, err := loadtest.Import(t, script, h.target(t, "ours"), o)
 				if stock != nil {
 					m := stockLine.FindStringSubmatch(stock.Error())
@@ -140,9 +140,9 @@ func TestAllComesOutAsWithTheStockClient(t *testing.T) {
 					continue
 				}
 				if assert.NoError(t, err, "%s, %+v", name, o) {
-					want := h.fingerprint(t, "stock")
+					want := h.Fingerprint(t, "stock")
 					assert.NotEmpty(t, want, name)
-					for _, d := range oracle.Differences(want, h.fingerprint(t, "ours")) {
+					for _, d := range oracle.Differences(want, h.Fingerprint(t, "ours")) {
 						t.Errorf("%s, %+v: %s", name, o, d)
 					}
 				}
@@ -157,12 +157,12 @@ func TestScriptsMadeUpAtRandom(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
 		for seed := range uint64(5) {
 			script := madeUp(rand.New(rand.NewPCG(seed, 7)))
-			h.fresh(t, "stock", "ours")
-			require.NoError(t, h.stock(t, "stock", []byte(script)), "seed %d", seed)
+			h.Fresh(t, "stock", "ours")
+			require.NoError(t, h.Stock(t, "stock", []byte(script)), "seed %d", seed)
 			report, err := loadtest.Import(t, script, h.target(t, "ours"), load.Options{Lanes: 1 + int(seed%3)})
 			require.NoError(t, err, "seed %d", seed)
 			require.Empty(t, report.OneByOne)
-			for _, d := range oracle.Differences(h.fingerprint(t, "stock"), h.fingerprint(t, "ours")) {
+			for _, d := range oracle.Differences(h.Fingerprint(t, "stock"), h.Fingerprint(t, "ours")) {
 				t.Errorf("seed %d: %s", seed, d)
 			}
 		}

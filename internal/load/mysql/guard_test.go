@@ -151,12 +151,12 @@ func TestWhatReachesOutsideIsRefusedWithItsLine(t *testing.T) {
 // into the other database, too.
 func TestNothingOutsideChanges(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
-		h.fresh(t, "ours", "other_db")
-		h.do(t, "CREATE TABLE other_db.t (a INT, b INT)", "INSERT INTO other_db.t VALUES (1, 1)")
+		h.Fresh(t, "ours", "other_db")
+		h.Do(t, "CREATE TABLE other_db.t (a INT, b INT)", "INSERT INTO other_db.t VALUES (1, 1)")
 		target := h.target(t, "ours")
-		before := h.fingerprint(t, "other_db")
+		before := h.Fingerprint(t, "other_db")
 		accounts := func() string {
-			rows, err := h.admin.OpenImport(t.Context())
+			rows, err := h.Admin.OpenImport(t.Context())
 			require.NoError(t, err)
 			defer rows.Close()
 			users, err := rows.Query(t.Context(), "SELECT user, host FROM mysql.user ORDER BY 1, 2")
@@ -171,8 +171,8 @@ func TestNothingOutsideChanges(t *testing.T) {
 			_, err := loadtest.Import(t, string(script), target, load.Options{})
 			assert.ErrorContains(t, err, "refused at a.sql:2", statement)
 		}
-		assert.Empty(t, h.fingerprint(t, "ours"), "a script with a refused statement does not begin")
-		assert.Equal(t, before, h.fingerprint(t, "other_db"))
+		assert.Empty(t, h.Fingerprint(t, "ours"), "a script with a refused statement does not begin")
+		assert.Equal(t, before, h.Fingerprint(t, "other_db"))
 		assert.Equal(t, known, accounts())
 	})
 }

@@ -16,6 +16,7 @@ import (
 	"yellowfield/internal/load"
 	"yellowfield/internal/load/loadtest"
 	"yellowfield/internal/oracle"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/sqltext"
 	scripts "yellowfield/internal/sqltext/mysql"
 )
@@ -160,14 +161,14 @@ func TestLongStatementsAreCutToWhatTheServerTakes(t *testing.T) {
 			long.WriteString(row)
 			fmt.Fprintf(&short, "INSERT INTO t VALUES %s, (%d, NULL, 'x');\nDELETE FROM t WHERE id = %[2]d;\n", row, i+100000)
 		}
-		h.fresh(t, "ours", "stock")
-		require.Error(t, h.stock(t, "stock", []byte(long.String())), "or the test tests nothing")
+		h.Fresh(t, "ours", "stock")
+		require.Error(t, h.Stock(t, "stock", []byte(long.String())), "or the test tests nothing")
 		report, err := loadtest.Import(t, long.String(), h.target(t, "ours"), load.Options{})
 		require.NoError(t, err)
 		assert.EqualValues(t, 4000, report.Rows)
-		h.fresh(t, "stock")
-		require.NoError(t, h.stock(t, "stock", []byte(short.String())))
-		assert.Empty(t, oracle.Differences(h.fingerprint(t, "stock"), h.fingerprint(t, "ours")))
+		h.Fresh(t, "stock")
+		require.NoError(t, h.Stock(t, "stock", []byte(short.String())))
+		assert.Empty(t, oracle.Differences(h.Fingerprint(t, "stock"), h.Fingerprint(t, "ours")))
 	}, "--max-allowed-packet=1M")
 }
 
@@ -175,7 +176,7 @@ func TestLongStatementsAreCutToWhatTheServerTakes(t *testing.T) {
 // was made, how far it is.
 func TestWhatAnImportReports(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
-		h.fresh(t, "ours")
+		h.Fresh(t, "ours")
 		script := lines("SET foreign_key_checks=0, sql_mode='';", "CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, a VARCHAR(3), FOREIGN KEY (p) REFERENCES p (id));",
 			many(20, "INSERT INTO c VALUES (#, NULL, 'abcdef');")+"INSERT INTO c VALUES (99, 5, 'a');", "CREATE VIEW v AS SELECT a FROM c;", "UPDATE c SET a = 'xxxxxx' WHERE id = 1;")
 		s := loadtest.Write(t, script)
@@ -196,7 +197,7 @@ func TestWhatAnImportReports(t *testing.T) {
 		assert.EqualValues(t, 21, last.RowsExpected)
 
 		stopped, cancel := context.WithCancel(t.Context())
-		h.fresh(t, "ours")
+		h.Fresh(t, "ours")
 		_, err = h.target(t, "ours").Import(stopped, s, survey, load.Options{Lanes: 2}, func(load.Progress) { cancel() })
 		if err == nil { // it was through before it was told to stop
 			cancel()
@@ -212,24 +213,24 @@ func TestWhatAnImportReports(t *testing.T) {
 func TestWhatTheAccountAndTheTablesAllow(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
 		script := lines("CREATE TABLE p (id INT PRIMARY KEY);", rowsInto("p", 6, 400)+many(80, "INSERT INTO t VALUES (#), (#);\nINSERT INTO log (n) VALUES (-#);"))
-		h.fresh(t, "ours", "stock")
+		h.Fresh(t, "ours", "stock")
 		for _, name := range []string{"ours", "stock"} {
-			h.do(t, "CREATE TABLE "+name+".t (a INT)", "CREATE TABLE "+name+".log (id INT PRIMARY KEY AUTO_INCREMENT, n INT)",
+			h.Do(t, "CREATE TABLE "+name+".t (a INT)", "CREATE TABLE "+name+".log (id INT PRIMARY KEY AUTO_INCREMENT, n INT)",
 				"CREATE TRIGGER "+name+".g AFTER INSERT ON "+name+".t FOR EACH ROW INSERT INTO log (n) VALUES (NEW.a)")
 		}
-		require.NoError(t, h.stock(t, "stock", []byte(script)))
+		require.NoError(t, h.Stock(t, "stock", []byte(script)))
 		target := h.target(t, "ours")
 		target.Holds = map[string]bool{"t": true, "log": true}
 		report, err := loadtest.Import(t, script, target, load.Options{Lanes: 2, IntoExisting: true})
 		require.NoError(t, err)
 		assert.NotZero(t, report.Lanes)
-		want, got := h.fingerprint(t, "stock"), h.fingerprint(t, "ours")
+		want, got := h.Fingerprint(t, "stock"), h.Fingerprint(t, "ours")
 		delete(want, "TRIGGER g") // it names its database
 		delete(got, "TRIGGER g")
 		assert.Empty(t, oracle.Differences(want, got))
 
-		h.fresh(t, "ours")
-		h.do(t, "ALTER USER "+appUser+"@localhost WITH MAX_USER_CONNECTIONS 2") // one is the test's own
+		h.Fresh(t, "ours")
+		h.Do(t, "ALTER USER "+oracletest.AppUser+"@localhost WITH MAX_USER_CONNECTIONS 2") // one is the test's own
 		report, err = loadtest.Import(t, lines("CREATE TABLE p (id INT PRIMARY KEY);", rowsInto("p", 6, 400)), h.target(t, "ours"), load.Options{Lanes: 2})
 		require.NoError(t, err)
 		assert.Zero(t, report.Lanes)

@@ -21,7 +21,7 @@ import (
 // delimiter.
 func TestFilesReadInPlaceAsTheStockClientDoes(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
-		dir, err := os.MkdirTemp(filepath.Join("/", h.root, "tmp"), "include-") // where the stock client sees it, too
+		dir, err := os.MkdirTemp(filepath.Join("/", h.Root, "tmp"), "include-") // where the stock client sees it, too
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = os.RemoveAll(dir) })
 		require.NoError(t, os.Chmod(dir, 0o755))
@@ -34,16 +34,16 @@ func TestFilesReadInPlaceAsTheStockClientDoes(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 		}
 		text := lines("SET foreign_key_checks=0;", "source "+seen+"tables.sql", "INSERT INTO hive VALUES (NULL, 1, 'b');;", `\. `+seen+"rows.sql", "DELIMITER ;", "INSERT INTO apiary VALUES (1);")
-		h.fresh(t, "ours", "stock")
+		h.Fresh(t, "ours", "stock")
 		var options []string
-		if h.root != "" {
+		if h.Root != "" {
 			options = []string{"--commands"} // which newer clients of MySQL want to be told
 		}
-		require.NoError(t, h.stock(t, "stock", []byte(text), options...))
+		require.NoError(t, h.Stock(t, "stock", []byte(text), options...))
 
 		s := loadtest.Write(t, text)
 		s.Include = func(from, named string) (script.Included, error) {
-			return script.Included{Path: filepath.Join("/", h.root, named), Name: filepath.Base(named)}, nil
+			return script.Included{Path: filepath.Join("/", h.Root, named), Name: filepath.Base(named)}, nil
 		}
 		target := h.target(t, "ours")
 		survey, err := target.Check(t.Context(), s, load.Options{})
@@ -52,7 +52,7 @@ func TestFilesReadInPlaceAsTheStockClientDoes(t *testing.T) {
 		report, err := target.Import(t.Context(), s, survey, load.Options{}, func(load.Progress) {})
 		require.NoError(t, err)
 		assert.EqualValues(t, 303, report.Rows)
-		assert.Empty(t, oracle.Differences(h.fingerprint(t, "stock"), h.fingerprint(t, "ours")))
+		assert.Empty(t, oracle.Differences(h.Fingerprint(t, "stock"), h.Fingerprint(t, "ours")))
 
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "more.sql"), []byte("SELECT 1;\n  CREATE USER x;"), 0o644))
 		survey, err = target.Check(t.Context(), s, load.Options{})

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
 	"yellowfield/internal/sqltext"
@@ -55,7 +56,7 @@ func (e *engine) deferKeys(ctx context.Context, t *table, d sqltext.Dialect) err
 	if len(deferred) == 0 {
 		return nil
 	}
-	filled, err := e.main.Query(ctx, "SELECT 1 FROM "+quoted(t.name)+" LIMIT 1")
+	filled, err := e.main.Query(ctx, "SELECT 1 FROM "+mysql.QuoteName(t.name)+" LIMIT 1")
 	if err != nil {
 		return err
 	}
@@ -64,10 +65,10 @@ func (e *engine) deferKeys(ctx context.Context, t *table, d sqltext.Dialect) err
 	}
 	var drops []string
 	for _, key := range deferred {
-		drops = append(drops, "DROP KEY "+quoted(key.Name))
+		drops = append(drops, "DROP KEY "+mysql.QuoteName(key.Name))
 		t.deferred = append(t.deferred, "ADD "+t.created[key.Start:key.End])
 	}
-	_, err = e.main.Exec(ctx, "ALTER TABLE "+quoted(t.name)+" "+strings.Join(drops, ", "))
+	_, err = e.main.Exec(ctx, "ALTER TABLE "+mysql.QuoteName(t.name)+" "+strings.Join(drops, ", "))
 	if dbms.IsRefusal(err) { // a reason that is not known here: the keys stay
 		t.deferred = nil
 		return nil
@@ -115,10 +116,10 @@ func (l *lane) buildKeys(ctx context.Context, table string, deferred []string, c
 		return err
 	}
 	l.begun = true // looking at the table below opens a transaction
-	if _, err := l.session.Exec(ctx, "ALTER TABLE "+quoted(table)+" "+strings.Join(deferred, ", ")); err != nil {
+	if _, err := l.session.Exec(ctx, "ALTER TABLE "+mysql.QuoteName(table)+" "+strings.Join(deferred, ", ")); err != nil {
 		return fault.New(fault.Failed, "run the import with {one-by-one}", "the keys of the table %s cannot be built after its rows: %v", table, err).With(err)
 	}
-	shown, err := l.session.Query(ctx, "SHOW CREATE TABLE "+quoted(table))
+	shown, err := l.session.Query(ctx, "SHOW CREATE TABLE "+mysql.QuoteName(table))
 	if err != nil {
 		return err
 	}
@@ -158,7 +159,7 @@ func (e *engine) takeIndexes(ctx context.Context, v verdict) error {
 		return e.takeIndexes(ctx, v)
 	}
 	if at < 0 {
-		head := "ALTER TABLE " + quoted(name) + " "
+		head := "ALTER TABLE " + mysql.QuoteName(name) + " "
 		e.folds = append(e.folds, &fold{job: job{table: t, settings: e.settings, text: []byte(head), head: len(head)}})
 		at = len(e.folds) - 1
 	} else {
@@ -216,15 +217,15 @@ func (e *engine) checkForeignKeys(ctx context.Context) error {
 		}
 		var joined, filled []string
 		for _, r := range rows[:n] {
-			joined = append(joined, fmt.Sprintf("p.%s = c.%s", quoted(r[4]), quoted(r[2])))
-			filled = append(filled, fmt.Sprintf("c.%s IS NOT NULL", quoted(r[2])))
+			joined = append(joined, fmt.Sprintf("p.%s = c.%s", mysql.QuoteName(r[4]), mysql.QuoteName(r[2])))
+			filled = append(filled, fmt.Sprintf("c.%s IS NOT NULL", mysql.QuoteName(r[2])))
 		}
 		rows = rows[n:]
 		if !e.HasFilled(first[0]) {
 			continue
 		}
 		orphan, err := e.main.Query(ctx, fmt.Sprintf("SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s) LIMIT 1",
-			quoted(first[0]), strings.Join(filled, " AND "), quoted(first[3]), strings.Join(joined, " AND ")))
+			mysql.QuoteName(first[0]), strings.Join(filled, " AND "), mysql.QuoteName(first[3]), strings.Join(joined, " AND ")))
 		if err != nil {
 			return err
 		}

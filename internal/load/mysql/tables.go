@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/sqltext"
 )
 
@@ -118,7 +119,7 @@ func (e *engine) table(ctx context.Context, name string, d sqltext.Dialect) (*ta
 }
 
 func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) error {
-	shown, err := e.main.Query(ctx, "SHOW CREATE TABLE "+quoted(t.name))
+	shown, err := e.main.Query(ctx, "SHOW CREATE TABLE "+mysql.QuoteName(t.name))
 	if dbms.IsRefusal(err) {
 		return nil
 	}
@@ -138,8 +139,6 @@ func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) erro
 	t.hasAuto = slices.ContainsFunc(definition.Columns, func(c sqltext.Column) bool { return c.Auto })
 	return nil
 }
-
-func quoted(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
 // join puts two tables into one group.
 func (e *engine) join(a, b string) {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/load"
 	"yellowfield/internal/sqltext"
 )
@@ -53,7 +54,7 @@ type column struct {
 func readColumns(ctx context.Context, session Session, table sqltext.ObjectName) ([]column, error) {
 	found, err := session.Query(ctx, `SELECT a.attname, t.typname, a.attidentity = 'a' OR a.attgenerated <> '' OR c.relrowsecurity
 		FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_type t ON t.oid = a.atttypid JOIN pg_catalog.pg_class c ON c.oid = a.attrelid
-		WHERE a.attrelid = pg_catalog.to_regclass(`+quotedText(quotedName(table))+`) AND a.attnum > 0 AND NOT a.attisdropped
+		WHERE a.attrelid = pg_catalog.to_regclass(`+postgres.QuoteText(quotedName(table))+`) AND a.attnum > 0 AND NOT a.attisdropped
 		ORDER BY a.attnum`)
 	var columns []column
 	for _, row := range found {

@@ -5,9 +5,9 @@ import (
 	"context"
 	"errors"
 	"io"
-	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
@@ -254,7 +254,7 @@ func (e *engine) handlingOf(ctx context.Context, table sqltext.ObjectName) (hand
 	found, err := e.main.Query(ctx, `SELECT NOT EXISTS (SELECT FROM pg_catalog.pg_trigger WHERE tgrelid = c.oid AND NOT tgisinternal)
 		AND NOT EXISTS (SELECT FROM pg_catalog.pg_constraint WHERE conrelid = c.oid AND confrelid = c.oid),
 		NOT EXISTS (SELECT FROM pg_catalog.pg_trigger WHERE tgrelid = c.oid)
-		FROM pg_catalog.pg_class c WHERE c.oid = pg_catalog.to_regclass(`+quotedText(quotedName(table))+`)
+		FROM pg_catalog.pg_class c WHERE c.oid = pg_catalog.to_regclass(`+postgres.QuoteText(quotedName(table))+`)
 		AND c.relkind = 'r' AND NOT c.relhasrules AND NOT EXISTS (SELECT FROM pg_catalog.pg_inherits WHERE inhparent = c.oid OR inhrelid = c.oid)`)
 	n := handling{}
 	if err == nil && len(found) > 0 {
@@ -268,15 +268,10 @@ func (e *engine) handlingOf(ctx context.Context, table sqltext.ObjectName) (hand
 }
 
 func quotedName(n sqltext.ObjectName) string {
-	quote := func(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 	if n.Schema != "" {
-		return quote(n.Schema) + "." + quote(n.Name)
+		return postgres.QuoteName(n.Schema) + "." + postgres.QuoteName(n.Name)
 	}
-	return quote(n.Name)
-}
-
-func quotedText(text string) string {
-	return "E'" + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(text) + "'"
+	return postgres.QuoteName(n.Name)
 }
 
 // tableOf is the table that an INSERT or COPY puts rows into; empty for another

@@ -1,7 +1,0 @@
-package mysql
-
-// For tests that need a server, which stand outside of the package.
-var (
-	QuoteName = quoteName
-	QuoteText = quoteText
-)

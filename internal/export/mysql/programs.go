@@ -1,0 +1,186 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/export"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/sqltext"
+)
+
+// programs writes what works on the tables: routines, which views may call; views, each
+// behind those that it reads; triggers and events.
+func (w *work) programs(ctx context.Context, session Session) error {
+	for _, o := range w.routines {
+		if err := w.routine(ctx, session, o); err != nil {
+			return err
+		}
+	}
+	if len(w.routines) > 0 {
+		if err := w.say("\n" + head); err != nil {
+			return err
+		}
+	}
+	views := map[string]string{}
+	for _, name := range w.views {
+		shown, err := one(session.Query(ctx, "SHOW CREATE VIEW "+mysql.QuoteName(name)))
+		if err != nil {
+			return err
+		}
+		if views[name], err = w.anonymous(shown[1], ""); err != nil {
+			return err
+		}
+	}
+	for _, name := range w.inOrder(views) {
+		w.sum("VIEW", name, views[name])
+		if err := w.say("\n" + views[name] + ";\n"); err != nil {
+			return err
+		}
+	}
+	for _, name := range w.triggers {
+		shown, err := one(session.Query(ctx, "SHOW CREATE TRIGGER "+mysql.QuoteName(name)))
+		if err != nil {
+			return err
+		}
+		// Trigger, sql_mode, statement, character_set_client, collation_connection
+		if err := w.program(export.Object{Kind: "TRIGGER", Name: name}, shown[2], shown[1], "collation_connection = "+shown[4]); err != nil {
+			return err
+		}
+	}
+	for _, name := range w.events {
+		shown, err := one(session.Query(ctx, "SHOW CREATE EVENT "+mysql.QuoteName(name)))
+		if err != nil {
+			return err
+		}
+		// Event, sql_mode, time_zone, statement, character_set_client, collation_connection
+		statement := shown[3]
+		if w.options.EventsDisabled {
+			statement = w.disabled(statement)
+		}
+		if err := w.program(export.Object{Kind: "EVENT", Name: name}, statement, shown[1], "time_zone = "+mysql.QuoteText(shown[2])+", collation_connection = "+shown[5]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *work) routine(ctx context.Context, session Session, o export.Object) error {
+	shown, err := one(session.Query(ctx, "SHOW CREATE "+o.Kind+" "+mysql.QuoteName(o.Name)))
+	if err == nil && hasNoBody(shown) {
+		if w.Routine == nil {
+			return fault.New(fault.Failed, "let its definer export it, or an administrator give the account SHOW_ROUTINE (MySQL) or SELECT on mysql.proc (MariaDB)", "the account may not see what is in %s", o)
+		}
+		shown, err = w.Routine(ctx, o.Kind, o.Name)
+	}
+	if err != nil {
+		return err
+	}
+	// Name, sql_mode, statement, character_set_client, collation_connection
+	return w.program(o, shown[2], shown[1], "collation_connection = "+shown[4])
+}
+
+// program writes one with the settings that the server keeps with it. The delimiter is
+// one that its text does not hold.
+func (w *work) program(o export.Object, statement, mode, settings string) error {
+	statement, err := w.anonymous(statement, mode)
+	if err != nil {
+		return err
+	}
+	settings = "sql_mode = " + mysql.QuoteText(mode) + ", " + settings
+	w.sum(o.Kind, o.Name, statement+settings)
+	delimiter := ";;"
+	for i := 1; strings.Contains(statement, delimiter); i++ {
+		delimiter = fmt.Sprintf("$%d$", i)
+	}
+	return w.say("\nSET SESSION " + settings + ";\nDELIMITER " + delimiter + "\n" + statement + delimiter + "\nDELIMITER ;\n")
+}
+
+// definer is the clause as the servers write it; a role has no host. With the sql_mode
+// ANSI_QUOTES of a routine names stand in double quotes.
+var definer = regexp.MustCompile("^(CREATE (?:OR REPLACE )?(?:ALGORITHM=[A-Z]+ )?)DEFINER *= *(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))? ")
+
+// anonymous takes the definer out of a statement that the server has shown.
+func (w *work) anonymous(statement, mode string) (string, error) {
+	statement = definer.ReplaceAllString(statement, "$1")
+	tokens := sqltext.Scan([]byte(statement), w.dialect().WithMode(mode))
+	if !tokens.Begins("CREATE") || slices.ContainsFunc(tokens[:min(5, len(tokens))], func(t sqltext.Token) bool { return t.Is("DEFINER") }) {
+		return "", fault.New(fault.Failed, "report this with the server's version", "the server shows a definition in an unknown form: %.60q", statement)
+	}
+	return statement, nil
+}
+
+// localSequences takes the database out of the names of sequences that a table's defaults
+// use, the only ones in it that the server shows with their database.
+func (w *work) localSequences(definition string) string {
+	if len(w.sequences) == 0 {
+		return definition
+	}
+	var out strings.Builder
+	end := 0
+	tokens := sqltext.Scan([]byte(definition), w.dialect())
+	for i, t := range tokens {
+		if t.Kind == sqltext.Name && t.Plain() == w.Database && tokens.At(i-1).IsPunct('(') && (tokens.At(i-2).Is("NEXTVAL") || tokens.At(i-2).Is("LASTVAL")) && tokens.At(i+1).IsPunct('.') {
+			out.WriteString(definition[end:t.Start])
+			end = tokens[i+1].End
+		}
+	}
+	return out.String() + definition[end:]
+}
+
+func (e *Exporter) dialect() sqltext.Dialect { return sqltext.Dialect{MariaDB: e.MariaDB} }
+
+// inOrder puts views behind those that they read. A name in a view's definition that is
+// no column's counts as one that is read.
+func (w *work) inOrder(views map[string]string) []string {
+	reads := map[string][]string{}
+	for name, definition := range views {
+		tokens := sqltext.Scan([]byte(definition), w.dialect())
+		for i, t := range tokens {
+			if t.Kind != sqltext.Name || t.Plain() == name || tokens.At(i-1).Is("AS") || tokens.At(i+1).IsPunct('.') {
+				continue
+			}
+			if _, is := views[t.Plain()]; is {
+				reads[name] = append(reads[name], t.Plain())
+			}
+		}
+	}
+	var order []string
+	seen := map[string]bool{}
+	var visit func(name string)
+	visit = func(name string) {
+		if seen[name] {
+			return
+		}
+		seen[name] = true
+		for _, other := range reads[name] {
+			visit(other)
+		}
+		order = append(order, name)
+	}
+	for _, name := range w.views {
+		visit(name)
+	}
+	return order
+}
+
+// disabled is an event that does not run (MySQL Reference Manual, "CREATE EVENT Statement":
+// its state stands behind what becomes of it).
+func (w *work) disabled(statement string) string {
+	tokens := sqltext.Scan([]byte(statement), w.dialect())
+	for i, t := range tokens {
+		if !t.Is("PRESERVE") || !tokens.At(i-1).Is("COMPLETION") && !tokens.At(i-1).Is("NOT") {
+			continue
+		}
+		end := tokens.At(i + 1).End
+		if tokens.At(i + 2).Is("ON") { // DISABLE ON SLAVE
+			end = tokens.At(i + 3).End
+		}
+		return statement[:t.End] + " DISABLE" + statement[end:]
+	}
+	return statement
+}

@@ -1,0 +1,192 @@
+package mysql
+
+import (
+	"context"
+	"database/sql/driver"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/export"
+)
+
+// columns are those of a table that rows are written for.
+type columns struct {
+	names []string
+	reads []string // the expressions by which they are read
+	forms []form
+}
+
+// form says how a column's values are written.
+type form struct {
+	kind       kind
+	introducer string // of text that is written by its bytes
+}
+
+type kind int
+
+const (
+	quoted  kind = iota // text as it stands, or by its bytes where that is no UTF-8
+	bare                // numbers
+	byBytes             // what is no text, and text in sets that cannot stand in a script
+)
+
+// readable are the character sets that the server turns into UTF-8 and back without any
+// loss (latin1 stands for all 256 bytes there: MySQL Reference Manual, "West European
+// Character Sets").
+var readable = []string{"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1"}
+
+var bareTypes = strings.Fields("tinyint smallint mediumint int bigint decimal float double year")
+
+var byteTypes = strings.Fields("binary varbinary tinyblob blob mediumblob longblob bit vector " +
+	"geometry point linestring polygon multipoint multilinestring multipolygon geometrycollection geomcollection")
+
+// columnsOf lists the columns of a table but for those that the server fills itself.
+func (e *Exporter) columnsOf(ctx context.Context, session Session, table string) (*columns, error) {
+	rows, err := session.Query(ctx, `SELECT COLUMN_NAME, LOWER(DATA_TYPE), COALESCE(CHARACTER_SET_NAME, '') FROM information_schema.COLUMNS
+		WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = `+mysql.QuoteText(table)+` AND COALESCE(GENERATION_EXPRESSION, '') = '' ORDER BY ORDINAL_POSITION`)
+	if err != nil {
+		return nil, err
+	}
+	c := &columns{}
+	for _, row := range rows {
+		name, dataType, charset := mysql.QuoteName(row[0]), row[1], row[2]
+		read, f := name, form{introducer: "_utf8mb4 "}
+		switch {
+		case dataType == "float": // which is shown with fewer digits than it has
+			read, f.kind = "CAST("+name+" AS DOUBLE)", bare
+		case slices.Contains(bareTypes, dataType):
+			f.kind = bare
+		case slices.Contains(byteTypes, dataType):
+			f = form{kind: byBytes}
+		case charset != "" && !slices.Contains(readable, charset):
+			read, f = "CAST("+name+" AS BINARY)", form{byBytes, "_" + charset + " "}
+		}
+		c.names, c.reads, c.forms = append(c.names, name), append(c.reads, read), append(c.forms, f)
+	}
+	return c, nil
+}
+
+const (
+	// statementSize is how long an INSERT is to become; the servers take the most rows a
+	// second at about that.
+	statementSize = 256 << 10
+	hexadecimal   = "0123456789ABCDEF"
+)
+
+// rowsOf writes the rows of a table. Each piece holds whole statements, so that those of
+// several tables can follow one another in whatever order.
+func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
+	lead := "INSERT INTO " + mysql.QuoteName(t.name) + " (" + strings.Join(t.names, ", ") + ") VALUES\n"
+	object := export.Object{Kind: "TABLE", Name: t.name}
+	piece := w.out.Piece()
+	begun := -1 // where the statement begins; none
+	var sum export.Sum
+	hand := func() error {
+		w.tally.Took(object, len(piece), sum)
+		sum = export.Sum{}
+		err := w.out.Put(piece)
+		piece = w.out.Piece()
+		return err
+	}
+	err := session.Rows(ctx, "SELECT "+strings.Join(t.reads, ", ")+" FROM "+mysql.QuoteName(t.name), func(values []driver.Value) error {
+		if begun < 0 {
+			begun = len(piece)
+			piece = append(piece, lead...)
+		} else {
+			piece = append(piece, ",\n"...)
+		}
+		row := len(piece)
+		piece = append(piece, '(')
+		for i, v := range values {
+			if i > 0 {
+				piece = append(piece, ',')
+			}
+			var err error
+			if piece, err = appendValue(piece, v, t.forms[i]); err != nil {
+				return fmt.Errorf("column %s: %w", t.names[i], err)
+			}
+		}
+		piece = append(piece, ')')
+		if w.options.Sums {
+			sum.AddRow(piece[row:])
+		} else {
+			sum.Rows++
+		}
+		if len(piece)-begun < statementSize {
+			return nil
+		}
+		piece, begun = append(piece, ";\n"...), -1
+		if len(piece) < export.PieceSize-statementSize {
+			return nil
+		}
+		return hand()
+	})
+	if err != nil {
+		return err
+	}
+	if begun >= 0 {
+		piece = append(piece, ";\n"...)
+	}
+	return hand()
+}
+
+// appendValue writes one value as SQL.
+func appendValue(to []byte, v driver.Value, f form) ([]byte, error) {
+	switch v := v.(type) {
+	case nil:
+		return append(to, "NULL"...), nil
+	case []byte:
+		switch {
+		case f.kind == bare:
+			return append(to, v...), nil
+		case f.kind == quoted && utf8.Valid(v):
+			return appendText(to, v), nil
+		case len(v) == 0:
+			return append(append(to, f.introducer...), "''"...), nil
+		}
+		to = append(append(to, f.introducer...), "0x"...)
+		for _, b := range v {
+			to = append(to, hexadecimal[b>>4], hexadecimal[b&15])
+		}
+		return to, nil
+	case int64:
+		return strconv.AppendInt(to, v, 10), nil
+	case uint64:
+		return strconv.AppendUint(to, v, 10), nil
+	case float64:
+		if v == 0 && math.Signbit(v) {
+			return append(to, "-0e0"...), nil // -0 alone is the integer 0
+		}
+		return strconv.AppendFloat(to, v, 'g', -1, 64), nil
+	default:
+		return to, fmt.Errorf("the driver gave a %T", v)
+	}
+}
+
+// escapes are the characters that do not stand for themselves in a literal, or not on every
+// client's way (MySQL Reference Manual, "String Literals").
+var escapes = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 0x1a: 'Z'}
+
+func appendText(to, text []byte) []byte {
+	to = append(to, '\'')
+	for from := 0; ; {
+		at := from
+		for at < len(text) && escapes[text[at]] == 0 {
+			at++
+		}
+		to = append(to, text[from:at]...)
+		if at == len(text) {
+			return append(to, '\'')
+		}
+		to = append(to, '\\', escapes[text[at]])
+		from = at + 1
+	}
+}
+
+// hasNoBody reports whether a definition is one that the account may not see.
+func hasNoBody(shown []string) bool { return strings.TrimSpace(shown[2]) == "" }
