@@ -112,8 +112,9 @@ func newReopenCommand(p *program) *cobra.Command {
 		GroupID: groupClose,
 		Long: `Gives an app's accounts the rights and its settings files the modes that
 installing takes, as the estate file has them, so that an upgrade can change tables
-and settings. With --for it is to be closed again by then: verify reports it, and
-close --overdue, run by a timer, closes it. No copy of the database is made.`,
+and settings. Its databases are exported first, and the exports are kept for 30 days:
+history says where. With --for it is to be closed again by then: verify reports it,
+and close --overdue, run by a timer, closes it.`,
 		Example: `  yellowfield reopen combledger --for 2h
   yellowfield close combledger`,
 		ValidArgsFunction: p.appNames,
@@ -126,7 +127,7 @@ close --overdue, run by a timer, closes it. No copy of the database is made.`,
 			}
 			if !p.yes {
 				turn.Confirm = func(app string) bool {
-					return p.confirm("No copy of its database is made: have one. Open " + app + "?")
+					return p.confirm("Open " + app + "?")
 				}
 			}
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
@@ -141,6 +142,7 @@ close --overdue, run by a timer, closes it. No copy of the database is made.`,
 	}
 	flags := command.Flags()
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show what would be done, with its SQL, and touch nothing")
+	flags.BoolVar(&turn.WithoutExport, "without-export", false, "make no copy of the databases first")
 	flags.DurationVar(&turn.For, "for", 0, "how `long` it stays open, such as 2h, until it is to be closed")
 	flags.StringSliceVar(&labels, "label", nil, "apps with one of these `labels`")
 	return command

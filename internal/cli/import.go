@@ -50,6 +50,9 @@ removed.`,
 				options.Import.Files = append(options.Import.Files, source)
 			}
 			options.Import.Retarget = each.Retarget
+			if options.Import.IntoExisting && options.Import.DropExisting {
+				return fault.New(fault.Invalid, "leave out one of the two", "--into-existing keeps what is there, and --drop-existing drops it")
+			}
 			if err := script.CheckEncoding(each.Encoding); err != nil {
 				return err
 			}
@@ -72,6 +75,7 @@ removed.`,
 	flags := command.Flags()
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "read the scripts and say what they hold, and touch nothing")
 	flags.BoolVar(&options.Import.IntoExisting, "into-existing", false, "the scripts may touch tables that are there already")
+	flags.BoolVar(&options.Import.DropExisting, "drop-existing", false, "export what the database holds, and drop it first; if the import fails, it comes back")
 	flags.BoolVar(&each.Retarget, "retarget", false, "leave out what makes or chooses a database of a fixed name")
 	flags.BoolVar(&options.Import.MapCollations, "map-collations", false, "put the nearest collation in place of one that the server lacks")
 	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB")

@@ -3,7 +3,6 @@ package dbms
 import (
 	"context"
 	"errors"
-	"io"
 	"strings"
 
 	"yellowfield/internal/secret"
@@ -103,6 +102,9 @@ type Inspector interface {
 	// StoredVerifiers gives what the server keeps of the passwords by which an account can
 	// log in, its own first; none when this login may not read them.
 	StoredVerifiers(ctx context.Context, a Account) ([]secret.Verifier, error)
+	// LacksForReading names what an export has to read of a database and this login, which
+	// has the grants g, may not.
+	LacksForReading(ctx context.Context, database string, g Grants, contents Contents) ([]string, error)
 	// Sessions lists the open ones of an account.
 	Sessions(ctx context.Context, a Account) ([]OpenSession, error)
 }
@@ -170,6 +172,8 @@ type Rights interface {
 	// ChangeRights gives the statements that turn the held rights into the
 	// wanted ones; lowers tells whether open sessions would keep some.
 	ChangeRights(a Account, database string, g Grants, want Privileges) (statements []Statement, lowers bool)
+	// Reading are the privileges that reading all of a database takes, definitions and all.
+	Reading(contents Contents) Privileges
 	// Pattern is how a database is written in a grant.
 	Pattern(database string) string
 	Grant(p Privileges, pattern string, a Account) []Statement
@@ -195,8 +199,6 @@ type ConvertsCharsets interface {
 	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
 	// ForeignKeys lists those of text in a database.
 	ForeignKeys(ctx context.Context, database string) ([]ForeignKey, error)
-	// DumpTable writes a table as SQL that the servers' own clients load.
-	DumpTable(ctx context.Context, database, table string, out io.Writer) error
 	// TextSum is the same before and behind a conversion that has changed no text.
 	TextSum(ctx context.Context, database, table string) (string, error)
 }

@@ -33,6 +33,8 @@ type Estate struct {
 	LongestStatement Size
 	// KeepHistory of runs; 0 for ever.
 	KeepHistory Days
+	// Exports is the folder of exports that name no file; empty for the state folder.
+	Exports string
 	// Broken are the faults in the entries of apps, by their names. LoadSome leaves such
 	// apps out of Apps.
 	Broken map[string][]*fault.Error
@@ -172,6 +174,9 @@ func (l Loader) LoadSomeText(path string, source []byte) (*Estate, error) {
 		e.include(pattern, fmt.Sprintf("include[%d]", i))
 	}
 	e.LongestStatement, e.KeepHistory = main.LongestStatement, main.KeepHistory
+	if main.Exports != "" {
+		e.Exports = e.absolute(main.Exports)
+	}
 	if err := e.leaveOut(e.errs); err != nil {
 		return nil, err
 	}

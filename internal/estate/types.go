@@ -18,7 +18,8 @@ type File struct {
 	Servers  map[string]*Server `yaml:"servers" jsonschema_description:"The database servers, by a name of your own."`
 	Apps     map[string]*App    `yaml:"apps" jsonschema_description:"The applications, by a name of your own."`
 	// KeepHistory is 0 when nothing was said.
-	KeepHistory Days `yaml:"keep_history" jsonschema_description:"How long journals, and the copies of settings files with them, are kept, in days such as 400d; for ever if nothing is said."`
+	KeepHistory Days   `yaml:"keep_history" jsonschema_description:"How long journals, and the copies of settings files with them, are kept, in days such as 400d; for ever if nothing is said."`
+	Exports     string `yaml:"exports" jsonschema_description:"The folder of exports that name no file, from this file; in the state folder if nothing is said. Nobody else may be able to write to it, and no app's folder may hold it."`
 	// LongestStatement is 0 when nothing was said.
 	LongestStatement Size `yaml:"longest_statement" jsonschema_description:"How long a statement of an SQL script may be, such as 256M; 64M if nothing is said."`
 }
@@ -117,6 +118,7 @@ type Accepted struct {
 // The codes of findings that can be accepted.
 const (
 	FindingTableCollation    = "table-collation"    // another than its database's
+	FindingNotExported       = "not-exported"       // of a kind that exports do not hold
 	FindingDatabaseCollation = "database-collation" // another than the estate file's
 	FindingLocaleRules       = "locale-rules"       // of another version than when indexes were built
 	FindingConnectionCharset = "connection-charset" // another than the database's
@@ -131,7 +133,7 @@ const (
 )
 
 // Findings lists them for validation and help.
-var Findings = []string{FindingTableCollation, FindingDatabaseCollation, FindingLocaleRules, FindingConnectionCharset, FindingAccountLimits, FindingSecondPassword, FindingProviderRights, FindingFileAttributes,
+var Findings = []string{FindingTableCollation, FindingNotExported, FindingDatabaseCollation, FindingLocaleRules, FindingConnectionCharset, FindingAccountLimits, FindingSecondPassword, FindingProviderRights, FindingFileAttributes,
 	FindingWorldWritable, FindingSettingsCopy, FindingRepository, FindingDump}
 
 // Accepts gives the reason for which a finding on an object is meant to be; empty for

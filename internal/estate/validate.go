@@ -10,6 +10,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 var (
@@ -39,6 +40,9 @@ func (e *Estate) validate(d Defaults) {
 	}
 	for _, name := range Names(e.Apps) {
 		e.validateApp(e.Apps[name], "apps."+name)
+		if _, inside := host.Below(e.Apps[name].Folder, e.Exports); inside && e.Exports != "" && e.Apps[name].Folder != "" {
+			e.fault("exports", "name a folder that no web server reads", "the exports would lie in the folder of app %s, from where they may be served", name)
+		}
 	}
 	if err := e.leaveOut(e.errs); err != nil {
 		return // all of it is told

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/secret"
@@ -154,6 +154,18 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 	if err := errors.Join(errs...); err != nil || len(found.Tables)+len(lost) == 0 && r.view.catalogue.Databases[d.Name].Charset == charset {
 		return err
 	}
+	if len(found.Tables) > 0 {
+		path, err := r.exportPath(state.Automatic+"conversion-of-", d)
+		if err != nil {
+			return err
+		}
+		tables := func(name string) bool {
+			return slices.ContainsFunc(found.Tables, func(c dbms.Conversion) bool { return c.Table == name })
+		}
+		if err := r.planExport(ctx, d, exporting{step: stepDatabase, path: path, automatic: true, Options: export.Options{Keep: tables}}); err != nil {
+			return err
+		}
+	}
 	send := func(facts, object string, statements, back []dbms.Statement) *step {
 		s := r.plan.change(Row{Step: stepDatabase, Outcome: Fixed, Facts: facts, SQL: texts(statements)}, object)
 		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
@@ -176,12 +188,9 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 		if err != nil {
 			return err
 		}
-		s := send(table.Table+", "+charset+" "+collation+"; before: "+table.From+", kept as SQL for "+figures.Counted(int(keepsRemoved.Hours()/24), "day", "days"), "character set of "+d.Name+"."+table.Table, []dbms.Statement{table.Statement}, []dbms.Statement{table.Back})
+		s := send(table.Table+", "+charset+" "+collation+"; before: "+table.From, "character set of "+d.Name+"."+table.Table, []dbms.Statement{table.Statement}, []dbms.Statement{table.Back})
 		act := s.Act
 		s.Act = func(ctx context.Context) (string, error) {
-			if err := r.keepTable(ctx, d, table.Table); err != nil {
-				return "", err
-			}
 			if facts, err := act(ctx); err != nil {
 				return facts, err
 			}
@@ -203,23 +212,6 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 func (r *run) asApplication(ctx context.Context, d *estate.Database) (dbms.Server, error) {
 	account := r.app.Accounts[0]
 	return r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: r.plan.credentials[account].password, Database: d.Name})
-}
-
-// keepTable keeps a table as SQL for a while before it is converted.
-func (r *run) keepTable(ctx context.Context, d *estate.Database, table string) error {
-	login, err := r.asApplication(ctx, d)
-	if err != nil {
-		return err
-	}
-	defer login.Close()
-	object := d.Name + "." + table
-	kept, err := r.journal.KeepRemoved(object, state.Dumped,
-		func(out io.Writer) error { return login.(dbms.ConvertsCharsets).DumpTable(ctx, d.Name, table, out) },
-		nil)
-	if err != nil {
-		return err
-	}
-	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepDatabase, Object: object, Copy: kept})
 }
 
 // sameText makes sure that a conversion has changed no text.

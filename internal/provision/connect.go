@@ -297,6 +297,9 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 				"someone else is working on app %s from another host or folder (%s)", r.app.Name, holder.Who)
 		}
 		defer release()
+		if err := r.dropForgotten(ctx, c); err != nil {
+			return err
+		}
 		if err := r.restoreForgotten(ctx, c); err != nil {
 			return err
 		}
@@ -322,6 +325,9 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 				return err
 			}
 		}
+	}
+	if err := r.finishEmptying(ctx); err != nil {
+		return err
 	}
 	if err := work(ctx); err != nil || cut == nil || r.options.DryRun {
 		return err

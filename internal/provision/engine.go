@@ -31,6 +31,7 @@ const (
 	stepNotes     = "notes"
 	stepCode      = "code"
 	stepState     = "state"
+	stepExport    = "export"
 )
 
 // Fixable is what Options.Fix takes.
@@ -62,6 +63,8 @@ type Options struct {
 	Turn *Turn
 	// Rotation changes passwords; nil for none.
 	Rotation *Rotation
+	// Export is what an export is told; nil for none.
+	Export *ExportOptions
 }
 
 func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }
@@ -132,7 +135,10 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 		r := &run{Engine: e, app: app, options: options, began: time.Now()}
 		r.result.Header = Header{App: app.Name, Server: app.Server}
 		r.result.Notes = app.Notes
-		err := r.within(ctx, func(ctx context.Context) error { return work(r, ctx) })
+		err := r.within(ctx, func(ctx context.Context) error {
+			defer r.endReaders(ctx)
+			return work(r, ctx)
+		})
 		r.finish(err)
 		r.folder.Close()
 		for _, other := range r.others {
@@ -160,6 +166,8 @@ type run struct {
 	// others are the work on other apps that share an account with this one; what they
 	// tell is told for them.
 	others map[*estate.App]*run
+	// readers are logins that were made for this run.
+	readers []*reader
 	// freeServer gives back the lock on the server's settings, while this run
 	// has changed them.
 	freeServer func()

@@ -20,6 +20,8 @@ type ImportOptions struct {
 	Files    []script.Source // in place of the estate file's scripts; Prefix is filled in
 	Retarget bool            // of the estate file's scripts, too
 	Into     string          // the database for Files, by its name in the estate file
+	// DropExisting empties the database first, of all that is the app's.
+	DropExisting bool
 	load.Options
 }
 

@@ -22,6 +22,8 @@ type plan struct {
 	fresh bool
 	// open tells whether the app is, or will be, open for its installer.
 	open bool
+	// wasOpen tells whether it was found so by a run that closes or opens it.
+	wasOpen bool
 	// stuck says why the app's own login cannot be used, so that what needs
 	// it is not reached; empty when it can.
 	stuck string

@@ -39,8 +39,11 @@ func (p *pretended) About() dbms.About             { return p.about }
 func (p *pretended) CurrentUser() string           { return p.user }
 func (p *pretended) OnChange(func(dbms.Statement)) {}
 func (p *pretended) Close()                        {}
-func (p *pretended) Encrypted() bool               { return true }
-func (p *pretended) Unavailable() error            { return nil }
+func (p *pretended) LacksForReading(context.Context, string, dbms.Grants, dbms.Contents) ([]string, error) {
+	return nil, nil
+}
+func (p *pretended) Encrypted() bool    { return true }
+func (p *pretended) Unavailable() error { return nil }
 func (p *pretended) note(format string, args ...any) {
 	p.sent = append(p.sent, fmt.Sprintf(format, args...))
 }

@@ -11,6 +11,9 @@ import (
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/export"
+	exportmysql "yellowfield/internal/export/mysql"
+	exportpostgres "yellowfield/internal/export/postgres"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
 	loadmysql "yellowfield/internal/load/mysql"
@@ -85,6 +88,37 @@ func (r *run) importerFor(ctx context.Context, target load.Target) (load.Importe
 		return &loadmysql.Importer{Target: target, Server: facts}, err
 	}
 	return nil, fault.New(fault.Failed, "report this", "there is no importer for %T", r.view.server)
+}
+
+// exporterOf gives the exporter of a database, which reads with a login that is no
+// administrator's. Definitions of routines that this may not see come from the server's
+// catalogue.
+func (r *run) exporterOf(login dbms.Server, database string) export.Exporter {
+	switch server := login.(type) {
+	case *postgres.Server:
+		return &exportpostgres.Exporter{Version: server.VersionNumber(), Open: func(ctx context.Context) (exportpostgres.Session, error) {
+			session, err := server.OpenImport(ctx, func(string) {})
+			if err != nil {
+				return nil, err
+			}
+			return session, nil
+		}}
+	case *mysql.Server:
+		e := &exportmysql.Exporter{MariaDB: server.About().Product == dbms.MariaDB, Database: database, Open: func(ctx context.Context) (exportmysql.Session, error) {
+			session, err := server.OpenImport(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return session, nil
+		}}
+		if admin, is := r.view.admin.(*mysql.Server); is {
+			e.Routine = func(ctx context.Context, kind, name string) ([]string, error) {
+				return admin.ShowRoutine(ctx, database, kind, name)
+			}
+		}
+		return e
+	}
+	return nil
 }
 
 // withLogin gives an importer that opens its sessions with the application's login.

@@ -249,7 +249,7 @@ func (r *run) openJournal() error {
 
 // prune forgets what is older than it is to be kept.
 func (r *run) prune() {
-	err := r.State.DropOldRemoved()
+	err := r.State.DropOldRemoved(r.allExports())
 	if days := int(r.Estate.KeepHistory); days > 0 {
 		err = errors.Join(err, r.State.Prune(r.Estate.Path, time.Now().AddDate(0, 0, -days)))
 	}

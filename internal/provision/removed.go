@@ -23,7 +23,7 @@ func (r *run) keepRemoved(name, path string) (kept, facts string, err error) {
 		packed, err = files.Pack(path, out)
 		return err
 	}
-	if kept, err = r.journal.KeepRemoved(path, state.Packed, pack, func(in io.Reader) error { return packed.Check(in) }); err != nil {
+	if kept, err = r.journal.KeepRemoved(path, pack, func(in io.Reader) error { return packed.Check(in) }); err != nil {
 		return "", "", err
 	}
 	facts = fmt.Sprintf("%s, %s, kept in the state folder for %s", name, figures.Counted(packed.Files, "file", "files"), figures.Counted(int(keepsRemoved.Hours()/24), "day", "days"))

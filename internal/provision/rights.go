@@ -65,7 +65,7 @@ func (r *run) planState() (hasStates bool) {
 		}
 	}
 	if r.options.Turn != nil {
-		r.plan.open = !r.options.Turn.Close
+		r.plan.wasOpen, r.plan.open = r.plan.open, !r.options.Turn.Close
 	}
 	return hasStates
 }

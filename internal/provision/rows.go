@@ -34,6 +34,7 @@ type Row struct {
 	Diff    string        `json:"diff,omitempty"`    // what would change in a file, secrets masked; dry run only
 	Seconds float64       `json:"seconds,omitempty"` // of steps that take long
 	Import  *ImportReport `json:"import,omitempty"`  // of a script that was imported
+	Export  *ExportReport `json:"export,omitempty"`  // of a database that was exported
 }
 
 // Header says where an application's rows begin.

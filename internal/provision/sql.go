@@ -61,6 +61,11 @@ func (r *run) planImport(ctx context.Context) error {
 		r.planScript(s)
 	}
 	r.planRestoring()
+	if r.options.Import != nil && r.options.Import.DropExisting {
+		for _, d := range r.app.All() {
+			r.planEmptyingIsOver(d)
+		}
+	}
 	return nil
 }
 
@@ -83,6 +88,11 @@ func (r *run) waitsForImport(scripts []*wantedScript) bool {
 // decideImport reads the scripts that go into a database. decided tells that there is
 // nothing more to do.
 func (r *run) decideImport(ctx context.Context, d *estate.Database, scripts []*wantedScript) (decided bool, err error) {
+	if r.options.Import != nil && r.options.Import.DropExisting {
+		if err := r.planEmptying(ctx, d); err != nil {
+			return false, err
+		}
+	}
 	target := r.importTarget(d)
 	importer, err := r.importerFor(ctx, target)
 	if err != nil {
@@ -176,7 +186,7 @@ func (r *run) namedScripts() []*wantedScript {
 func (r *run) mayImport(d *estate.Database, scripts []*wantedScript, own, expected []string) (decided bool, err error) {
 	if r.options.Import != nil {
 		if len(own) > 0 && !r.options.Import.IntoExisting {
-			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables; else empty the database first",
+			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables, or --drop-existing to have them exported and dropped first",
 				"the database %s holds %s already (%s)", d.Name, figures.Counted(len(own), "table", "tables"), some(own))
 		}
 		return false, nil
@@ -329,7 +339,7 @@ func (r *run) planScript(source *wantedScript) {
 	var report load.Report
 	s.Act = func(ctx context.Context) (facts string, err error) {
 		began := time.Now()
-		login, err := r.ownLogin(ctx, source.into)
+		login, err := r.ownLogin(ctx, r.app.Accounts[0], source.into)
 		if err != nil {
 			return "", err
 		}
@@ -547,10 +557,9 @@ func (r *run) importScript(ctx context.Context, login dbms.Server, s *wantedScri
 	})
 }
 
-// ownLogin logs in with the app's first account, the way we reach the server.
+// ownLogin logs in with one of the app's accounts, the way we reach the server.
 // Host-based rules may let the account in only the way the application comes.
-func (r *run) ownLogin(ctx context.Context, d *estate.Database) (dbms.Server, error) {
-	account := r.app.Accounts[0]
+func (r *run) ownLogin(ctx context.Context, account *estate.Account, d *estate.Database) (dbms.Server, error) {
 	login := dbms.Login{
 		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
 		Password: r.plan.credentials[account].password, Database: d.Name,

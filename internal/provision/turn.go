@@ -24,6 +24,8 @@ type Turn struct {
 	For time.Duration
 	// Overdue closes apps that were to be closed by now: nobody is asked anything.
 	Overdue bool
+	// WithoutExport opens without exporting the databases first.
+	WithoutExport bool
 	// Delete removes installer files for good; else they are kept for a while.
 	Delete bool
 	// Confirm is asked when all that will be done was told; nil does it without.
@@ -33,7 +35,7 @@ type Turn struct {
 }
 
 // turnSteps are the steps of a plan that closing and opening do.
-var turnSteps = []string{stepRights, stepOwnership, stepInstaller, stepLogin}
+var turnSteps = []string{stepExport, stepRights, stepOwnership, stepInstaller, stepLogin}
 
 // Close closes apps for running: rights, modes and installer files.
 func (e *Engine) Close(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
@@ -55,10 +57,13 @@ func (r *run) turn(ctx context.Context) error {
 	if err == nil {
 		err = r.mayTurn()
 	}
+	t := r.options.Turn
+	if err == nil && !t.Close && !t.WithoutExport && !r.plan.wasOpen {
+		err = r.planExportsFirst(ctx)
+	}
 	if err != nil {
 		return r.tellPlanFaults(err)
 	}
-	t := r.options.Turn
 	if r.options.DryRun || t.Confirm != nil && r.hasWork() {
 		r.preview()
 	}
@@ -89,6 +94,25 @@ func (r *run) turn(ctx context.Context) error {
 		r.tellCodeThatDefines(ctx)
 	}
 	r.checkLogins(ctx)
+	return nil
+}
+
+// planExportsFirst has the databases exported before anything is changed: an upgrade may go
+// wrong.
+func (r *run) planExportsFirst(ctx context.Context) error {
+	others := r.plan.steps
+	r.plan.steps = nil
+	for _, d := range r.app.All() {
+		path, err := r.exportPath(state.Automatic+"reopening-", d)
+		if err == nil {
+			err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true})
+		}
+		if err != nil {
+			f := fault.As(err)
+			return &stepError{stepExport, fault.At(f.Class, f.Place, f.Next+"; or have a copy of your own, and add --without-export", "%s", f.What).With(err)}
+		}
+	}
+	r.plan.steps = append(r.plan.steps, others...)
 	return nil
 }
 
@@ -193,7 +217,9 @@ func (r *run) noteOpening() error {
 	s := &step{action: machine.Step{Name: stepState, Object: object, Before: before.Format(time.RFC3339)}, Row: row}
 	s.Act = func(context.Context) (string, error) { return "", act() }
 	r.plan.steps = append([]*step{s}, r.plan.steps...)
-	r.tell(Row{Step: stepState, Outcome: Note, Facts: "no copy of the database is made: have one before an upgrade"})
+	if r.options.Turn.WithoutExport {
+		r.tell(Row{Step: stepState, Outcome: Note, Facts: "no copy of the database is made: have one before an upgrade"})
+	}
 	r.options.Only = append(slices.Clone(turnSteps), stepState)
 	return nil
 }

@@ -200,7 +200,7 @@ func read(path string) (record Record, ended bool, err error) {
 			copied := Copy{Of: e.Object, Path: e.Copy}
 			if info, err := os.Stat(e.Copy); err == nil {
 				copied.Bytes = info.Size()
-				if strings.HasSuffix(e.Copy, Packed) || e.Step != "settings" && strings.HasSuffix(e.Copy, Dumped) {
+				if kept, automatic := filepath.Base(e.Copy), strings.HasPrefix(filepath.Base(e.Copy), Automatic); strings.HasSuffix(kept, Packed) || automatic {
 					until := e.Time.Add(KeepsRemoved)
 					copied.Until = &until
 				}

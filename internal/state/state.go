@@ -19,6 +19,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -212,6 +213,17 @@ func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
 	return true, nil
 }
 
+// Notes lists the names of the notes of a kind.
+func (f *Folder) Notes(kind string) (names []string, err error) {
+	found, err := filepath.Glob(filepath.Join(f.path, kind, "*.json"))
+	for _, path := range found {
+		if name, err := url.PathUnescape(strings.TrimSuffix(filepath.Base(path), ".json")); err == nil {
+			names = append(names, name)
+		}
+	}
+	return names, err
+}
+
 // DropNote forgets a note; it is no error when there is none.
 func (f *Folder) DropNote(kind, name string) error {
 	crash.Point("dropping a note")
@@ -317,25 +329,24 @@ func (r *Run) KeepCopy(path string, content []byte) (string, error) {
 	return kept, atomicfile.Write(kept, content, atomicfile.Private)
 }
 
-// Endings of copies that hold what was removed or is about to be changed: files and folders,
-// and tables.
-const (
-	Packed = ".tar"
-	Dumped = ".sql"
-)
+// Packed is the ending of copies of files and folders that were removed.
+const Packed = ".tar"
+
+// Automatic is how the names of exports begin that a command makes by itself, of what it is
+// about to change.
+const Automatic = "before-"
 
 // KeepsRemoved is how long what was removed can be put back.
 const KeepsRemoved = 30 * 24 * time.Hour
 
 // KeepRemoved keeps what is about to be removed, as pack writes it, and gives the place.
-// What was written is read back; check, unless it is nil, looks at what it holds. ending is
-// Packed or Dumped.
-func (r *Run) KeepRemoved(path, ending string, pack func(io.Writer) error, check func(io.Reader) error) (kept string, err error) {
+// What was written is read back, and check looks at what it holds.
+func (r *Run) KeepRemoved(path string, pack func(io.Writer) error, check func(io.Reader) error) (kept string, err error) {
 	folder, err := r.folder.subfolder("copies", r.name)
 	if err != nil {
 		return "", err
 	}
-	kept = filepath.Join(folder, url.PathEscape(path)+ending)
+	kept = filepath.Join(folder, url.PathEscape(path)+Packed)
 	file, err := os.OpenFile(kept, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return "", fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the copy cannot be made: %v", err).With(err)
@@ -346,7 +357,7 @@ func (r *Run) KeepRemoved(path, ending string, pack func(io.Writer) error, check
 		err = file.Sync()
 	}
 	for _, read := range []func(io.Reader) error{func(in io.Reader) error { _, err := io.Copy(there, in); return err }, check} {
-		if err == nil && read != nil {
+		if err == nil {
 			if _, err = file.Seek(0, io.SeekStart); err == nil {
 				err = read(file)
 			}
@@ -378,11 +389,12 @@ func (f *Folder) OpenRemoved(kept string) (*os.File, error) {
 	return file, nil
 }
 
-// DropOldRemoved forgets what was removed long ago.
-func (f *Folder) DropOldRemoved() error {
+// DropOldRemoved forgets what was removed or changed long ago: files and folders, and the
+// exports that commands have made by themselves, which lie in the folder of an app each.
+func (f *Folder) DropOldRemoved(exports string) error {
 	var names []string
-	for _, ending := range []string{Packed, Dumped} {
-		found, err := filepath.Glob(filepath.Join(f.path, "copies", "*", "*"+ending))
+	for _, pattern := range []string{filepath.Join(f.path, "copies", "*", "*"+Packed), filepath.Join(exports, "*", Automatic+"*.sql.zst")} {
+		found, err := filepath.Glob(pattern)
 		if err != nil {
 			return err
 		}

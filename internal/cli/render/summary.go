@@ -51,7 +51,7 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 				s.printf("%s\n", line)
 			}
 		}
-		if filled(r) && !dryRun && r.Exit == 0 && command != "rotate" {
+		if filled(r) && !dryRun && r.Exit == 0 && (command == "provision" || command == "import") {
 			for _, note := range r.Notes {
 				for i, line := range wrap(note, s.width-6) {
 					lead := "      "

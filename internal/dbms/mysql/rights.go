@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -191,4 +192,26 @@ func (s SQL) Resolve(rights []string, contents dbms.Contents) dbms.Privileges {
 		}
 	}
 	return set
+}
+
+// Reading are those of an export. Without EXECUTE, TRIGGER and EVENT the server does not
+// even list what these are for.
+func (s SQL) Reading(contents dbms.Contents) dbms.Privileges {
+	reading := dbms.NewPrivileges("SELECT", "LOCK TABLES", "SHOW VIEW", "EXECUTE")
+	if len(contents.Triggers) > 0 {
+		reading = reading.Plus(dbms.Privileges{"TRIGGER"})
+	}
+	if len(contents.Events) > 0 {
+		reading = reading.Plus(dbms.Privileges{"EVENT"})
+	}
+	return reading
+}
+
+// LacksForReading compares the grants.
+func (s SQL) LacksForReading(_ context.Context, database string, g dbms.Grants, contents dbms.Contents) ([]string, error) {
+	held, _ := s.HeldOn(database, g)
+	if g.Global.Has("ALL PRIVILEGES") || held.Has("ALL PRIVILEGES") {
+		return nil, nil
+	}
+	return s.Reading(contents).Minus(held.Plus(g.Global)), nil
 }

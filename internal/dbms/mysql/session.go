@@ -409,6 +409,25 @@ func (s *Server) versionNumber() int {
 	return number
 }
 
+// ShowRoutine gives a routine's definition from the server's catalogue: its name, sql_mode,
+// statement, and what else the server shows.
+func (s *Server) ShowRoutine(ctx context.Context, database, kind, name string) ([]string, error) {
+	if kind != "FUNCTION" && kind != "PROCEDURE" {
+		return nil, fault.New(fault.Failed, "report this", "%s is no kind of routine", kind)
+	}
+	shown := make([]sql.NullString, 6)
+	into := make([]any, len(shown))
+	for i := range shown {
+		into[i] = &shown[i]
+	}
+	err := s.row(ctx, "SHOW CREATE "+kind+" "+QuoteName(database)+"."+QuoteName(name), nil, into...)
+	texts := make([]string, len(shown))
+	for i, v := range shown {
+		texts[i] = v.String
+	}
+	return texts, err
+}
+
 // Variables reads server-wide variables; one that the product does not have is left
 // out.
 func (s *Server) Variables(ctx context.Context, names ...string) (map[string]string, error) {

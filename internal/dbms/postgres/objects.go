@@ -115,3 +115,17 @@ func (s *Server) RemoveObjects(ctx context.Context, database string, made, befor
 	}
 	return nil
 }
+
+// LacksForReading asks the server for each table and sequence, as this login.
+func (s *Server) LacksForReading(ctx context.Context, database string, _ dbms.Grants, _ dbms.Contents) (lacks []string, err error) {
+	err = s.each(ctx, database, `SELECT 'SELECT on ' || c.oid::pg_catalog.regclass::pg_catalog.text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND c.relkind IN ('r', 'p', 'S') AND c.relpersistence <> 't'
+			AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::pg_catalog.regclass AND e.objid = c.oid AND e.deptype = 'e')
+			AND NOT (pg_catalog.has_schema_privilege(n.oid, 'USAGE') AND pg_catalog.has_table_privilege(c.oid, 'SELECT')) ORDER BY 1`, nil, func(rows pgx.Rows) error {
+		var one string
+		err := rows.Scan(&one)
+		lacks = append(lacks, one)
+		return err
+	})
+	return lacks, err
+}

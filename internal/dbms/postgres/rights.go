@@ -84,6 +84,9 @@ func (s SQL) LacksForEndingSessions(g dbms.Grants) []string {
 	return []string{"pg_signal_backend"}
 }
 
+// Reading is the owner's right: whoever works as the owner reads all that it has.
+func (s SQL) Reading(dbms.Contents) dbms.Privileges { return dbms.NewPrivileges(connect, owner) }
+
 // Pattern is the database's name.
 func (s SQL) Pattern(database string) string { return database }
 

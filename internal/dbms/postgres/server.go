@@ -249,6 +249,9 @@ func (s *Server) Close() {
 // About is what the server says of itself.
 func (s *Server) About() dbms.About { return s.facts }
 
+// VersionNumber is the server's version as it counts it itself: 150018.
+func (s *Server) VersionNumber() int { return s.version }
+
 // CurrentUser is the role that logged in.
 func (s *Server) CurrentUser() string { return s.currentUser }
 

@@ -54,7 +54,7 @@ var _ export.Exporter = (*Exporter)(nil)
 type contents struct {
 	survey    export.Survey
 	tables    []*table
-	views     []string
+	views     map[string]string // their definitions
 	sequences []string
 	triggers  []string
 	routines  []export.Object
@@ -112,7 +112,7 @@ func (e *Exporter) open(ctx context.Context) (Session, error) {
 }
 
 func (e *Exporter) look(ctx context.Context, session Session, o export.Options) (*contents, error) {
-	c := &contents{survey: export.Survey{Counts: map[string]int{}}}
+	c := &contents{survey: export.Survey{Counts: map[string]int{}}, views: map[string]string{}}
 	leave := func(kind, name, why string) {
 		c.survey.LeftOut = append(c.survey.LeftOut, export.LeftOut{Object: export.Object{Kind: kind, Name: name}, Why: why})
 	}
@@ -134,7 +134,19 @@ func (e *Exporter) look(ctx context.Context, session Session, o export.Options) 
 				leave("VIEW", name, "it reads what is not there, and could not be loaded: "+row[5])
 				continue
 			}
-			c.views = append(c.views, name)
+			shown, err := one(session.Query(ctx, "SHOW CREATE VIEW "+mysql.QuoteName(name)))
+			if err != nil {
+				return nil, err
+			}
+			definition, err := e.anonymous(shown[1], "")
+			if err != nil {
+				return nil, err
+			}
+			if other := e.readsElsewhere(definition); other != "" {
+				leave("VIEW", name, "it reads the database "+other)
+				continue
+			}
+			c.views[name] = definition
 			c.survey.Counts["VIEW"]++
 			continue
 		case kind == "SEQUENCE":

@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -26,19 +27,9 @@ func (w *work) programs(ctx context.Context, session Session) error {
 			return err
 		}
 	}
-	views := map[string]string{}
-	for _, name := range w.views {
-		shown, err := one(session.Query(ctx, "SHOW CREATE VIEW "+mysql.QuoteName(name)))
-		if err != nil {
-			return err
-		}
-		if views[name], err = w.anonymous(shown[1], ""); err != nil {
-			return err
-		}
-	}
-	for _, name := range w.inOrder(views) {
-		w.sum("VIEW", name, views[name])
-		if err := w.say("\n" + views[name] + ";\n"); err != nil {
+	for _, name := range w.inOrder(w.views) {
+		w.sum("VIEW", name, w.views[name])
+		if err := w.say("\n" + w.views[name] + ";\n"); err != nil {
 			return err
 		}
 	}
@@ -48,7 +39,7 @@ func (w *work) programs(ctx context.Context, session Session) error {
 			return err
 		}
 		// Trigger, sql_mode, statement, character_set_client, collation_connection
-		if err := w.program(export.Object{Kind: "TRIGGER", Name: name}, shown[2], shown[1], "collation_connection = "+shown[4]); err != nil {
+		if err := w.program(export.Object{Kind: "TRIGGER", Name: name}, w.localTrigger(shown[2], shown[1]), shown[1], "collation_connection = "+shown[4]); err != nil {
 			return err
 		}
 	}
@@ -105,13 +96,21 @@ func (w *work) program(o export.Object, statement, mode, settings string) error 
 var definer = regexp.MustCompile("^(CREATE (?:OR REPLACE )?(?:ALGORITHM=[A-Z]+ )?)DEFINER *= *(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))? ")
 
 // anonymous takes the definer out of a statement that the server has shown.
-func (w *work) anonymous(statement, mode string) (string, error) {
+func (e *Exporter) anonymous(statement, mode string) (string, error) {
 	statement = definer.ReplaceAllString(statement, "$1")
-	tokens := sqltext.Scan([]byte(statement), w.dialect().WithMode(mode))
+	tokens := sqltext.Scan([]byte(statement), e.dialect().WithMode(mode))
 	if !tokens.Begins("CREATE") || slices.ContainsFunc(tokens[:min(5, len(tokens))], func(t sqltext.Token) bool { return t.Is("DEFINER") }) {
 		return "", fault.New(fault.Failed, "report this with the server's version", "the server shows a definition in an unknown form: %.60q", statement)
 	}
 	return statement, nil
+}
+
+// localTrigger takes the database out of the names in a trigger's head, which is kept as it
+// was written once.
+func (w *work) localTrigger(statement, mode string) string {
+	return w.local(statement, mode, func(tokens sqltext.Tokens, i int) bool {
+		return tokens.At(i-1).Is("TRIGGER") || tokens.At(i-1).Is("EXISTS") || tokens.At(i-1).Is("ON")
+	})
 }
 
 // localSequences takes the database out of the names of sequences that a table's defaults
@@ -120,11 +119,22 @@ func (w *work) localSequences(definition string) string {
 	if len(w.sequences) == 0 {
 		return definition
 	}
+	return w.local(definition, "", func(tokens sqltext.Tokens, i int) bool {
+		return tokens.At(i-1).IsPunct('(') && (tokens.At(i-2).Is("NEXTVAL") || tokens.At(i-2).Is("LASTVAL"))
+	})
+}
+
+// local takes the database out of names where it is one, up to where the body of a trigger
+// begins.
+func (w *work) local(definition, mode string, is func(tokens sqltext.Tokens, i int) bool) string {
 	var out strings.Builder
 	end := 0
-	tokens := sqltext.Scan([]byte(definition), w.dialect())
+	tokens := sqltext.Scan([]byte(definition), w.dialect().WithMode(mode))
 	for i, t := range tokens {
-		if t.Kind == sqltext.Name && t.Plain() == w.Database && tokens.At(i-1).IsPunct('(') && (tokens.At(i-2).Is("NEXTVAL") || tokens.At(i-2).Is("LASTVAL")) && tokens.At(i+1).IsPunct('.') {
+		if t.Is("EACH") && tokens.At(i-1).Is("FOR") {
+			break
+		}
+		if t.Kind != sqltext.Punct && t.Plain() == w.Database && tokens.At(i+1).IsPunct('.') && is(tokens, i) {
 			out.WriteString(definition[end:t.Start])
 			end = tokens[i+1].End
 		}
@@ -134,12 +144,39 @@ func (w *work) localSequences(definition string) string {
 
 func (e *Exporter) dialect() sqltext.Dialect { return sqltext.Dialect{MariaDB: e.MariaDB} }
 
+// readsElsewhere gives another database that a view reads: the server shows a table's
+// database then, and has written every list of tables with JOIN.
+func (e *Exporter) readsElsewhere(view string) string {
+	tokens := sqltext.Scan([]byte(view), e.dialect())
+	queries := []bool{true} // whether what a bracket holds is a query, and not what a function takes
+	for i, t := range tokens {
+		switch {
+		case t.IsPunct('('):
+			queries = append(queries, tokens.At(i+1).Is("SELECT"))
+			continue
+		case t.IsPunct(')') && len(queries) > 1:
+			queries = queries[:len(queries)-1]
+			continue
+		case !t.Is("JOIN") && !t.Is("STRAIGHT_JOIN") && (!t.Is("FROM") || !queries[len(queries)-1]):
+			continue
+		}
+		at := i + 1
+		for tokens.At(at).IsPunct('(') {
+			at++
+		}
+		if database := tokens.At(at); database.Kind == sqltext.Name && tokens.At(at+1).IsPunct('.') && database.Plain() != e.Database {
+			return database.Plain()
+		}
+	}
+	return ""
+}
+
 // inOrder puts views behind those that they read. A name in a view's definition that is
 // no column's counts as one that is read.
-func (w *work) inOrder(views map[string]string) []string {
+func (e *Exporter) inOrder(views map[string]string) []string {
 	reads := map[string][]string{}
 	for name, definition := range views {
-		tokens := sqltext.Scan([]byte(definition), w.dialect())
+		tokens := sqltext.Scan([]byte(definition), e.dialect())
 		for i, t := range tokens {
 			if t.Kind != sqltext.Name || t.Plain() == name || tokens.At(i-1).Is("AS") || tokens.At(i+1).IsPunct('.') {
 				continue
@@ -162,7 +199,7 @@ func (w *work) inOrder(views map[string]string) []string {
 		}
 		order = append(order, name)
 	}
-	for _, name := range w.views {
+	for _, name := range slices.Sorted(maps.Keys(views)) {
 		visit(name)
 	}
 	return order

@@ -16,9 +16,10 @@ import (
 )
 
 // idle are notes that say nothing about the data: that a table to be dropped
-// was not there, that a notation is old (MySQL Reference Manual, "Server Error
+// was not there, that a notation is old, or what was refused before an administrator
+// defined it (MySQL Reference Manual, "Server Error
 // Message Reference").
-var idle = map[int]bool{1051: true, 1305: true, 1360: true, 1031: true, 1287: true, 1681: true, 1064: true, 4166: true, 3719: true, 3778: true, 1007: true}
+var idle = map[int]bool{1051: true, 1305: true, 1360: true, 1031: true, 1287: true, 1681: true, 1064: true, 4166: true, 3719: true, 3778: true, 1007: true, 1419: true}
 
 var atRow = regexp.MustCompile(`(?:at|for) row (\d+)$`)
 

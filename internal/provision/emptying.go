@@ -1,0 +1,193 @@
+package provision
+
+import (
+	"context"
+	"maps"
+	"path/filepath"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/load"
+	"yellowfield/internal/script"
+	"yellowfield/internal/state"
+)
+
+// emptied is the note of a database that was emptied for an import. It is there until the
+// import is through, or what was there is back; whoever finds it puts that back.
+type emptied struct {
+	App    string `json:"app"`
+	Estate string `json:"estate"`
+	Export string `json:"export"` // of what it held
+}
+
+const emptiedDatabases = "emptied-databases"
+
+// everythingOf are the objects of a database that are the app's.
+func (r *run) everythingOf(d *estate.Database, contents dbms.Contents) map[dbms.Object]bool {
+	objects := maps.Clone(contents.Objects())
+	if keep := r.belongs(d); keep != nil {
+		maps.DeleteFunc(objects, func(o dbms.Object, _ bool) bool { return !keep(o.Name) })
+	}
+	return objects
+}
+
+// planEmptying exports a database and empties it for an import; what follows is planned for
+// an empty one. If the import fails, what was there comes back from the export.
+func (r *run) planEmptying(ctx context.Context, d *estate.Database) error {
+	objects := r.everythingOf(d, r.plan.contents[d.Name])
+	if len(objects) == 0 {
+		return nil
+	}
+	if err := r.mayRestore(d); err != nil {
+		return err
+	}
+	path, err := r.exportPath(state.Automatic+"importing-into-", d)
+	if err == nil {
+		err = r.planExport(ctx, d, exporting{step: stepSQL, path: path, automatic: true})
+	}
+	if err != nil {
+		return err
+	}
+	leftOut := 0
+	for _, s := range r.plan.steps {
+		if s.Step == stepSQL && strings.HasPrefix(s.Facts, "not in the export: ") {
+			leftOut++
+		}
+	}
+	if leftOut > 0 {
+		return fault.New(fault.Protected, "drop these by hand, or import into another database; yellowfield export "+r.app.Name+" --dry-run names them",
+			"%s in %s cannot be exported, and would be lost if the import failed", figures.Counted(leftOut, "object", "objects"), d.Name)
+	}
+	s := r.plan.change(Row{Step: stepSQL, Outcome: Removed, Facts: "from " + d.Name + ": " + inventory(r.plan.contents[d.Name])}, "contents of "+d.Name)
+	s.Act = func(ctx context.Context) (string, error) {
+		if err := r.State.SetNote(emptiedDatabases, r.unfinishedName(d), emptied{r.app.Name, r.Estate.Path, path}); err != nil {
+			return "", err
+		}
+		s.Touched = true
+		return "", r.view.server.RemoveObjects(ctx, d.Name, objects, nil)
+	}
+	before := r.plan.contents[d.Name]
+	s.Undo = func(ctx context.Context) error {
+		r.plan.contents[d.Name] = before
+		return r.restoreFrom(ctx, d, path)
+	}
+	r.plan.contents[d.Name] = before.Without(objects)
+	return nil
+}
+
+// planEmptyingIsOver forgets, when the scripts are through, what was there before.
+func (r *run) planEmptyingIsOver(d *estate.Database) {
+	r.silently(stepSQL, "end of the emptying of "+d.Name, func(context.Context) error {
+		return r.State.DropNote(emptiedDatabases, r.unfinishedName(d))
+	})
+}
+
+// mayRestore makes sure beforehand that the account may make again what it is to be able to
+// restore.
+func (r *run) mayRestore(d *estate.Database) error {
+	if !r.view.asAdmin() {
+		return nil
+	}
+	account := r.app.Accounts[0]
+	wanted := r.view.server.Resolve(account.Rights.Installing, r.plan.contents[d.Name])
+	for _, a := range r.accountsOf(account) {
+		held, _ := r.view.server.HeldOn(d.Name, r.view.catalogue.Grants(a))
+		if lacks := wanted.Minus(held); len(lacks) > 0 {
+			return fault.New(fault.Protected, "yellowfield reopen "+r.app.Name+" first", "app %s is closed: %s lacks the rights to make tables: %s", r.app.Name, a, some(lacks))
+		}
+	}
+	return nil
+}
+
+// finishEmptying puts back what databases held that imports had emptied which were cut off.
+// A command that changes nothing says so.
+func (r *run) finishEmptying(ctx context.Context) error {
+	restored := false
+	for _, d := range r.app.All() {
+		var note emptied
+		found, err := r.State.Note(emptiedDatabases, r.unfinishedName(d), &note)
+		if err != nil {
+			return err
+		}
+		if !found {
+			continue
+		}
+		waits := Row{Step: stepSQL, Outcome: Differs, Severity: estate.MustFix, Facts: "an import of app " + note.App + " that was cut off had emptied " + d.Name + ": what it held is still to be put back",
+			Place: &fault.Place{File: note.Export}, Remedy: "yellowfield provision " + note.App}
+		switch {
+		case r.options.DryRun || note.App != r.app.Name:
+			r.tell(waits)
+			continue
+		case !r.exists(d.Name):
+			return fault.At(fault.Protected, fault.Place{File: note.Export}, "remove the note in "+filepath.Join(r.State.Path(), emptiedDatabases)+" if nobody needs what it held",
+				"an import that was cut off had emptied %s, and the database is gone", d.Name)
+		}
+		r.plan = r.emptyPlan()
+		if r.plan.credentials[r.app.Accounts[0]], err = r.credentialOf(ctx, r.app.Accounts[0]); err != nil {
+			return err
+		}
+		if err := r.restoreFrom(ctx, d, note.Export); err != nil {
+			return err
+		}
+		restored = true
+		waits.Outcome, waits.Severity, waits.Remedy, waits.Facts = Fixed, "", "", d.Name+" holds again what it held before an import that was cut off"
+		r.tell(waits)
+	}
+	if restored {
+		return r.look(ctx)
+	}
+	return nil
+}
+
+// restoreFrom loads an export in place of whatever is in the database.
+func (r *run) restoreFrom(ctx context.Context, d *estate.Database, path string) error {
+	for _, account := range r.app.Accounts {
+		for _, a := range r.accountsOf(account) {
+			if r.view.asAdmin() {
+				_ = r.view.server.EndSessions(ctx, a) // there may be none
+			}
+		}
+	}
+	contents, err := r.view.server.Contents(ctx, d.Name)
+	if err == nil {
+		err = r.view.server.RemoveObjects(ctx, d.Name, r.everythingOf(d, contents[d.Name]), nil)
+	}
+	if err != nil {
+		return err
+	}
+	login, err := r.ownLogin(ctx, r.app.Accounts[0], d)
+	if err != nil {
+		return err
+	}
+	defer login.Close()
+	if err := r.loadExport(ctx, login, d.Name, d.Charset, path); err != nil {
+		f := fault.As(err)
+		return fault.New(fault.Failed, "what it held is in "+path+": "+f.Next, "%s could not be restored: %s", d.Name, f.What).With(err)
+	}
+	if err := r.importIsOver(d); err != nil {
+		return err
+	}
+	return r.State.DropNote(emptiedDatabases, r.unfinishedName(d))
+}
+
+// loadExport loads an export of ours into an empty database.
+func (r *run) loadExport(ctx context.Context, login dbms.Server, database, charset, path string) error {
+	importer, err := r.importerFor(ctx, load.Target{Database: database, Charset: charset})
+	if err != nil {
+		return err
+	}
+	const longest = 1 << 30 // the servers take no longer statements, and one row is one
+	source := script.Source{Path: path, Name: path, LongestStatement: longest}
+	survey, err := importer.Check(ctx, source, load.Options{})
+	if err == nil {
+		err = refusals([]*wantedScript{{survey: survey}})
+	}
+	if err != nil {
+		return err
+	}
+	_, err = r.importScript(ctx, login, &wantedScript{Source: source, importer: importer, survey: survey})
+	return err
+}

@@ -1,0 +1,271 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/export"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/host"
+	"yellowfield/internal/load"
+	"yellowfield/internal/state"
+)
+
+// ExportOptions are what `export` is told beside the estate file.
+type ExportOptions struct {
+	File     string    // to write; empty for one in the folder of exports
+	Out      io.Writer // that gets the script in place of a file; nil for none
+	Database string    // the one, by its name in the estate file, where the app has several; empty for all
+}
+
+// ExportReport is what an export wrote, for scripts.
+type ExportReport struct {
+	Database string `json:"database"`
+	atomicfile.Stored
+	Unpacked int64 `json:"unpacked"` // bytes of the script
+	Tables   int   `json:"tables"`
+	Rows     int64 `json:"rows"`
+	Sessions int   `json:"sessions"` // that read rows side by side
+	// LeftOut is what the export does not hold.
+	LeftOut []string `json:"left_out,omitempty"`
+}
+
+// Export writes an app's databases as scripts.
+func (e *Engine) Export(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
+	return e.each(ctx, []*estate.App{app}, options, (*run).export)
+}
+
+func (r *run) export(ctx context.Context) error {
+	r.plan = r.emptyPlan()
+	chosen := r.app.All()
+	if name := r.options.Export.Database; name != "" {
+		chosen = []*estate.Database{r.app.DatabaseFor(name)}
+	}
+	if len(chosen) > 1 && (r.options.Export.File != "" || r.options.Export.Out != nil) {
+		return r.Estate.Fault(fault.Invalid, r.path("databases"), "name one with --database, or leave the file out", "app %s has %d databases, and one file is named", r.app.Name, len(chosen))
+	}
+	for _, d := range chosen {
+		if !r.exists(d.Name) {
+			return &stepError{stepExport, r.Estate.Fault(fault.Invalid, r.path(d.Path()), "yellowfield provision "+r.app.Name+" makes it", "the database %s does not exist", d.Name)}
+		}
+		path := r.options.Export.File
+		if path == "" && r.options.Export.Out == nil {
+			var err error
+			if path, err = r.exportPath("", d); err != nil {
+				return &stepError{stepExport, err}
+			}
+		}
+		if err := r.planExport(ctx, d, exporting{step: stepExport, path: path}); err != nil {
+			return r.tellPlanFaults(&stepError{stepExport, err})
+		}
+	}
+	return r.carryOut(ctx)
+}
+
+// exportsFolder is where exports lie that name no file; nobody else may write to it.
+func (r *run) exportsFolder() (string, error) {
+	folder := filepath.Join(r.allExports(), r.app.Name)
+	if r.options.DryRun {
+		return folder, nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", fault.New(fault.Failed, "check the rights of this user on it", "the folder of exports %s cannot be made: %v", folder, err).With(err)
+	}
+	who, err := host.WrittenByOthers(folder)
+	if err == nil && who != "" {
+		err = r.Estate.Fault(fault.Protected, "exports", "name a folder that only root and this user can write to", "exports are not written to %s: %s", folder, who)
+	}
+	return folder, err
+}
+
+// allExports is the folder of all apps' exports.
+func (e *Engine) allExports() string {
+	if e.Estate.Exports != "" {
+		return e.Estate.Exports
+	}
+	return filepath.Join(e.State.Path(), "exports")
+}
+
+// exportPath names a new file in the folder of exports; begin is how its name does.
+func (r *run) exportPath(begin string, d *estate.Database) (string, error) {
+	folder, err := r.exportsFolder()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(folder, begin+d.Name+"-"+time.Now().UTC().Format("20060102T150405.000Z")+".sql.zst"), nil
+}
+
+// exporting is one export in a plan.
+type exporting struct {
+	step string // that it is a part of
+	path string // empty for Options.Export.Out
+	// automatic says that a command makes it of what it is about to change; it is kept for a
+	// while, and what it does not hold is no finding.
+	automatic bool
+	export.Options
+}
+
+// planExport looks what a database holds, and adds its export.
+func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) error {
+	if e.Keep == nil {
+		e.Keep = r.belongs(d)
+	}
+	if e.path != "" {
+		if err := export.CheckName(e.path); err != nil {
+			return err
+		}
+	}
+	reader, err := r.readerOf(ctx, d)
+	if err != nil {
+		return err
+	}
+	row := Row{Step: e.step, Outcome: Written, Place: placeOf(e.path)}
+	begin := "export of " + d.Name
+	if e.automatic {
+		begin += ", kept for " + figures.Counted(int(keepsRemoved.Hours()/24), "day", "days")
+	}
+	if reader.Server == nil { // a dry run makes no account, and the catalogue has to do
+		row.Facts = begin + ", read " + reader.who + ": " + inventory(r.plan.contents[d.Name])
+		r.plan.change(row, "export of "+d.Name).Act = func(context.Context) (string, error) { return "", nil }
+		return nil
+	}
+	exporter := r.exporterOf(reader.Server, d.Name)
+	survey, err := exporter.Look(ctx, e.Options)
+	if err == nil {
+		err = r.hasRoom(e.path, survey)
+	}
+	if err != nil {
+		return err
+	}
+	var leftOut []string
+	for _, left := range survey.LeftOut {
+		leftOut = append(leftOut, left.String())
+		if what := "not in the export: " + left.String() + ": " + left.Why; e.automatic {
+			r.plan.note(e.step, "", what)
+		} else {
+			r.plan.differs(e.step, estate.ShouldLook, "", what).mayAccept(estate.FindingNotExported, left.String())
+		}
+	}
+	for _, remark := range survey.Remarks {
+		r.plan.note(e.step, "", remark)
+	}
+	if r.servedFrom(e.path) {
+		r.plan.note(e.step, "move it to another folder if a web server reads this one", e.path+" lies in the folder of an application")
+	}
+	row.Facts = begin + ", read " + reader.who + ": " + survey.Describe() + ", about " + figures.Size(survey.Bytes) + " of rows"
+	s := r.plan.change(row, "export of "+d.Name)
+	s.Act = func(ctx context.Context) (string, error) {
+		report, stored, err := r.writeExport(ctx, exporter, e)
+		if err != nil {
+			return "", err
+		}
+		s.Touched = true
+		s.Seconds = report.Elapsed.Seconds()
+		s.Row.Export = &ExportReport{Database: d.Name, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
+		facts := begin + ": " + report.Describe()
+		if e.path == "" {
+			return facts + ", " + figures.Size(report.Bytes), nil
+		}
+		return facts + ", " + figures.Size(stored.Bytes), r.journal.Record(state.Entry{Event: state.Intended, Step: e.step, Object: "export of " + d.Name, Copy: stored.Path})
+	}
+	if e.path != "" && !e.automatic { // else somebody may still want it
+		s.Undo = func(context.Context) error { return os.Remove(e.path) }
+	}
+	return nil
+}
+
+func placeOf(path string) *fault.Place {
+	if path == "" {
+		return nil
+	}
+	return &fault.Place{File: path}
+}
+
+// belongs says what of a database is the app's: all, or in a shared one what has its prefix.
+func (r *run) belongs(d *estate.Database) func(string) bool {
+	if !r.app.Shared || d != &r.app.Database || r.app.Prefix == "" {
+		return nil
+	}
+	return func(name string) bool { return strings.HasPrefix(name, r.app.Prefix) }
+}
+
+// hasRoom refuses an export that the disk would surely not hold.
+func (r *run) hasRoom(path string, survey *export.Survey) error {
+	if path == "" {
+		return nil
+	}
+	folder := filepath.Dir(path)
+	for { // which may have to be made
+		if _, err := os.Stat(folder); err == nil || filepath.Dir(folder) == folder {
+			break
+		}
+		folder = filepath.Dir(folder)
+	}
+	const packs = 10 // times less, at best
+	needs := survey.Bytes / 2
+	if filepath.Ext(path) != ".sql" {
+		needs = survey.Bytes / packs
+	}
+	if room, known := host.Room(folder); known && room < needs {
+		return fault.At(fault.Failed, fault.Place{File: path}, "make room there, or name another file, or another folder with exports: in the estate file",
+			"there is no room for the export: %s are free in %s, and the database holds %s of rows", figures.Size(room), folder, figures.Size(survey.Bytes))
+	}
+	return nil
+}
+
+// servedFrom reports whether a file lies in the folder of an application.
+func (r *run) servedFrom(path string) bool {
+	return path != "" && slices.ContainsFunc(estate.Names(r.Estate.Apps), func(name string) bool {
+		folder := r.Estate.Apps[name].Folder
+		_, inside := host.Below(folder, path)
+		return folder != "" && inside
+	})
+}
+
+// writeExport writes an export to a file, or for no path to who asked for it.
+func (r *run) writeExport(ctx context.Context, exporter export.Exporter, e exporting) (report *export.Report, stored atomicfile.Stored, err error) {
+	progress := func(p export.Progress) {
+		if r.Listener.Progress != nil {
+			r.Listener.Progress(r.result.Header, load.Progress{Name: "export", Length: max(p.BytesExpected, 1), BytesRead: min(p.Bytes, p.BytesExpected), Rows: p.Rows, RowsExpected: p.RowsExpected, Table: p.Table, Elapsed: p.Elapsed})
+		}
+	}
+	if e.path == "" {
+		report, err = exporter.Export(ctx, r.options.Export.Out, e.Options, progress)
+		return report, stored, r.exportFailed(ctx, err)
+	}
+	file, err := export.Create(e.path)
+	if err != nil {
+		return nil, stored, err
+	}
+	if report, err = exporter.Export(ctx, file, e.Options, progress); err != nil {
+		file.Discard()
+		return nil, stored, r.exportFailed(ctx, err)
+	}
+	stored, err = file.Finish()
+	return report, stored, err
+}
+
+// exportFailed says what a server said as a fault with its next step.
+func (r *run) exportFailed(ctx context.Context, err error) error {
+	var known *fault.Error
+	var spoken *dbms.ServerError
+	switch {
+	case err == nil || errors.As(err, &known):
+		return err
+	case ctx.Err() != nil:
+		return fault.Stopped(ctx.Err())
+	case errors.As(err, &spoken):
+		return fault.New(fault.Failed, "the statement was: "+spoken.Statement, "server %s: %v", r.app.Server, err).With(err)
+	}
+	return fault.New(fault.Failed, "run the command again", "the export was given up: %v", err).With(err)
+}

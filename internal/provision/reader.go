@@ -1,0 +1,188 @@
+package provision
+
+import (
+	"context"
+	"crypto/rand"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/secret"
+)
+
+// endReaders logs out, and drops accounts that were made for this.
+func (r *run) endReaders(ctx context.Context) {
+	for _, reader := range r.readers {
+		if err := reader.end(context.WithoutCancel(ctx)); err != nil {
+			r.tellFault(stepAccount, err)
+		}
+	}
+	r.readers = nil
+}
+
+// reader is a login that may read all of a database and nothing beside it: what reads rows
+// and views may run the application's functions, and an administrator's rights are not for
+// these.
+type reader struct {
+	dbms.Server
+	who string
+	// end logs out, and drops an account that was made for this.
+	end func(context.Context) error
+}
+
+// readerOf logs in with an account of the app that may read all of a database, else with
+// one that is made for so long.
+func (r *run) readerOf(ctx context.Context, d *estate.Database) (*reader, error) {
+	contents := r.plan.contents[d.Name]
+	if !r.view.asAdmin() { // triggers and events that are not seen could be there
+		contents.Triggers, contents.Events = []dbms.Object{{}}, []dbms.Object{{}}
+	}
+	var why []string
+	for _, account := range r.app.Accounts {
+		if !slices.Contains(r.app.DatabasesOf(account), d) {
+			continue
+		}
+		c, err := r.credentialOf(ctx, account)
+		if err != nil {
+			return nil, err
+		}
+		if r.plan.credentials[account] = c; !c.knows() || c.made {
+			why = append(why, "the password of "+account.Name+" is not known")
+			continue
+		}
+		login, err := r.ownLogin(ctx, account, d)
+		if err != nil {
+			why = append(why, fault.As(err).What)
+			continue
+		}
+		lacks, err := login.LacksForReading(ctx, d.Name, r.view.catalogue.GrantsOf(login.CurrentUser()), contents)
+		if err == nil && len(lacks) == 0 {
+			return r.reads(&reader{login, "as " + account.Name, func(context.Context) error { login.Close(); return nil }}), nil
+		}
+		login.Close()
+		if err != nil {
+			return nil, err
+		}
+		why = append(why, account.Name+" lacks "+some(lacks))
+	}
+	if !r.view.asAdmin() {
+		return nil, r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin, who makes an account for so long; or give the account these rights",
+			"no account of app %s may read all of %s: %s", r.app.Name, d.Name, strings.Join(why, "; "))
+	}
+	if r.options.DryRun {
+		return &reader{nil, forSoLong, func(context.Context) error { return nil }}, nil
+	}
+	return r.shortLived(ctx, d, contents)
+}
+
+const forSoLong = "with an account that is made for so long"
+
+// reads has a reader ended with the run.
+func (r *run) reads(one *reader) *reader {
+	r.readers = append(r.readers, one)
+	return one
+}
+
+// shortLivedAccounts are the notes of accounts that are to be dropped again.
+const shortLivedAccounts = "short-lived-accounts"
+
+// shortLivedAccount is one with the rights that reading a database takes.
+type shortLivedAccount struct {
+	Server    string          `json:"server"`
+	Address   string          `json:"address"`
+	Account   dbms.Account    `json:"account"`
+	Databases []string        `json:"databases"`
+	Rights    dbms.Privileges `json:"rights"`
+}
+
+func (r *run) shortLived(ctx context.Context, d *estate.Database, contents dbms.Contents) (*reader, error) {
+	a := dbms.Account{User: "yellowfield_" + strings.ToLower(rand.Text()[:12])}
+	if r.view.entry.DBMS.Traits().HostsInAccounts {
+		if a.Host = "%"; r.view.entry.Socket != "" {
+			a.Host = "localhost"
+		}
+	}
+	note := shortLivedAccount{r.app.Server, r.view.entry.Address().String(), a, []string{d.Name}, r.view.server.Reading(contents)}
+	release, _, err := r.State.Lock(a.User) // which tells others that somebody is at work with it
+	if err != nil {
+		return nil, err
+	}
+	if err := r.State.SetNote(shortLivedAccounts, a.User, note); err != nil {
+		release()
+		return nil, err
+	}
+	drop := func(ctx context.Context) error {
+		defer release()
+		return r.dropShortLived(context.WithoutCancel(ctx), r.view.admin, note)
+	}
+	fail := func(err error) (*reader, error) {
+		if left := drop(ctx); left != nil {
+			r.tellFault(stepAccount, left)
+		}
+		return nil, err
+	}
+	password := secret.Generate()
+	verifier := r.view.server.Verifier(a, password, "")
+	err = r.view.server.Exec(ctx, r.view.server.CreateAccount(a, verifier, dbms.AccountOptions{}))
+	if dbms.CauseOf(err) == dbms.PolicyRefuses {
+		err = r.view.server.Exec(ctx, r.view.server.CreateAccountInPlain(a, password, dbms.AccountOptions{}))
+	}
+	if err == nil {
+		err = r.view.server.Exec(ctx, r.view.server.Grant(note.Rights, r.view.server.Pattern(d.Name), a)...)
+	}
+	if err != nil {
+		return fail(err)
+	}
+	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: a.User, Password: password, Database: d.Name})
+	if err != nil {
+		return fail(err)
+	}
+	return r.reads(&reader{server, forSoLong, func(ctx context.Context) error { server.Close(); return drop(ctx) }}), nil
+}
+
+func (r *run) dropShortLived(ctx context.Context, admin dbms.Server, note shortLivedAccount) error {
+	_ = admin.EndSessions(ctx, note.Account) // there may be none
+	for _, d := range note.Databases {
+		if err := admin.Exec(ctx, admin.Revoke(note.Rights, admin.Pattern(d), note.Account)...); err != nil && !dbms.IsRefusal(err) {
+			return err // what was not granted yet, or belongs to no role, is refused
+		}
+	}
+	if err := admin.Exec(ctx, admin.DropAccount(note.Account)); err != nil {
+		return err
+	}
+	return r.State.DropNote(shortLivedAccounts, note.Account.User)
+}
+
+// dropForgotten drops the short-lived accounts that runs have left which were killed. A
+// command that changes nothing says so.
+func (r *run) dropForgotten(ctx context.Context, c *connection) error {
+	names, err := r.State.Notes(shortLivedAccounts)
+	for _, name := range names {
+		var note shortLivedAccount
+		release, held, err := r.State.Lock(name)
+		if err != nil {
+			return err
+		}
+		if !held {
+			continue // it is at work
+		}
+		found, err := r.State.Note(shortLivedAccounts, name, &note)
+		ours := found && note.Address == c.entry.Address().String()
+		switch {
+		case err != nil:
+		case ours && r.options.DryRun:
+			r.tell(Row{Step: stepAccount, Outcome: Differs, Severity: estate.ShouldLook, Facts: "the account " + note.Account.String() + ", which a run made for a while that was cut off, is still there", Remedy: "yellowfield provision " + r.app.Name + " drops it"})
+		case ours:
+			if err = r.dropShortLived(ctx, c.admin, note); err == nil {
+				r.tell(Row{Step: stepAccount, Outcome: Fixed, Facts: "dropped " + note.Account.String() + ", which a run made for a while that was cut off"})
+			}
+		}
+		release()
+		if err != nil {
+			return err
+		}
+	}
+	return err
+}
