@@ -88,6 +88,10 @@ var (
 	closeCombs     = []string{"close", "combs", "--yes", "--acknowledged"}
 	reopenCombs    = []string{"reopen", "combs", "--yes", "--for", "2h"}
 	rotateCombs    = []string{"rotate", "combs", "--yes", "--overlap", "20ms"}
+	importAnew     = []string{"import", "combs", "--drop-existing"}
+	retireCombs    = []string{"retire", "combs", "--yes"}
+	backCombs      = []string{"retire", "combs", "--back", "--yes"}
+	dropCombs      = []string{"retire", "combs", "--drop-database", "--confirm", "combs"}
 	secondRole     = append(slices.Clone(rotateCombs), "--second-role")
 )
 
@@ -96,6 +100,10 @@ var deadlies = []deadly{
 	{"close", [][]string{provisionCombs}, closeCombs, closeCombs, 20},
 	{"reopen", [][]string{provisionCombs, closeCombs}, reopenCombs, reopenCombs, 18},
 	{"rotate", [][]string{provisionCombs}, rotateCombs, rotateCombs, 20},
+	{"import --drop-existing", [][]string{provisionCombs}, importAnew, importAnew, 20},
+	{"retire", [][]string{provisionCombs}, retireCombs, retireCombs, 20},
+	{"retire --back", [][]string{provisionCombs, retireCombs}, backCombs, backCombs, 15},
+	{"retire --drop-database", [][]string{provisionCombs}, dropCombs, dropCombs, 40},
 	{"rotate with a second role", [][]string{provisionCombs}, secondRole, rotateCombs, 40},
 }
 
@@ -299,7 +307,7 @@ func (k *killed) look() map[string]string {
 		return nil
 	}))
 	seen["passwords"] = fmt.Sprint(len(passwords))
-	for _, kind := range []string{"pending", "unfinished-imports", "changed-servers", "open-apps"} {
+	for _, kind := range []string{"pending", "unfinished-imports", "changed-servers", "open-apps", "emptied-databases", "short-lived-accounts", "retired-apps"} {
 		left := 0
 		_ = filepath.WalkDir(filepath.Join(k.folder, "state", kind), func(_ string, entry fs.DirEntry, err error) error {
 			if err == nil && !entry.IsDir() && !strings.HasPrefix(entry.Name(), ".") { // nor what a write that was cut off has left, which the next one sweeps
@@ -310,7 +318,7 @@ func (k *killed) look() map[string]string {
 		seen["notes: "+kind] = fmt.Sprint(left)
 	}
 	if k.postgres {
-		seen["accounts"] = k.ask("", "SELECT rolname, rolcanlogin, rolpassword IS NULL FROM pg_authid WHERE rolname LIKE 'combs%' ORDER BY 1")
+		seen["accounts"] = k.ask("", "SELECT rolname, rolcanlogin, rolpassword IS NULL FROM pg_authid WHERE rolname LIKE 'combs%' OR rolname LIKE 'yellowfield%' ORDER BY 1")
 		seen["databases"] = k.ask("", "SELECT datname, datacl, pg_get_userbyid(datdba) FROM pg_database ORDER BY 1")
 		if strings.Contains(seen["databases"], "combs") {
 			objects, err := oracle.PostgresFingerprint(k.login, "combs")
@@ -319,7 +327,7 @@ func (k *killed) look() map[string]string {
 		}
 		return seen
 	}
-	seen["accounts"] = k.ask("", "SELECT GRANTEE, PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE LIKE '%combs%' ORDER BY 1, 2") +
+	seen["accounts"] = k.ask("", "SELECT GRANTEE, PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE LIKE '%combs%' OR GRANTEE LIKE '%yellowfield%' ORDER BY 1, 2") +
 		k.ask("", "SELECT * FROM mysql.db WHERE User LIKE 'combs%' ORDER BY Host, Db, User")
 	second := "SELECT COUNT(*) FROM mysql.user WHERE User LIKE 'combs%' AND JSON_EXTRACT(User_attributes, '$.additional_password') IS NOT NULL"
 	if k.product == dbms.MariaDB {

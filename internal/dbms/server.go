@@ -102,6 +102,9 @@ type Inspector interface {
 	// StoredVerifiers gives what the server keeps of the passwords by which an account can
 	// log in, its own first; none when this login may not read them.
 	StoredVerifiers(ctx context.Context, a Account) ([]secret.Verifier, error)
+	// Mentions names what lies beside a database on the server and speaks of it: programs and
+	// views in others, or rules for logins.
+	Mentions(ctx context.Context, database string) ([]string, error)
 	// LacksForReading names what an export has to read of a database and this login, which
 	// has the grants g, may not.
 	LacksForReading(ctx context.Context, database string, g Grants, contents Contents) ([]string, error)

@@ -80,6 +80,7 @@ type SeenByApps struct {
 // App is one application.
 type App struct {
 	Name     string   `yaml:"-" json:"-"`
+	Retired  string   `yaml:"retired" jsonschema_description:"The day since when it is out of use, as retire writes it: provision leaves it alone."`
 	Server   string   `yaml:"server" jsonschema_description:"The server its database is on."`
 	Folder   string   `yaml:"folder" jsonschema_description:"The application's folder, from the estate file; it may not exist yet."`
 	URL      string   `yaml:"url" jsonschema_description:"Where its web site is: closing looks there whether the installer still answers."`

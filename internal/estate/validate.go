@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -109,6 +110,9 @@ func (e *Estate) validatePort(path string, port int) {
 }
 
 func (e *Estate) validateApp(a *App, path string) {
+	if _, err := time.Parse(time.DateOnly, a.Retired); a.Retired != "" && err != nil {
+		e.fault(path+".retired", "write the day, such as 2026-11-26", "%q is no day", a.Retired)
+	}
 	if !appName.MatchString(a.Name) {
 		e.fault(path, "small letters, digits, hyphens and underscores, a letter first", "%q cannot be an app's name", a.Name)
 	}

@@ -50,6 +50,8 @@ type Options struct {
 	// Fast gives up the one transaction of a script, where the product has such,
 	// so that several sessions can take part.
 	Fast bool
+	// EventsDisabled makes events so that they do not run.
+	EventsDisabled bool
 	// Lanes is the number of sessions that take rows side by side; 0 for one
 	// a core, but no more than the tables are worth.
 	Lanes int

@@ -28,6 +28,9 @@ func Client(socket, root, user, database string) *exec.Cmd {
 	return exec.Command("chroot", append([]string{root, "/usr/bin/mysql"}, append(arguments, "-S", inside, database)...)...)
 }
 
+// implied is shown by MySQL or not, depending on how a column was written once.
+var implied = regexp.MustCompile(` CHARACTER SET \w+ COLLATE `)
+
 var definer = regexp.MustCompile("DEFINER=`[^`]*`@`[^`]*`")
 
 // Fingerprint describes all that a database holds: the definition of every
@@ -74,6 +77,7 @@ func Fingerprint(ctx context.Context, admin dbms.Login, database string) (map[st
 				text += "\nchecksum " + sum[0][1]
 			}
 			text = strings.ReplaceAll(definer.ReplaceAllString(text, ""), "`"+database+"`.", "")
+			text = implied.ReplaceAllString(text, " COLLATE ")
 			found[kind+" "+row[0]] = text
 		}
 	}

@@ -181,13 +181,14 @@ func (r *run) loadExport(ctx context.Context, login dbms.Server, database, chars
 	}
 	const longest = 1 << 30 // the servers take no longer statements, and one row is one
 	source := script.Source{Path: path, Name: path, LongestStatement: longest}
-	survey, err := importer.Check(ctx, source, load.Options{})
+	options := load.Options{EventsDisabled: strings.HasPrefix(database, scratchPrefix)}
+	survey, err := importer.Check(ctx, source, options)
 	if err == nil {
 		err = refusals([]*wantedScript{{survey: survey}})
 	}
 	if err != nil {
 		return err
 	}
-	_, err = r.importScript(ctx, login, &wantedScript{Source: source, importer: importer, survey: survey})
+	_, err = r.importScript(ctx, login, &wantedScript{Source: source, importer: importer, survey: survey, options: options})
 	return err
 }

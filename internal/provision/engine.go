@@ -63,6 +63,8 @@ type Options struct {
 	Turn *Turn
 	// Rotation changes passwords; nil for none.
 	Rotation *Rotation
+	// Retire takes apps out of use; nil for none.
+	Retire *Retirement
 	// Export is what an export is told; nil for none.
 	Export *ExportOptions
 }
@@ -137,7 +139,13 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 		r.result.Notes = app.Notes
 		err := r.within(ctx, func(ctx context.Context) error {
 			defer r.endReaders(ctx)
-			return work(r, ctx)
+			switch {
+			case app.Retired == "" || options.Retire != nil || options.Export != nil:
+				return work(r, ctx)
+			case options.Command == "provision" || options.Command == "verify" || len(apps) > 1:
+				return r.lookAtRetired(ctx)
+			}
+			return r.refuseRetired(ctx)
 		})
 		r.finish(err)
 		r.folder.Close()

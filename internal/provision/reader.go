@@ -46,7 +46,8 @@ func (r *run) readerOf(ctx context.Context, d *estate.Database) (*reader, error)
 		}
 		c, err := r.credentialOf(ctx, account)
 		if err != nil {
-			return nil, err
+			why = append(why, fault.As(err).What)
+			continue
 		}
 		if r.plan.credentials[account] = c; !c.knows() || c.made {
 			why = append(why, "the password of "+account.Name+" is not known")
@@ -74,7 +75,7 @@ func (r *run) readerOf(ctx context.Context, d *estate.Database) (*reader, error)
 	if r.options.DryRun {
 		return &reader{nil, forSoLong, func(context.Context) error { return nil }}, nil
 	}
-	return r.shortLived(ctx, d, contents)
+	return r.shortLived(ctx, d.Name, r.view.server.Reading(contents), "")
 }
 
 const forSoLong = "with an account that is made for so long"
@@ -90,21 +91,27 @@ const shortLivedAccounts = "short-lived-accounts"
 
 // shortLivedAccount is one with the rights that reading a database takes.
 type shortLivedAccount struct {
-	Server    string          `json:"server"`
-	Address   string          `json:"address"`
-	Account   dbms.Account    `json:"account"`
-	Databases []string        `json:"databases"`
-	Rights    dbms.Privileges `json:"rights"`
+	Server   string          `json:"server"`
+	Address  string          `json:"address"`
+	Account  dbms.Account    `json:"account"`
+	Database string          `json:"database"`
+	Rights   dbms.Privileges `json:"rights"`
+	Scratch  string          `json:"scratch,omitempty"` // a database that was made for it
 }
 
-func (r *run) shortLived(ctx context.Context, d *estate.Database, contents dbms.Contents) (*reader, error) {
+// scratchPrefix begins the names of databases that are dropped again.
+const scratchPrefix = "yellowfield_scratch_"
+
+// shortLived makes an account with some rights on a database, behind statements that make
+// that where it is one for so long, too, and logs in with it.
+func (r *run) shortLived(ctx context.Context, database string, rights dbms.Privileges, scratch string, makes ...dbms.Statement) (*reader, error) {
 	a := dbms.Account{User: "yellowfield_" + strings.ToLower(rand.Text()[:12])}
 	if r.view.entry.DBMS.Traits().HostsInAccounts {
 		if a.Host = "%"; r.view.entry.Socket != "" {
 			a.Host = "localhost"
 		}
 	}
-	note := shortLivedAccount{r.app.Server, r.view.entry.Address().String(), a, []string{d.Name}, r.view.server.Reading(contents)}
+	note := shortLivedAccount{r.app.Server, r.view.entry.Address().String(), a, database, rights, scratch}
 	release, _, err := r.State.Lock(a.User) // which tells others that somebody is at work with it
 	if err != nil {
 		return nil, err
@@ -123,6 +130,9 @@ func (r *run) shortLived(ctx context.Context, d *estate.Database, contents dbms.
 		}
 		return nil, err
 	}
+	if err := r.view.server.Exec(ctx, makes...); err != nil {
+		return fail(err)
+	}
 	password := secret.Generate()
 	verifier := r.view.server.Verifier(a, password, "")
 	err = r.view.server.Exec(ctx, r.view.server.CreateAccount(a, verifier, dbms.AccountOptions{}))
@@ -130,12 +140,12 @@ func (r *run) shortLived(ctx context.Context, d *estate.Database, contents dbms.
 		err = r.view.server.Exec(ctx, r.view.server.CreateAccountInPlain(a, password, dbms.AccountOptions{}))
 	}
 	if err == nil {
-		err = r.view.server.Exec(ctx, r.view.server.Grant(note.Rights, r.view.server.Pattern(d.Name), a)...)
+		err = r.view.server.Exec(ctx, r.view.server.Grant(note.Rights, r.view.server.Pattern(database), a)...)
 	}
 	if err != nil {
 		return fail(err)
 	}
-	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: a.User, Password: password, Database: d.Name})
+	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: a.User, Password: password, Database: database})
 	if err != nil {
 		return fail(err)
 	}
@@ -144,9 +154,12 @@ func (r *run) shortLived(ctx context.Context, d *estate.Database, contents dbms.
 
 func (r *run) dropShortLived(ctx context.Context, admin dbms.Server, note shortLivedAccount) error {
 	_ = admin.EndSessions(ctx, note.Account) // there may be none
-	for _, d := range note.Databases {
-		if err := admin.Exec(ctx, admin.Revoke(note.Rights, admin.Pattern(d), note.Account)...); err != nil && !dbms.IsRefusal(err) {
-			return err // what was not granted yet, or belongs to no role, is refused
+	if err := admin.Exec(ctx, admin.Revoke(note.Rights, admin.Pattern(note.Database), note.Account)...); err != nil && !dbms.IsRefusal(err) {
+		return err // what was not granted yet is refused
+	}
+	if strings.HasPrefix(note.Scratch, scratchPrefix) {
+		if err := admin.Exec(ctx, admin.DropDatabase(note.Scratch)...); err != nil {
+			return err
 		}
 	}
 	if err := admin.Exec(ctx, admin.DropAccount(note.Account)); err != nil {

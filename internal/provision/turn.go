@@ -243,6 +243,9 @@ func (r *run) planOpeningBack(e state.Entry) error {
 func (e *Engine) Overdue(apps []*estate.App) ([]*estate.App, error) {
 	var overdue []*estate.App
 	for _, app := range apps {
+		if app.Retired != "" {
+			continue
+		}
 		r := &run{Engine: e, app: app}
 		until, err := r.openUntil()
 		if err != nil {

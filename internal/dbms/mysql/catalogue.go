@@ -213,3 +213,27 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 	)
 	return contents, err
 }
+
+// Mentions looks into the definitions of views, triggers, routines and events of other
+// databases, as the catalogue has them.
+func (s *Server) Mentions(ctx context.Context, database string) (found []string, err error) {
+	query := ""
+	for _, of := range []struct{ kind, name, table, text string }{
+		{"view", "TABLE_NAME", "VIEWS WHERE TABLE_SCHEMA", "VIEW_DEFINITION"}, {"trigger", "TRIGGER_NAME", "TRIGGERS WHERE TRIGGER_SCHEMA", "ACTION_STATEMENT"},
+		{"routine", "ROUTINE_NAME", "ROUTINES WHERE ROUTINE_SCHEMA", "ROUTINE_DEFINITION"}, {"event", "EVENT_NAME", "EVENTS WHERE EVENT_SCHEMA", "EVENT_DEFINITION"},
+	} {
+		schema := of.table[strings.LastIndexByte(of.table, ' ')+1:]
+		if query != "" {
+			query += " UNION ALL "
+		}
+		query += "SELECT CONCAT('" + of.kind + " ', " + schema + ", '.', " + of.name + ") FROM information_schema." + of.table + " NOT IN (" + QuoteText(database) + ", 'sys', 'mysql', 'performance_schema', 'information_schema')" +
+			" AND LOCATE(CONCAT(" + QuoteText(database) + ", '.'), REPLACE(COALESCE(" + of.text + ", ''), '`', '')) > 0"
+	}
+	err = s.each(ctx, query, nil, func(scan func(...any) error) error {
+		var one string
+		err := scan(&one)
+		found = append(found, one)
+		return err
+	})
+	return found, err
+}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 )
 
@@ -253,4 +254,18 @@ func (s *Server) rolesOf(ctx context.Context, user string) ([]string, error) {
 		return err
 	})
 	return roles, err
+}
+
+// Mentions lists the host-based rules that name a database, for logins that may read them.
+func (s *Server) Mentions(ctx context.Context, database string) (found []string, err error) {
+	rules, err := s.HostRules(ctx)
+	if dbms.CauseOf(err) == dbms.NoRightThere {
+		return nil, nil
+	}
+	for _, rule := range rules {
+		if slices.Contains(rule.Databases, database) {
+			found = append(found, fmt.Sprintf("host-based rule %s:%d: %s", rule.Place.File, rule.Place.Line, rule))
+		}
+	}
+	return found, err
 }

@@ -51,7 +51,7 @@ func (w *work) programs(ctx context.Context, session Session) error {
 		// Event, sql_mode, time_zone, statement, character_set_client, collation_connection
 		statement := shown[3]
 		if w.options.EventsDisabled {
-			statement = w.disabled(statement)
+			statement = sqltext.DisabledEvent(statement, w.dialect().WithMode(shown[1]))
 		}
 		if err := w.program(export.Object{Kind: "EVENT", Name: name}, statement, shown[1], "time_zone = "+mysql.QuoteText(shown[2])+", collation_connection = "+shown[5]); err != nil {
 			return err
@@ -83,7 +83,11 @@ func (w *work) program(o export.Object, statement, mode, settings string) error 
 		return err
 	}
 	settings = "sql_mode = " + mysql.QuoteText(mode) + ", " + settings
-	w.sum(o.Kind, o.Name, statement+settings)
+	whole := statement
+	if o.Kind == "EVENT" { // that it does not run is no other event
+		whole = sqltext.DisabledEvent(statement, w.dialect().WithMode(mode))
+	}
+	w.sum(o.Kind, o.Name, whole+settings)
 	delimiter := ";;"
 	for i := 1; strings.Contains(statement, delimiter); i++ {
 		delimiter = fmt.Sprintf("$%d$", i)
@@ -203,21 +207,4 @@ func (e *Exporter) inOrder(views map[string]string) []string {
 		visit(name)
 	}
 	return order
-}
-
-// disabled is an event that does not run (MySQL Reference Manual, "CREATE EVENT Statement":
-// its state stands behind what becomes of it).
-func (w *work) disabled(statement string) string {
-	tokens := sqltext.Scan([]byte(statement), w.dialect())
-	for i, t := range tokens {
-		if !t.Is("PRESERVE") || !tokens.At(i-1).Is("COMPLETION") && !tokens.At(i-1).Is("NOT") {
-			continue
-		}
-		end := tokens.At(i + 1).End
-		if tokens.At(i + 2).Is("ON") { // DISABLE ON SLAVE
-			end = tokens.At(i + 3).End
-		}
-		return statement[:t.End] + " DISABLE" + statement[end:]
-	}
-	return statement
 }

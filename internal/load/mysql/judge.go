@@ -123,6 +123,9 @@ func (j *judge) lookClosely(v verdict) verdict {
 	if v.head.Verb != "SET" {
 		v.text = v.head.WithoutDefiner(s.Text)
 	}
+	if j.options.EventsDisabled && v.head.Object == "EVENT" {
+		v.text = []byte(sqltext.DisabledEvent(string(v.text), s.Dialect))
+	}
 	if !bytes.Equal(v.text, s.Text) {
 		tokens = sqltext.Scan(v.text, s.Dialect)
 	}

@@ -1,0 +1,490 @@
+package provision
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/export"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/state"
+)
+
+// Retirement says how an app goes out of use.
+type Retirement struct {
+	// Back takes a retirement back, as long as the database is there.
+	Back bool
+	// DropDatabase drops databases and accounts, behind an export that was loaded again
+	// and compared, unless Unproved says that this is not needed.
+	DropDatabase, Unproved bool
+	// Confirm is asked when all that will be done was told; nil does it without.
+	Confirm func(app string) bool
+}
+
+// Retire takes apps out of use.
+func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
+	return e.each(ctx, apps, options, (*run).retire)
+}
+
+// retiredApp is the note of an app that is retired: what is to be put back if it comes into
+// use again.
+type retiredApp struct {
+	Locked []dbms.Account `json:"locked"`
+	Files  []retiredFile  `json:"files"`
+}
+
+type retiredFile struct {
+	Path    string                `json:"path"`
+	Content []byte                `json:"content"`
+	Of      atomicfile.Attributes `json:"of"`
+}
+
+const retiredApps = "retired-apps"
+
+func (r *run) retire(ctx context.Context) error {
+	if !r.view.asAdmin() {
+		return &stepError{stepAccount, r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "locking accounts takes an administrator")}
+	}
+	r.plan = r.emptyPlan()
+	var note retiredApp
+	_, err := r.State.Note(retiredApps, r.noteName(), &note)
+	how := r.options.Retire
+	switch {
+	case err != nil:
+	case how.Back:
+		err = r.planBack(&note)
+	default:
+		if err = r.planQuietEnd(&note); err == nil && how.DropDatabase {
+			err = r.planDrop(ctx)
+		}
+	}
+	if err != nil {
+		return r.tellPlanFaults(err)
+	}
+	if r.options.DryRun || how.Confirm != nil && r.hasWork() {
+		r.preview()
+	}
+	if r.options.DryRun {
+		return nil
+	}
+	if how.Confirm != nil && r.hasWork() && !how.Confirm(r.app.Name) {
+		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes; what drops a database wants --confirm "+r.app.Name, "nothing was done")}
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	if how.Back {
+		r.plan.credentials = map[*estate.Account]*credential{}
+		r.checkLogins(ctx)
+	} else {
+		r.tell(Row{Step: stepState, Outcome: Note, Facts: "cron jobs, backups and other programs that still name its database or accounts are out of reach here"})
+	}
+	return nil
+}
+
+// planEntry writes into the estate file, or takes out of it, since when the app is retired.
+func (r *run) planEntry(date, facts string) error {
+	change, err := r.Estate.Retire(r.app.Name, date)
+	if err != nil {
+		return err
+	}
+	write := func(from, to []byte) error {
+		attributes, err := atomicfile.AttributesOf(change.Path)
+		if err != nil {
+			return atomicfile.Failure(change.Path, "check the rights of this user on it", err)
+		}
+		prepared, err := atomicfile.Prepare(change.Path, to, attributes)
+		if err == nil {
+			err = prepared.Expect(from)
+		}
+		if err != nil {
+			return err
+		}
+		if err := prepared.Commit(); err != nil {
+			return err
+		}
+		r.Estate.Took(change.Path, to) // for the next app of the run
+		return nil
+	}
+	s := r.plan.change(Row{Step: stepState, Outcome: Changed, Facts: facts, Place: &fault.Place{File: change.Path}}, "entry of "+r.app.Name)
+	s.Act = func(context.Context) (string, error) { return "", write(change.Before, change.After) }
+	s.Undo = func(context.Context) error { return write(change.After, change.Before) }
+	return nil
+}
+
+// planQuietEnd locks the accounts, ends their sessions and takes the settings files away;
+// all of it can be taken back.
+func (r *run) planQuietEnd(note *retiredApp) error {
+	if r.app.Retired == "" {
+		today := time.Now().Format(time.DateOnly)
+		if err := r.planEntry(today, "retired: "+today+", so that provision leaves it alone"); err != nil {
+			return err
+		}
+	}
+	var locks []dbms.Account
+	for _, account := range r.app.Accounts {
+		user := r.usedBy(account.Name)
+		for _, a := range r.accountsOf(account) {
+			has, exists := r.view.catalogue.Accounts[a]
+			switch {
+			case !exists:
+			case user != "":
+				r.plan.note(stepAccount, "", a.String()+" stays as it is: app "+user+" uses it, too")
+			case has.Locked:
+				r.plan.keep(stepAccount, a.String()+" is locked")
+			default:
+				locks = append(locks, a)
+			}
+		}
+	}
+	files, err := r.filesToRetire()
+	if err != nil {
+		return err
+	}
+	if len(locks)+len(files) == 0 {
+		return nil
+	}
+	after := retiredApp{slices.Concat(note.Locked, locks), slices.Clone(files)}
+	for _, f := range note.Files { // of a retirement that was cut off
+		if !slices.ContainsFunc(files, func(other retiredFile) bool { return other.Path == f.Path }) {
+			after.Files = append(after.Files, f)
+		}
+	}
+	r.silently(stepState, "note of what is taken away", func(context.Context) error {
+		return r.State.SetNote(retiredApps, r.noteName(), after)
+	})
+	for _, a := range locks {
+		lock := r.view.server.LockAccount(a)
+		s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: a.String() + " locked, its sessions ended", SQL: texts([]dbms.Statement{lock})}, "lock of "+a.String())
+		s.Act = func(ctx context.Context) (string, error) {
+			if err := r.send(ctx, s, lock); err != nil {
+				return "", err
+			}
+			return "", r.view.server.EndSessions(ctx, a)
+		}
+		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.UnlockAccount(a)) }
+	}
+	for _, f := range files {
+		s := r.plan.change(Row{Step: stepSettings, Outcome: Removed, Facts: r.app.Shown(f.Path) + ", kept in the state folder"}, "settings "+f.Path)
+		s.Act = func(context.Context) (string, error) { return "", r.takeAway(s, f) }
+		s.Undo = func(context.Context) error { return r.putBackFile(f) }
+	}
+	return nil
+}
+
+// usedBy gives another app in use that has an account; empty for none.
+func (r *run) usedBy(account string) string {
+	for _, name := range estate.Names(r.Estate.Apps) {
+		other := r.Estate.Apps[name]
+		if other != r.app && other.Retired == "" && other.Server == r.app.Server && slices.ContainsFunc(other.Accounts, func(a *estate.Account) bool { return a.Name == account }) {
+			return name
+		}
+	}
+	return ""
+}
+
+// filesToRetire reads the settings files that are there.
+func (r *run) filesToRetire() (all []retiredFile, err error) {
+	if !r.hasFolder() {
+		return nil, nil
+	}
+	for _, s := range r.app.Settings {
+		path := r.app.InFolder(s.File)
+		content, err := r.read(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		attributes, err := r.attributes(path)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, retiredFile{path, content, attributes})
+	}
+	return all, nil
+}
+
+// takeAway removes a settings file, when what was kept of it has been read back.
+func (r *run) takeAway(s *step, f retiredFile) error {
+	var note retiredApp
+	if _, err := r.State.Note(retiredApps, r.noteName(), &note); err != nil {
+		return err
+	}
+	now, err := r.read(f.Path)
+	if err != nil {
+		return err
+	}
+	kept := slices.ContainsFunc(note.Files, func(other retiredFile) bool { return other.Path == f.Path && string(other.Content) == string(now) })
+	if !kept {
+		return fault.At(fault.Protected, fault.Place{File: f.Path}, "look at the file and run the command again", "%v", atomicfile.ErrChanged)
+	}
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	s.Touched = true
+	return files.Remove(f.Path)
+}
+
+// putBackFile writes a settings file as it was; one that says the same is there already.
+func (r *run) putBackFile(f retiredFile) error {
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	switch now, err := files.Read(f.Path); {
+	case errors.Is(err, fs.ErrNotExist):
+		return files.Write(f.Path, f.Content, f.Of)
+	case err != nil:
+		return err
+	case string(now) != string(f.Content):
+		return fault.At(fault.Protected, fault.Place{File: f.Path}, "look at the file, and move it away", "another file is there than the one that was taken away")
+	}
+	return nil
+}
+
+// planBack brings an app into use again.
+func (r *run) planBack(note *retiredApp) error {
+	if r.app.Retired == "" && len(note.Locked)+len(note.Files) == 0 {
+		return fault.New(fault.Protected, "see retired: in the estate file", "app %s is not retired", r.app.Name)
+	}
+	for _, d := range r.app.All() {
+		if !r.exists(d.Name) {
+			return r.Estate.Fault(fault.Protected, r.path(d.Path()), "take retired: out of the estate file, yellowfield provision "+r.app.Name+", and import the export with --drop-existing: yellowfield history "+r.app.Name+" says where it lies",
+				"the database %s was dropped", d.Name)
+		}
+	}
+	for _, a := range note.Locked {
+		if has, exists := r.view.catalogue.Accounts[a]; !exists || !has.Locked {
+			continue
+		}
+		unlock := r.view.server.UnlockAccount(a)
+		s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: a.String() + " unlocked", SQL: texts([]dbms.Statement{unlock})}, "lock of "+a.String())
+		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, unlock) }
+		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.LockAccount(a)) }
+	}
+	for _, f := range note.Files {
+		s := r.plan.change(Row{Step: stepSettings, Outcome: Written, Facts: r.app.Shown(f.Path) + ", as it was"}, "settings "+f.Path)
+		s.Act = func(context.Context) (string, error) { return "", r.putBackFile(f) }
+	}
+	if r.app.Retired != "" {
+		if err := r.planEntry("", "in use again: retired: "+r.app.Retired+" taken out"); err != nil {
+			return err
+		}
+	}
+	r.silently(stepState, "end of the note of what was taken away", func(context.Context) error { return r.State.DropNote(retiredApps, r.noteName()) })
+	return nil
+}
+
+// planDrop drops an app's databases and accounts, behind a copy that was proved.
+func (r *run) planDrop(ctx context.Context) error {
+	for _, d := range r.app.All() {
+		if !r.exists(d.Name) {
+			r.plan.keep(stepDatabase, d.Name+" is gone")
+			continue
+		}
+		if d.Existing {
+			return r.Estate.Fault(fault.Protected, r.path(d.Path()), "drop it by hand", "the database %s was made by someone else", d.Name)
+		}
+		for _, name := range estate.Names(r.Estate.Apps) {
+			if other := r.Estate.Apps[name]; other != r.app && other.Server == r.app.Server && slices.ContainsFunc(other.All(), func(o *estate.Database) bool { return o.Name == d.Name }) {
+				return r.Estate.Fault(fault.Protected, r.path(d.Path()), "drop this app's tables by hand, by their prefix", "the database %s is that of app %s, too", d.Name, name)
+			}
+		}
+		mentions, err := r.view.server.Mentions(ctx, d.Name)
+		if err != nil {
+			return err
+		}
+		for _, m := range mentions {
+			r.plan.note(stepDatabase, "it will not work without "+d.Name+": look at it, and drop it by hand if nobody needs it", "named elsewhere: "+m)
+		}
+		if err := r.planProvedCopy(d); err != nil {
+			return err
+		}
+		r.planDropping(d)
+	}
+	r.planAccountsEnd()
+	r.silently(stepState, "end of the note of what was taken away", func(context.Context) error { return r.State.DropNote(retiredApps, r.noteName()) })
+	return nil
+}
+
+// planProvedCopy has a database exported, the export loaded again into a database of its own
+// by an account of its own, and both compared.
+func (r *run) planProvedCopy(d *estate.Database) error {
+	path, err := r.exportPath("", d)
+	if err != nil {
+		return err
+	}
+	proved := "loaded again and compared"
+	if r.options.Retire.Unproved {
+		proved = "not loaded again"
+	}
+	s := r.plan.change(Row{Step: stepExport, Outcome: Written, Facts: "export of " + d.Name + ", " + proved + ": " + inventory(r.plan.contents[d.Name]), Place: placeOf(path)}, "export of "+d.Name)
+	s.Act = func(ctx context.Context) (string, error) {
+		defer r.endReaders(ctx) // before the database is dropped
+		reader, err := r.shortLived(ctx, d.Name, r.view.server.Reading(r.plan.contents[d.Name]), "")
+		if err != nil {
+			return "", err
+		}
+		e := exporting{step: stepExport, path: path}
+		e.Sums = !r.options.Retire.Unproved
+		exporter := r.exporterOf(reader.Server, d.Name)
+		survey, err := exporter.Look(ctx, e.Options)
+		if err == nil {
+			err = r.hasRoom(path, survey)
+		}
+		if err != nil {
+			return "", err
+		}
+		leftOut := make([]string, 0, len(survey.LeftOut))
+		for _, left := range survey.LeftOut {
+			leftOut = append(leftOut, left.String())
+		}
+		if len(leftOut) > 0 && !r.options.Retire.Unproved {
+			return "", fault.New(fault.Protected, "drop these first, or add --unproved-copy if they are not needed", "the export of %s does not hold everything: %s", d.Name, some(leftOut))
+		}
+		report, stored, err := r.writeExport(ctx, exporter, e)
+		if err != nil {
+			return "", err
+		}
+		if err := r.journal.Record(state.Entry{Event: state.Intended, Step: stepExport, Object: "export of " + d.Name, Copy: stored.Path}); err != nil {
+			return "", err
+		}
+		s.Seconds = report.Elapsed.Seconds()
+		s.Row.Export = &ExportReport{Database: d.Name, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
+		if !r.options.Retire.Unproved {
+			if err := r.prove(ctx, d, path, report); err != nil {
+				f := fault.As(err)
+				return "", fault.At(f.Class, f.Place, f.Next+"; --unproved-copy drops the database all the same", "the copy of %s in %s could not be proved: %s", d.Name, path, f.What).With(err)
+			}
+		}
+		s.Row.Excerpt = stored.SHA256
+		return fmt.Sprintf("export of %s, %s: %s, %s; its sha256 checksum:", d.Name, proved, report.Describe(), figures.Size(stored.Bytes)), nil
+	}
+	return nil
+}
+
+func (r *run) planDropping(d *estate.Database) {
+	drop := r.view.server.DropDatabase(d.Name)
+	s := r.plan.change(Row{Step: stepDatabase, Outcome: Removed, Facts: d.Name, SQL: texts(drop)}, "database "+d.Name)
+	s.Act = func(ctx context.Context) (string, error) {
+		now, err := r.view.server.Contents(ctx, d.Name)
+		if err != nil {
+			return "", err
+		}
+		if had := r.plan.contents[d.Name].Everything(); !sameObjects(had, now[d.Name].Everything()) {
+			return "", fault.New(fault.Protected, "see who is at work there, and run the command again", "somebody has changed what %s holds", d.Name)
+		}
+		return "", r.send(ctx, s, drop...)
+	}
+}
+
+func sameObjects(a, b map[dbms.Object]bool) bool {
+	for o := range a {
+		if !b[o] {
+			return false
+		}
+	}
+	return len(a) == len(b)
+}
+
+// planAccountsEnd drops the app's accounts, but for those that have rights elsewhere, and
+// takes others' rights on its databases.
+func (r *run) planAccountsEnd() {
+	own := map[dbms.Account]bool{}
+	for _, account := range r.app.Accounts {
+		for _, a := range r.accountsOf(account) {
+			own[a] = true
+			_, exists := r.view.catalogue.Accounts[a]
+			_, elsewhere := r.ours(r.view.catalogue.Grants(a))
+			switch {
+			case !exists || r.usedBy(account.Name) != "":
+				continue
+			case len(elsewhere) > 0:
+				r.plan.note(stepAccount, "drop it by hand if nobody needs it", fmt.Sprintf("%s stays, locked: it has rights elsewhere: %s", a, strings.Join(elsewhere, ", ")))
+				continue
+			}
+			drop := r.view.server.DropAccount(a)
+			s := r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: a.String(), SQL: texts([]dbms.Statement{drop})}, "account "+a.String())
+			s.Act = func(ctx context.Context) (string, error) {
+				_ = r.view.server.EndSessions(ctx, a) // there may be none
+				if err := r.send(ctx, s, drop); err != nil {
+					return "", err
+				}
+				return "", r.State.DropPending(r.stateAccount(a.User))
+			}
+		}
+	}
+	for _, d := range r.app.All() {
+		for a, g := range r.view.catalogue.Granted {
+			held := g.Databases[r.view.server.Pattern(d.Name)]
+			if own[a] || len(held) == 0 || !r.view.entry.DBMS.Traits().Privileges { // elsewhere they go with the database
+				continue
+			}
+			revoke := r.view.server.Revoke(held, r.view.server.Pattern(d.Name), a)
+			s := r.plan.change(Row{Step: stepRights, Outcome: Removed, Facts: fmt.Sprintf("%s of %s on %s", held, a, d.Name), SQL: texts(revoke)}, rightsObject(a, d.Name))
+			s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, revoke...) }
+		}
+	}
+}
+
+// lookAtRetired is what provision and verify make of an app that is retired.
+func (r *run) lookAtRetired(context.Context) error {
+	r.plan = r.emptyPlan()
+	dropped := true
+	for _, d := range r.app.All() {
+		dropped = dropped && !r.exists(d.Name)
+	}
+	for _, account := range r.app.Accounts {
+		for _, a := range r.accountsOf(account) {
+			if has, exists := r.view.catalogue.Accounts[a]; exists && !has.Locked && r.usedBy(account.Name) == "" {
+				r.tell(Row{Step: stepAccount, Outcome: Differs, Severity: estate.MustFix, Facts: "the app is retired, and " + a.String() + " can still log in", Remedy: "yellowfield retire " + r.app.Name + " finishes it, and with --back takes it back"})
+			}
+		}
+	}
+	facts := "retired since " + r.app.Retired + ", and left alone"
+	if dropped {
+		facts = "retired since " + r.app.Retired + "; its database is gone"
+	}
+	r.tell(Row{Step: stepState, Outcome: Kept, Facts: facts})
+	return nil
+}
+
+// refuseRetired is what other commands make of it.
+func (r *run) refuseRetired(context.Context) error {
+	return &stepError{stepState, r.Estate.Fault(fault.Protected, r.path("retired"), "yellowfield retire "+r.app.Name+" --back first", "app %s is retired since %s", r.app.Name, r.app.Retired)}
+}
+
+// prove loads an export into a database of its own, with an account of its own and events
+// that do not run, and compares what that holds with what was exported.
+func (r *run) prove(ctx context.Context, d *estate.Database, path string, want *export.Report) error {
+	like := r.view.catalogue.Databases[d.Name]
+	scratch := dbms.Database{Name: scratchPrefix + strings.ToLower(rand.Text()[:12]), Charset: like.Charset, Collation: like.Collation}
+	owner, err := r.shortLived(ctx, scratch.Name, r.view.server.Resolve([]string{dbms.LevelStructure}, dbms.Contents{}), scratch.Name, r.view.server.CreateDatabase(scratch)...)
+	if err != nil {
+		return err
+	}
+	if err := r.loadExport(ctx, owner.Server, scratch.Name, like.Charset, path); err != nil {
+		return err
+	}
+	got, err := r.exporterOf(owner.Server, scratch.Name).Export(ctx, io.Discard, export.Options{Sums: true}, nil)
+	if err != nil {
+		return r.exportFailed(ctx, err)
+	}
+	if differences := export.Differences(want, got); len(differences) > 0 {
+		return fault.New(fault.Protected, "was somebody at work in it? Look at these, and run the command again", "what was loaded again is not the same: %s", some(differences))
+	}
+	return nil
+}
