@@ -81,6 +81,7 @@ type deadly struct {
 	run    []string
 	next   []string // what is run again
 	fewest int      // places that it must have, or the test tests nothing
+	alone  bool     // provision does not finish it
 }
 
 var (
@@ -92,19 +93,21 @@ var (
 	retireCombs    = []string{"retire", "combs", "--yes"}
 	backCombs      = []string{"retire", "combs", "--back", "--yes"}
 	dropCombs      = []string{"retire", "combs", "--drop-database", "--confirm", "combs"}
+	copyCombs      = []string{"copy", "combs", "combs-trial", "--folder", "trial", "--yes"}
 	secondRole     = append(slices.Clone(rotateCombs), "--second-role")
 )
 
 var deadlies = []deadly{
-	{"provision", nil, provisionCombs, provisionCombs, 30},
-	{"close", [][]string{provisionCombs}, closeCombs, closeCombs, 20},
-	{"reopen", [][]string{provisionCombs, closeCombs}, reopenCombs, reopenCombs, 18},
-	{"rotate", [][]string{provisionCombs}, rotateCombs, rotateCombs, 20},
-	{"import --drop-existing", [][]string{provisionCombs}, importAnew, importAnew, 20},
-	{"retire", [][]string{provisionCombs}, retireCombs, retireCombs, 20},
-	{"retire --back", [][]string{provisionCombs, retireCombs}, backCombs, backCombs, 15},
-	{"retire --drop-database", [][]string{provisionCombs}, dropCombs, dropCombs, 40},
-	{"rotate with a second role", [][]string{provisionCombs}, secondRole, rotateCombs, 40},
+	{"provision", nil, provisionCombs, provisionCombs, 30, false},
+	{"close", [][]string{provisionCombs}, closeCombs, closeCombs, 20, false},
+	{"reopen", [][]string{provisionCombs, closeCombs}, reopenCombs, reopenCombs, 18, false},
+	{"rotate", [][]string{provisionCombs}, rotateCombs, rotateCombs, 20, false},
+	{"import --drop-existing", [][]string{provisionCombs}, importAnew, importAnew, 20, false},
+	{"retire", [][]string{provisionCombs}, retireCombs, retireCombs, 20, false},
+	{"retire --back", [][]string{provisionCombs, retireCombs}, backCombs, backCombs, 15, false},
+	{"retire --drop-database", [][]string{provisionCombs}, dropCombs, dropCombs, 40, true},
+	{"copy", [][]string{provisionCombs}, copyCombs, copyCombs, 50, true},
+	{"rotate with a second role", [][]string{provisionCombs}, secondRole, rotateCombs, 40, false},
 }
 
 // TestKilled lets commands die at places where something has changed or is about to, and
@@ -140,7 +143,7 @@ func TestKilled(t *testing.T) {
 					out, died := k.run(0, 0, d.run...)
 					took := time.Since(began)
 					require.False(t, died)
-					require.Contains(t, out, "1 app: 1 ", "or the test tests nothing")
+					require.Regexp(t, `(?m)^\d apps?: \d `, out, "or the test tests nothing")
 					require.NotContains(t, out, "failed")
 					want := k.look()
 					k.clean()
@@ -183,7 +186,7 @@ func (k *killed) survives(want map[string]string, at int, after time.Duration) (
 		looked["notes: pending"] = seen["notes: pending"] // a password that it has proved to be in the file is forgotten
 		assert.Empty(k.t, differing(seen, looked), "verify changes something: %s", where)
 	}
-	if at%2 == 0 { // and at random
+	if at%2 == 0 && k.deadly.name != "copy" { // and at random; a copy is another app
 		seen := k.look()
 		next, _ := k.run(0, 0, "provision", "combs", "--undo-unfinished")
 		wanted := k.nothing
@@ -194,7 +197,7 @@ func (k *killed) survives(want map[string]string, at int, after time.Duration) (
 		assert.Empty(k.t, differing(wanted, k.look()), "%s\ntaken back:\n%s", where, next)
 	}
 	command := k.deadly.next
-	if at%45 == 23 { // provision finishes it, too
+	if at%45 == 23 && !k.deadly.alone { // provision finishes it, too
 		command = provisionCombs
 	}
 	seen := k.look()
@@ -254,9 +257,11 @@ func (k *killed) unpack() {
 		"www/setup/index.php":      "<?php",
 		"www/setup/steps/1.php":    "<?php // one",
 	} {
-		path := filepath.Join(k.folder, name)
-		require.NoError(k.t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(k.t, os.WriteFile(path, []byte(content), 0o644))
+		for _, to := range []string{name, strings.Replace(name, "www/", "trial/", 1)} { // the folder of a copy, too
+			path := filepath.Join(k.folder, to)
+			require.NoError(k.t, os.MkdirAll(filepath.Dir(path), 0o755))
+			require.NoError(k.t, os.WriteFile(path, []byte(content), 0o644))
+		}
 	}
 	for _, command := range k.deadly.before {
 		out, _ := k.run(0, 0, command...)
@@ -289,7 +294,10 @@ var madePassword = regexp.MustCompile(`DB_WORD', '([^']*)'|password ="?([^"\n]*)
 func (k *killed) look() map[string]string {
 	seen := map[string]string{}
 	passwords := map[string]bool{}
-	require.NoError(k.t, filepath.WalkDir(filepath.Join(k.folder, "www"), func(path string, entry fs.DirEntry, err error) error {
+	require.NoError(k.t, filepath.WalkDir(k.folder, func(path string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.IsDir() && entry.Name() == "state" {
+			return fs.SkipDir
+		}
 		if err != nil || entry.IsDir() {
 			return err
 		}
@@ -320,10 +328,10 @@ func (k *killed) look() map[string]string {
 	if k.postgres {
 		seen["accounts"] = k.ask("", "SELECT rolname, rolcanlogin, rolpassword IS NULL FROM pg_authid WHERE rolname LIKE 'combs%' OR rolname LIKE 'yellowfield%' ORDER BY 1")
 		seen["databases"] = k.ask("", "SELECT datname, datacl, pg_get_userbyid(datdba) FROM pg_database ORDER BY 1")
-		if strings.Contains(seen["databases"], "combs") {
-			objects, err := oracle.PostgresFingerprint(k.login, "combs")
+		for _, database := range k.databasesIn(seen) {
+			objects, err := oracle.PostgresFingerprint(k.login, database)
 			require.NoError(k.t, err)
-			seen["objects"] = fmt.Sprint(objects)
+			seen["objects of "+database] = fmt.Sprint(objects)
 		}
 		return seen
 	}
@@ -336,18 +344,28 @@ func (k *killed) look() map[string]string {
 	seen["second passwords"] = k.ask("", second)
 	seen["variables"] = k.ask("", "SHOW GLOBAL VARIABLES LIKE 'max_allowed_packet'")
 	seen["databases"] = k.ask("", "SHOW DATABASES")
-	if strings.Contains(seen["databases"], "combs") {
-		objects, err := oracle.Fingerprint(k.t.Context(), k.login, "combs")
+	for _, database := range k.databasesIn(seen) {
+		objects, err := oracle.Fingerprint(k.t.Context(), k.login, database)
 		require.NoError(k.t, err)
-		seen["objects"] = fmt.Sprint(objects)
+		seen["objects of "+database] = fmt.Sprint(objects)
 	}
 	return seen
 }
 
+// databasesIn are those of the application and of its copy that are there.
+func (k *killed) databasesIn(seen map[string]string) (there []string) {
+	for _, name := range []string{"combs", "combs_trial"} {
+		if regexp.MustCompile(`\b` + name + `\b`).MatchString(seen["databases"]) {
+			there = append(there, name)
+		}
+	}
+	return there
+}
+
 func (k *killed) clean() {
 	if k.postgres {
-		k.do("", "DROP DATABASE IF EXISTS combs WITH (FORCE)", "DROP ROLE IF EXISTS combs_app", "DROP ROLE IF EXISTS combs_app_meanwhile", "DROP ROLE IF EXISTS combs_owner")
+		k.do("", "DROP DATABASE IF EXISTS combs WITH (FORCE)", "DROP DATABASE IF EXISTS combs_trial WITH (FORCE)", "DROP ROLE IF EXISTS combs_trial_app", "DROP ROLE IF EXISTS combs_trial_owner", "DROP ROLE IF EXISTS combs_app", "DROP ROLE IF EXISTS combs_app_meanwhile", "DROP ROLE IF EXISTS combs_owner")
 		return
 	}
-	k.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_app@127.0.0.1", "SET GLOBAL max_allowed_packet = DEFAULT")
+	k.do("", "DROP DATABASE IF EXISTS combs", "DROP DATABASE IF EXISTS combs_trial", "DROP USER IF EXISTS combs_trial_app@localhost", "DROP USER IF EXISTS combs_trial_app@127.0.0.1", "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_app@127.0.0.1", "SET GLOBAL max_allowed_packet = DEFAULT")
 }

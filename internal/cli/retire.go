@@ -12,7 +12,7 @@ import (
 
 func newRetireCommand(p *program) *cobra.Command {
 	var retirement provision.Retirement
-	options := provision.Options{Command: "retire", Retire: &retirement}
+	options := provision.Options{Command: provision.RetireQuietly, Retire: &retirement}
 	var confirmed string
 	command := &cobra.Command{
 		Use:     "retire APP...",
@@ -49,6 +49,12 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 			case !p.yes:
 				question := map[bool]string{false: "Take %s out of use?", true: "Bring %s into use again?"}[retirement.Back]
 				retirement.Confirm = func(app string) bool { return p.confirm(fmt.Sprintf(question, app)) }
+			}
+			switch {
+			case retirement.Back:
+				options.Command = provision.RetireBack
+			case retirement.DropDatabase:
+				options.Command = provision.RetireDrop
 			}
 			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)

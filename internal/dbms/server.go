@@ -22,6 +22,12 @@ type Login struct {
 	AsApplication bool
 }
 
+// Found is how many rows of a column hold what was looked for.
+type Found struct {
+	Column string // with its table
+	Rows   int64
+}
+
 // Connection is somebody's to the server.
 type Connection struct {
 	Who         string // account, where from, number, since when: for a person
@@ -105,6 +111,9 @@ type Inspector interface {
 	// Mentions names what lies beside a database on the server and speaks of it: programs and
 	// views in others, or rules for logins.
 	Mentions(ctx context.Context, database string) ([]string, error)
+	// RowsWith counts the rows whose text holds some text, by table and column, as this login
+	// sees them.
+	RowsWith(ctx context.Context, database, text string) ([]Found, error)
 	// LacksForReading names what an export has to read of a database and this login, which
 	// has the grants g, may not.
 	LacksForReading(ctx context.Context, database string, g Grants, contents Contents) ([]string, error)

@@ -1,13 +1,14 @@
 package estate
 
 import (
+	"path/filepath"
 	"reflect"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 // Change is a file of the estate before and after.
@@ -30,7 +31,7 @@ func (e *Estate) Retire(app, date string) (*Change, error) {
 		}
 		return fault.At(fault.Protected, place, next, "the entry of app %s cannot be changed: %s", app, why).WithExcerpt(source)
 	}
-	entry := entryOf(source, app)
+	_, entry := pairOf(source, app)
 	if entry == nil || len(entry.Values) == 0 {
 		return nil, cannot("it is written in an unusual way")
 	}
@@ -75,6 +76,21 @@ func (e *Estate) Retire(app, date string) (*Change, error) {
 	return &Change{place.File, source, after}, nil
 }
 
+// With is the estate as it will be with a change.
+func (e *Estate) With(c *Change) (*Estate, error) {
+	l := e.loader
+	l.instead = map[string][]byte{c.Path: c.After}
+	return l.LoadSome(e.Path)
+}
+
+// Relative is a path as the estate file would write it.
+func (e *Estate) Relative(path string) string {
+	if rest, inside := host.Below(filepath.Dir(e.Path), path); inside {
+		return rest
+	}
+	return path
+}
+
 // Took tells that a file was changed.
 func (e *Estate) Took(path string, content []byte) { e.sources[path] = content }
 
@@ -86,28 +102,6 @@ func (e *Estate) differsOnlyIn(path string, before, after []byte, app, date stri
 	}
 	was.Apps[app].Retired = date
 	return reflect.DeepEqual(was, is)
-}
-
-// entryOf finds an app's map in the text of an estate file; nil if it has none.
-func entryOf(source []byte, app string) *ast.MappingNode {
-	tree, err := parser.ParseBytes(source, parser.ParseComments)
-	if err != nil || len(tree.Docs) != 1 {
-		return nil
-	}
-	at := mapOf(tree.Docs[0].Body)
-	for _, key := range []string{"apps", app} {
-		var next *ast.MappingNode
-		if at == nil {
-			return nil
-		}
-		for _, pair := range at.Values {
-			if keyOf(pair) == key {
-				next = mapOf(pair.Value)
-			}
-		}
-		at = next
-	}
-	return at
 }
 
 func mapOf(node ast.Node) *ast.MappingNode {

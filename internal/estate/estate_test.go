@@ -235,7 +235,7 @@ func TestJSONSchemaKnowsEveryKey(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &schema))
 	definitions := schema["$defs"].(map[string]any)
 	for definition, keys := range map[string][]string{
-		"App":      {"server", "folder", "database", "databases", "accounts", "import", "settings", "installer", "ownership", "php", "notes", "labels", "shared", "prefix", "server_during_import", "after_settings_change", "installer_files", "host_rule", "links", "accept", "url"},
+		"App":      {"server", "folder", "database", "databases", "accounts", "import", "settings", "installer", "ownership", "php", "notes", "labels", "shared", "prefix", "server_during_import", "after_settings_change", "installer_files", "host_rule", "links", "accept", "url", "retired"},
 		"Accepted": {"finding", "object", "why"},
 		"Server":   {"dbms", "socket", "host", "port", "tls", "ca", "certificate", "admin", "seen_by_apps"},
 	} {

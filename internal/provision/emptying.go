@@ -173,14 +173,17 @@ func (r *run) restoreFrom(ctx context.Context, d *estate.Database, path string) 
 	return r.State.DropNote(emptiedDatabases, r.unfinishedName(d))
 }
 
+// longestOfExports is how long a statement of theirs may be: the servers take no longer
+// ones, and a row is one.
+const longestOfExports = 1 << 30
+
 // loadExport loads an export of ours into an empty database.
 func (r *run) loadExport(ctx context.Context, login dbms.Server, database, charset, path string) error {
 	importer, err := r.importerFor(ctx, load.Target{Database: database, Charset: charset})
 	if err != nil {
 		return err
 	}
-	const longest = 1 << 30 // the servers take no longer statements, and one row is one
-	source := script.Source{Path: path, Name: path, LongestStatement: longest}
+	source := script.Source{Path: path, Name: path, LongestStatement: longestOfExports}
 	options := load.Options{EventsDisabled: strings.HasPrefix(database, scratchPrefix)}
 	survey, err := importer.Check(ctx, source, options)
 	if err == nil {

@@ -65,6 +65,8 @@ type Options struct {
 	Rotation *Rotation
 	// Retire takes apps out of use; nil for none.
 	Retire *Retirement
+	// Copy makes a copy of an app; nil for none.
+	Copy *Copying
 	// Export is what an export is told; nil for none.
 	Export *ExportOptions
 }
@@ -140,7 +142,7 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 		err := r.within(ctx, func(ctx context.Context) error {
 			defer r.endReaders(ctx)
 			switch {
-			case app.Retired == "" || options.Retire != nil || options.Export != nil:
+			case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished:
 				return work(r, ctx)
 			case options.Command == "provision" || options.Command == "verify" || len(apps) > 1:
 				return r.lookAtRetired(ctx)

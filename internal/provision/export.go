@@ -1,6 +1,7 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -112,6 +113,7 @@ type exporting struct {
 	// automatic says that a command makes it of what it is about to change; it is kept for a
 	// while, and what it does not hold is no finding.
 	automatic bool
+	until     string // how long that is, where it is not the usual time
 	export.Options
 }
 
@@ -132,7 +134,7 @@ func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) e
 	row := Row{Step: e.step, Outcome: Written, Place: placeOf(e.path)}
 	begin := "export of " + d.Name
 	if e.automatic {
-		begin += ", kept for " + figures.Counted(int(keepsRemoved.Hours()/24), "day", "days")
+		begin += ", kept " + cmp.Or(e.until, "for "+figures.Counted(int(keepsRemoved.Hours()/24), "day", "days"))
 	}
 	if reader.Server == nil { // a dry run makes no account, and the catalogue has to do
 		row.Facts = begin + ", read " + reader.who + ": " + inventory(r.plan.contents[d.Name])

@@ -35,11 +35,12 @@ type pretended struct {
 	locked    *dbms.Connection // that has the lock
 }
 
-func (p *pretended) About() dbms.About                                  { return p.about }
-func (p *pretended) CurrentUser() string                                { return p.user }
-func (p *pretended) OnChange(func(dbms.Statement))                      {}
-func (p *pretended) Close()                                             {}
-func (p *pretended) Mentions(context.Context, string) ([]string, error) { return nil, nil }
+func (p *pretended) About() dbms.About                                              { return p.about }
+func (p *pretended) CurrentUser() string                                            { return p.user }
+func (p *pretended) OnChange(func(dbms.Statement))                                  {}
+func (p *pretended) Close()                                                         {}
+func (p *pretended) Mentions(context.Context, string) ([]string, error)             { return nil, nil }
+func (p *pretended) RowsWith(context.Context, string, string) ([]dbms.Found, error) { return nil, nil }
 func (p *pretended) LacksForReading(context.Context, string, dbms.Grants, dbms.Contents) ([]string, error) {
 	return nil, nil
 }

@@ -26,6 +26,9 @@ import (
 
 // provision plans, and unless this is a dry run, does what is planned.
 func (r *run) provision(ctx context.Context) error {
+	if was, err := r.finishRetirement(ctx, false); err != nil || was == RetireQuietly || was == RetireDrop {
+		return err
+	}
 	if err := r.finishTurn(ctx); err != nil {
 		return err
 	}

@@ -31,6 +31,13 @@ type Retirement struct {
 	Confirm func(app string) bool
 }
 
+// What retirements are called in the journal.
+const (
+	RetireQuietly = "retire"
+	RetireBack    = "retire --back"
+	RetireDrop    = "retire --drop-database"
+)
+
 // Retire takes apps out of use.
 func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
 	return e.each(ctx, apps, options, (*run).retire)
@@ -55,20 +62,8 @@ func (r *run) retire(ctx context.Context) error {
 	if !r.view.asAdmin() {
 		return &stepError{stepAccount, r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "locking accounts takes an administrator")}
 	}
-	r.plan = r.emptyPlan()
-	var note retiredApp
-	_, err := r.State.Note(retiredApps, r.noteName(), &note)
 	how := r.options.Retire
-	switch {
-	case err != nil:
-	case how.Back:
-		err = r.planBack(&note)
-	default:
-		if err = r.planQuietEnd(&note); err == nil && how.DropDatabase {
-			err = r.planDrop(ctx)
-		}
-	}
-	if err != nil {
+	if err := r.planRetirement(ctx, how); err != nil {
 		return r.tellPlanFaults(err)
 	}
 	if r.options.DryRun || how.Confirm != nil && r.hasWork() {
@@ -92,6 +87,43 @@ func (r *run) retire(ctx context.Context) error {
 	return nil
 }
 
+func (r *run) planRetirement(ctx context.Context, how *Retirement) error {
+	r.plan = r.emptyPlan()
+	var note retiredApp
+	_, err := r.State.Note(retiredApps, r.noteName(), &note)
+	switch {
+	case err != nil:
+		return err
+	case how.Back:
+		return r.planBack(&note)
+	}
+	if err := r.planQuietEnd(&note); err != nil || !how.DropDatabase {
+		return err
+	}
+	return r.planDrop(ctx)
+}
+
+// finishRetirement goes on with one that was cut off, or takes it back. A database is
+// dropped by nobody but who asks for that.
+func (r *run) finishRetirement(ctx context.Context, undo bool) (was string, err error) {
+	if was = r.cutOffAmong(RetireQuietly, RetireBack, RetireDrop); was == "" || r.options.DryRun {
+		return "", nil
+	}
+	if undo && slices.ContainsFunc(r.app.All(), func(d *estate.Database) bool { return !r.exists(d.Name) }) {
+		return was, &stepError{stepDatabase, fault.New(fault.Protected, "yellowfield "+was+" "+r.app.Name+" finishes it", "a database of app %s is dropped already", r.app.Name)}
+	}
+	if err := r.planRetirement(ctx, &Retirement{Back: (was == RetireBack) != undo}); err != nil {
+		return was, r.tellPlanFaults(err)
+	}
+	if err := r.execute(ctx); err != nil {
+		return was, &toldError{err}
+	}
+	if was == RetireDrop && !undo {
+		r.tell(Row{Step: stepDatabase, Outcome: Note, Facts: "what was to be dropped is left", Remedy: "yellowfield " + RetireDrop + " " + r.app.Name})
+	}
+	return was, r.look(ctx)
+}
+
 // planEntry writes into the estate file, or takes out of it, since when the app is retired.
 func (r *run) planEntry(date, facts string) error {
 	change, err := r.Estate.Retire(r.app.Name, date)
@@ -99,18 +131,7 @@ func (r *run) planEntry(date, facts string) error {
 		return err
 	}
 	write := func(from, to []byte) error {
-		attributes, err := atomicfile.AttributesOf(change.Path)
-		if err != nil {
-			return atomicfile.Failure(change.Path, "check the rights of this user on it", err)
-		}
-		prepared, err := atomicfile.Prepare(change.Path, to, attributes)
-		if err == nil {
-			err = prepared.Expect(from)
-		}
-		if err != nil {
-			return err
-		}
-		if err := prepared.Commit(); err != nil {
+		if err := writeEstate(change.Path, from, to); err != nil {
 			return err
 		}
 		r.Estate.Took(change.Path, to) // for the next app of the run
@@ -258,6 +279,10 @@ func (r *run) putBackFile(f retiredFile) error {
 // planBack brings an app into use again.
 func (r *run) planBack(note *retiredApp) error {
 	if r.app.Retired == "" && len(note.Locked)+len(note.Files) == 0 {
+		if r.cut != nil { // it had not begun, or was through
+			r.plan.keep(stepState, "in use")
+			return nil
+		}
 		return fault.New(fault.Protected, "see retired: in the estate file", "app %s is not retired", r.app.Name)
 	}
 	for _, d := range r.app.All() {
@@ -316,7 +341,13 @@ func (r *run) planDrop(ctx context.Context) error {
 		r.planDropping(d)
 	}
 	r.planAccountsEnd()
-	r.silently(stepState, "end of the note of what was taken away", func(context.Context) error { return r.State.DropNote(retiredApps, r.noteName()) })
+	r.silently(stepState, "end of the notes of "+r.app.Name, func(context.Context) error {
+		var errs []error
+		for _, d := range r.app.All() {
+			errs = append(errs, r.State.DropNote(databases, r.databaseNote(d.Name)))
+		}
+		return errors.Join(append(errs, r.State.DropNote(openApps, r.noteName()), r.State.DropNote(retiredApps, r.noteName()))...)
+	})
 	return nil
 }
 
@@ -441,7 +472,10 @@ func (r *run) planAccountsEnd() {
 }
 
 // lookAtRetired is what provision and verify make of an app that is retired.
-func (r *run) lookAtRetired(context.Context) error {
+func (r *run) lookAtRetired(ctx context.Context) error {
+	if was, err := r.finishRetirement(ctx, false); err != nil || was == RetireBack {
+		return err
+	}
 	r.plan = r.emptyPlan()
 	dropped := true
 	for _, d := range r.app.All() {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	"yellowfield/internal/atomicfile"
@@ -230,6 +231,9 @@ func sameFacts(text estate.Text, value string, wanted estate.Facts) bool {
 // or the account it is to name gets its password only now.
 func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, differing []difference) (bool, error) {
 	has, _ := r.readFacts(path, s.Values)
+	if r.options.Copy != nil && r.plan.fresh && r.isOriginals(s, has) {
+		return true, nil // the folder is a copy, in which nothing is at work
+	}
 	if err := r.refuseForeign(ctx, s, path, has); err != nil {
 		return false, err
 	}
@@ -244,6 +248,18 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 		row.Place = &d.place
 	}
 	return false, nil
+}
+
+// isOriginals reports whether settings are those of the app that is being copied.
+func (r *run) isOriginals(s *estate.Settings, has estate.Facts) bool {
+	original := r.options.Copy.original
+	for i, other := range r.app.Settings {
+		if other == s {
+			theirs := original.AccountOf(original.Settings[i])
+			return (has["user"] == "" || has["user"] == theirs.Name) && (has["database"] == "" || slices.ContainsFunc(original.All(), func(d *estate.Database) bool { return d.Name == has["database"] }))
+		}
+	}
+	return false
 }
 
 // whereRight names the place in another settings file of the app that has the

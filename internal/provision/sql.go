@@ -137,6 +137,9 @@ func (r *run) scripts() []*wantedScript {
 }
 
 func (r *run) namedScripts() []*wantedScript {
+	if r.options.Copy != nil {
+		return r.copiedScripts()
+	}
 	var scripts []*wantedScript
 	asked := load.Options{}
 	if r.options.Import != nil {

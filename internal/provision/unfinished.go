@@ -29,6 +29,9 @@ func (r *run) undoUnfinished(ctx context.Context) error {
 	if !r.view.asAdmin() {
 		return r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "taking back what a run has made takes an administrator")
 	}
+	if was, err := r.finishRetirement(ctx, true); err != nil || was != "" {
+		return err
+	}
 	r.plan = r.emptyPlan()
 	if r.settingsStand() {
 		return fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" finishes it",

@@ -146,7 +146,7 @@ func (s *Screen) next(command string, results []provision.Result, dryRun bool) {
 	var steps []step
 	for _, r := range results {
 		switch {
-		case r.Exit == 0 && dryRun && r.Changed && command != "history" && command != "retire":
+		case r.Exit == 0 && dryRun && r.Changed && command != "history" && command != "retire" && command != "copy":
 			steps = append(steps, step{"yellowfield " + command + " " + r.App, "make it so"})
 		case r.Exit == 0 && r.Waits && !dryRun:
 			steps = append(steps, step{"yellowfield connection " + r.App, "what to type into its installer"})

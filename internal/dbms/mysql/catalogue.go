@@ -237,3 +237,36 @@ func (s *Server) Mentions(ctx context.Context, database string) (found []string,
 	})
 	return found, err
 }
+
+// RowsWith looks through all columns of text, each table once.
+func (s *Server) RowsWith(ctx context.Context, database, text string) (found []dbms.Found, err error) {
+	columns := map[string][]string{}
+	var tables []string
+	err = s.each(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME FROM information_schema.COLUMNS c JOIN information_schema.TABLES t ON t.TABLE_SCHEMA = c.TABLE_SCHEMA AND t.TABLE_NAME = c.TABLE_NAME
+		WHERE c.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' AND (c.CHARACTER_SET_NAME IS NOT NULL OR c.DATA_TYPE = 'json') ORDER BY 1, c.ORDINAL_POSITION`, []any{database}, func(scan func(...any) error) error {
+		var table, column string
+		err := scan(&table, &column)
+		if columns[table] == nil {
+			tables = append(tables, table)
+		}
+		columns[table] = append(columns[table], column)
+		return err
+	})
+	for _, table := range tables {
+		sums := make([]string, len(columns[table]))
+		counts, into, args := make([]int64, len(sums)), make([]any, len(sums)), make([]any, len(sums))
+		for i, column := range columns[table] {
+			sums[i] = "COALESCE(SUM(LOCATE(?, " + QuoteName(column) + ") > 0), 0)"
+			into[i], args[i] = &counts[i], text
+		}
+		if err == nil {
+			err = s.row(ctx, "SELECT "+strings.Join(sums, ", ")+" FROM "+QuoteName(database)+"."+QuoteName(table), args, into...)
+		}
+		for i, n := range counts {
+			if n > 0 {
+				found = append(found, dbms.Found{Column: table + "." + columns[table][i], Rows: n})
+			}
+		}
+	}
+	return found, err
+}

@@ -129,3 +129,43 @@ func (s *Server) LacksForReading(ctx context.Context, database string, _ dbms.Gr
 	})
 	return lacks, err
 }
+
+// RowsWith looks through all columns of text, each table once.
+func (s *Server) RowsWith(ctx context.Context, database, text string) (found []dbms.Found, err error) {
+	type table struct{ identity, shown string }
+	columns := map[table][]string{}
+	var tables []table
+	err = s.each(ctx, database, `SELECT c.oid::pg_catalog.regclass::pg_catalog.text, CASE n.nspname WHEN 'public' THEN '' ELSE n.nspname || '.' END || c.relname, a.attname::pg_catalog.text
+		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace JOIN pg_catalog.pg_attribute a ON a.attrelid = c.oid
+		WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND c.relkind = 'r' AND a.attnum > 0 AND NOT a.attisdropped
+			AND a.atttypid IN ('pg_catalog.text'::pg_catalog.regtype, 'pg_catalog.varchar'::pg_catalog.regtype, 'pg_catalog.bpchar'::pg_catalog.regtype, 'pg_catalog.json'::pg_catalog.regtype, 'pg_catalog.jsonb'::pg_catalog.regtype)
+		ORDER BY 1, a.attnum`, nil, func(rows pgx.Rows) error {
+		var t table
+		var column string
+		err := rows.Scan(&t.identity, &t.shown, &column)
+		if columns[t] == nil {
+			tables = append(tables, t)
+		}
+		columns[t] = append(columns[t], column)
+		return err
+	})
+	for _, t := range tables {
+		sums := make([]string, len(columns[t]))
+		for i, column := range columns[t] {
+			sums[i] = "pg_catalog.count(*) FILTER (WHERE pg_catalog.strpos(" + QuoteName(column) + "::pg_catalog.text, $1) > 0)"
+		}
+		if err != nil {
+			return nil, err
+		}
+		err = s.each(ctx, database, "SELECT "+strings.Join(sums, ", ")+" FROM "+t.identity, []any{text}, func(rows pgx.Rows) error {
+			values, err := rows.Values()
+			for i, v := range values {
+				if n, is := v.(int64); is && n > 0 {
+					found = append(found, dbms.Found{Column: t.shown + "." + columns[t][i], Rows: n})
+				}
+			}
+			return err
+		})
+	}
+	return found, err
+}

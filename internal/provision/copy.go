@@ -1,0 +1,280 @@
+package provision
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/host"
+	"yellowfield/internal/load"
+	"yellowfield/internal/script"
+	"yellowfield/internal/state"
+)
+
+// Copying says what a copy of an app is to be called, and where its folder is, which the
+// administrator has copied.
+type Copying struct {
+	Name, Folder string
+	// Confirm is asked when all that will be done was told; nil does it without.
+	Confirm func(app string) bool
+
+	original *estate.App
+	change   *estate.Change
+	exports  map[string]string // by the copy's databases
+}
+
+// Copy makes a copy of an app, to try things on: its databases with events that do not run,
+// accounts of its own with fresh passwords, the settings in the folder given, and an entry
+// in the estate file.
+func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
+	copied := options.Copy
+	if made := e.Estate.Apps[copied.Name]; made != nil {
+		if cut, err := e.State.CutOff(made.Name, e.Estate.Path); err != nil || cut != nil && cut.Command == "copy" { // behind its entry
+			return e.each(ctx, []*estate.App{made}, Options{Command: "provision", DryRun: options.DryRun}, (*run).provision)
+		}
+		return nil, e.Estate.Fault(fault.Invalid, "apps."+copied.Name, "choose another name", "app %s is in the estate file already", copied.Name)
+	}
+	folder, err := filepath.Abs(copied.Folder)
+	if err != nil {
+		return nil, err
+	}
+	names := estate.Copied{Name: copied.Name, Folder: e.Estate.Relative(folder), Databases: map[string]string{}, Accounts: map[string]string{}}
+	if err := e.nameCopy(app, folder, &names); err != nil {
+		return nil, err
+	}
+	if copied.change, err = e.Estate.CopyEntry(app.Name, names); err != nil {
+		return nil, err
+	}
+	later, err := e.Estate.With(copied.change)
+	if err != nil {
+		return nil, err
+	}
+	if err := later.FaultsOf(copied.Name); err != nil {
+		return nil, err
+	}
+	made := later.Apps[copied.Name]
+	for _, s := range made.Settings {
+		if _, inside := host.Below(made.Folder, made.InFolder(s.File)); !inside {
+			return nil, e.Estate.Fault(fault.Invalid, "apps."+app.Name+".settings", "write the copy's entry by hand", "%s lies outside of the folder of app %s, and would be the copy's, too", s.File, app.Name)
+		}
+	}
+	copied.original, copied.exports = app, map[string]string{}
+	exporting := options
+	exporting.Copy, exporting.Export = nil, &ExportOptions{}
+	results, err := e.each(ctx, []*estate.App{app}, exporting, func(r *run, ctx context.Context) error { return r.exportToCopy(ctx, copied, names) })
+	if err != nil || len(copied.exports) < len(app.All()) {
+		return results, err
+	}
+	defer func() {
+		for _, path := range copied.exports {
+			_ = os.Remove(path) // else it is forgotten with its like
+		}
+	}()
+	made.Installer, made.Import = estate.Installer{}, nil // all that these make is in the copy
+	other := *e
+	other.Estate, other.servers = later, nil
+	defer other.Disconnect()
+	more, err := other.each(ctx, []*estate.App{made}, options, (*run).copy)
+	return append(results, more...), err
+}
+
+// nameCopy finds names for a copy's databases and accounts.
+func (e *Engine) nameCopy(app *estate.App, folder string, names *estate.Copied) error {
+	path := "apps." + app.Name
+	if _, err := os.Stat(folder); err != nil {
+		return fault.At(fault.Invalid, fault.Place{File: folder}, "copy the folder "+app.Folder+" to it first, and name it with --folder", "the copy's folder cannot be looked at: %v", err).With(err)
+	}
+	_, inside := host.Below(app.Folder, folder)
+	_, around := host.Below(folder, app.Folder)
+	if app.Folder != "" && (inside || around) {
+		return fault.At(fault.Protected, fault.Place{File: folder}, "name another folder with --folder", "the copy's folder and that of app %s are one, or lie in each other", app.Name)
+	}
+	begin := strings.ReplaceAll(names.Name, "-", "_")
+	for _, d := range app.All() {
+		if d.Existing {
+			return e.Estate.Fault(fault.Invalid, path+"."+d.Path(), "make the copy's database where this one was made, and write its entry by hand", "the database %s was made by someone else", d.Name)
+		}
+		if names.Databases[d.Name] = begin; d.Key != "" && d != app.All()[0] {
+			names.Databases[d.Name] = begin + "_" + d.Key
+		}
+	}
+	taken := map[string]bool{}
+	for i, a := range app.Accounts {
+		if a.Password != nil {
+			return e.Estate.Fault(fault.Invalid, fmt.Sprintf("%s.accounts[%d].password", path, i), "write the copy's entry by hand, with another password", "%s takes its password from a source, which would be the copy's, too", a.Name)
+		}
+		name := begin + a.Name[max(0, strings.LastIndexByte(a.Name, '_')):]
+		if !strings.Contains(a.Name, "_") {
+			name = begin + "_app"
+		}
+		if taken[name] {
+			name = fmt.Sprintf("%s%d", name, i+1)
+		}
+		taken[name] = true
+		names.Accounts[a.Name] = name
+	}
+	return nil
+}
+
+// exportToCopy exports the original's databases.
+func (r *run) exportToCopy(ctx context.Context, copied *Copying, names estate.Copied) error {
+	r.plan = r.emptyPlan()
+	for _, d := range r.app.All() {
+		if !r.exists(d.Name) {
+			return &stepError{stepExport, r.Estate.Fault(fault.Invalid, r.path(d.Path()), "yellowfield provision "+r.app.Name+" makes it", "the database %s does not exist", d.Name)}
+		}
+		path, err := r.exportPath(state.Automatic+"copying-", d)
+		if err == nil {
+			err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true, until: "until the copy is made"})
+		}
+		if err != nil {
+			return r.tellPlanFaults(&stepError{stepExport, err})
+		}
+		copied.exports[names.Databases[d.Name]] = path
+	}
+	err := r.carryOut(ctx)
+	if err != nil {
+		clear(copied.exports)
+	}
+	return err
+}
+
+// copy makes the copy, which the estate that r works with has already; the file gets its
+// entry at last.
+func (r *run) copy(ctx context.Context) error {
+	if !r.view.asAdmin() {
+		return &stepError{stepAccount, r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "making accounts takes an administrator")}
+	}
+	if r.cutOffAmong("copy") != "" && !r.options.DryRun && !r.settingsStand() {
+		if err := r.undoUnfinished(ctx); err != nil {
+			return err
+		}
+		if err := r.look(ctx); err != nil {
+			return err
+		}
+	}
+	err := r.isNew()
+	if err == nil {
+		err = r.makePlan(ctx)
+	}
+	if err != nil {
+		return r.tellPlanFaults(err)
+	}
+	change := r.options.Copy.change
+	s := r.plan.change(Row{Step: stepState, Outcome: Written, Facts: "entry of " + r.app.Name, Place: &fault.Place{File: change.Path}}, "entry of "+r.app.Name)
+	s.Act = func(context.Context) (string, error) {
+		return "", writeEstate(change.Path, change.Before, change.After)
+	}
+	ask := r.options.Copy.Confirm
+	if r.options.DryRun || ask != nil {
+		r.preview()
+	}
+	if r.options.DryRun {
+		return nil
+	}
+	if ask != nil && !ask(r.app.Name) {
+		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done")}
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	if err := r.noteDatabases(); err != nil {
+		return err
+	}
+	r.checkLogins(ctx)
+	return r.tellOldPlaces(ctx)
+}
+
+// isNew refuses a copy over something that is there.
+func (r *run) isNew() error {
+	if r.cut != nil { // by this, before it was cut off
+		return nil
+	}
+	for _, d := range r.app.All() {
+		if r.exists(d.Name) {
+			return &stepError{stepDatabase, fault.New(fault.Protected, "choose another name", "server %s has a database %s already", r.app.Server, d.Name)}
+		}
+	}
+	for _, account := range r.app.Accounts {
+		for _, a := range r.accountsOf(account) {
+			if _, exists := r.view.catalogue.Accounts[a]; exists {
+				return &stepError{stepAccount, fault.New(fault.Protected, "choose another name", "server %s has an account %s already", r.app.Server, a)}
+			}
+		}
+	}
+	return nil
+}
+
+// copiedScripts are the exports of the original.
+func (r *run) copiedScripts() (scripts []*wantedScript) {
+	for _, d := range r.app.All() {
+		if r.options.DryRun { // which has made none
+			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.options.Copy.original.Name + " holds, into " + d.Name}, "import into "+d.Name).Act = func(context.Context) (string, error) { return "", nil }
+			continue
+		}
+		scripts = append(scripts, &wantedScript{into: d, options: load.Options{EventsDisabled: true},
+			Source: script.Source{Path: r.options.Copy.exports[d.Name], Name: "the export of "+r.options.Copy.original.Name, LongestStatement: longestOfExports}})
+	}
+	return scripts
+}
+
+// tellOldPlaces lists what in the copy still names the original's folder or web site.
+func (r *run) tellOldPlaces(ctx context.Context) error {
+	old := r.options.Copy.original
+	var names []string
+	for _, name := range []string{old.URL, old.Folder} {
+		if name = strings.TrimRight(strings.TrimPrefix(strings.TrimPrefix(name, "https:"), "http:"), "/"); len(name) > 2 {
+			names = append(names, name)
+		}
+	}
+	for _, name := range names {
+		for _, s := range r.app.Settings {
+			content, err := r.read(r.app.InFolder(s.File))
+			if err != nil {
+				continue // its login was told of
+			}
+			for i, line := range strings.Split(string(content), "\n") {
+				if strings.Contains(line, name) {
+					r.tell(Row{Step: stepSettings, Outcome: Note, Facts: "names the original: " + name, Place: &fault.Place{File: r.app.InFolder(s.File), Line: i + 1, Column: 1}})
+				}
+			}
+		}
+		for _, d := range r.app.DatabasesOf(r.app.Accounts[0]) {
+			login, err := r.ownLogin(ctx, r.app.Accounts[0], d)
+			if err != nil {
+				return err
+			}
+			found, err := login.RowsWith(ctx, d.Name, name)
+			login.Close()
+			if err != nil {
+				return err
+			}
+			for _, f := range found {
+				r.tell(Row{Step: stepDatabase, Outcome: Note, Facts: fmt.Sprintf("%s: %s with the original's %s", f.Column, figures.Counted(f.Rows, "row", "rows"), name), Remedy: "change them in the copy, if it is to be found under another name"})
+			}
+		}
+	}
+	return nil
+}
+
+// writeEstate puts a changed file of the estate in place of the one that was read.
+func writeEstate(path string, from, to []byte) error {
+	attributes, err := atomicfile.AttributesOf(path)
+	if err != nil {
+		return atomicfile.Failure(path, "check the rights of this user on it", err)
+	}
+	prepared, err := atomicfile.Prepare(path, to, attributes)
+	if err == nil {
+		err = prepared.Expect(from)
+	}
+	if err != nil {
+		return err
+	}
+	return prepared.Commit()
+}
