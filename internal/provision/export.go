@@ -201,7 +201,8 @@ func (r *run) belongs(d *estate.Database) func(string) bool {
 	return func(name string) bool { return strings.HasPrefix(name, r.app.Prefix) }
 }
 
-// hasRoom refuses an export that the disk would surely not hold.
+// hasRoom refuses an export that the disk would hardly hold: rows as the server keeps them
+// take more than half of that as SQL, and seldom less than a tenth of it packed.
 func (r *run) hasRoom(path string, survey *export.Survey) error {
 	if path == "" {
 		return nil
@@ -213,7 +214,7 @@ func (r *run) hasRoom(path string, survey *export.Survey) error {
 		}
 		folder = filepath.Dir(folder)
 	}
-	const packs = 10 // times less, at best
+	const packs = 10
 	needs := survey.Bytes / 2
 	if filepath.Ext(path) != ".sql" {
 		needs = survey.Bytes / packs
