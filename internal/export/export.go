@@ -6,14 +6,18 @@
 package export
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"hash/maphash"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"yellowfield/internal/figures"
 )
@@ -268,4 +272,74 @@ func (o *Output) Close() (bytes int64, err error) {
 	close(o.pieces)
 	<-o.done
 	return o.bytes, o.err
+}
+
+// Writing is an export on its way: what all products have in common.
+type Writing struct {
+	Options
+	Report *Report
+	*Tally
+	Out   *Output
+	began time.Time
+}
+
+// Begin begins to write what a survey has found.
+func Begin(survey Survey, o Options, out io.Writer, progress func(Progress)) *Writing {
+	w := &Writing{Options: o, Report: &Report{Survey: survey}, Out: NewOutput(out), began: time.Now()}
+	if o.Sums {
+		w.Report.Sums = map[Object]Sum{}
+	}
+	w.Tally = NewTally(w.Report, progress)
+	return w
+}
+
+// Say writes text that is no rows.
+func (w *Writing) Say(text string) error { return w.Out.Put(append(w.Out.Piece(), text...)) }
+
+// Count counts a row, and adds it up if that was asked for.
+func (w *Writing) Count(sum *Sum, row []byte) {
+	if w.Sums {
+		sum.AddRow(row)
+	} else {
+		sum.Rows++
+	}
+}
+
+// End waits until all is written. err is what ended the writing; nil for its end.
+func (w *Writing) End(lanes int, err error) (*Report, error) {
+	written, failed := w.Out.Close()
+	if failed != nil {
+		err = failed // which is why the rest could not go on
+	}
+	w.Report.Bytes, w.Report.Lanes, w.Report.Elapsed = written, lanes, time.Since(w.began)
+	return w.Report, err
+}
+
+// InLanes has tables read by several sessions side by side, the largest first.
+func InLanes[Session, Table any](ctx context.Context, sessions []Session, tables []Table, bytes func(Table) int64, read func(context.Context, Session, Table) error) error {
+	bySize := slices.Clone(tables)
+	slices.SortStableFunc(bySize, func(a, b Table) int { return cmp.Compare(bytes(b), bytes(a)) })
+	queue := make(chan Table, len(bySize))
+	for _, t := range bySize {
+		queue <- t
+	}
+	close(queue)
+	group, ctx := errgroup.WithContext(ctx)
+	for _, session := range sessions {
+		group.Go(func() error {
+			for t := range queue {
+				if err := read(ctx, session, t); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+// Number reads one that a server has written; 0 for what is none.
+func Number(text string) int64 {
+	n, _ := strconv.ParseInt(text, 10, 64)
+	return n
 }

@@ -15,13 +15,10 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/export"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // Session is one login on the server, in the database. It is used by one goroutine at a
@@ -166,10 +163,10 @@ func (e *Exporter) look(ctx context.Context, session Session, o export.Options) 
 		if kind == "SYSTEM VERSIONED" {
 			leave("TABLE", name, "the history of its rows is not taken, its rows as they are now are")
 		}
-		c.tables = append(c.tables, &table{name: name, bytes: number(row[4]), merged: engine == merge})
+		c.tables = append(c.tables, &table{name: name, bytes: export.Number(row[4]), merged: engine == merge})
 		c.survey.Counts["TABLE"]++
-		c.survey.Rows += number(row[3])
-		c.survey.Bytes += number(row[4])
+		c.survey.Rows += export.Number(row[3])
+		c.survey.Bytes += export.Number(row[4])
 	}
 	if c.outside = len(unsafe) > 0; c.outside {
 		c.survey.Remarks = append(c.survey.Remarks, "nobody can write to any table until these have been read, which do not keep the state of a moment: "+strings.Join(unsafe, ", "))
@@ -217,7 +214,6 @@ func (e *Exporter) lookAtPrograms(ctx context.Context, session Session, o export
 
 // Export writes the script: sequences and tables, their rows, and what works on them.
 func (e *Exporter) Export(ctx context.Context, out io.Writer, o export.Options, progress func(export.Progress)) (*export.Report, error) {
-	began := time.Now()
 	first, err := e.open(ctx)
 	if err != nil {
 		return nil, err
@@ -227,31 +223,19 @@ func (e *Exporter) Export(ctx context.Context, out io.Writer, o export.Options, 
 	if err != nil {
 		return nil, err
 	}
-	w := &work{Exporter: e, contents: found, options: o, report: &export.Report{Survey: found.survey}}
-	if o.Sums {
-		w.report.Sums = map[export.Object]export.Sum{}
-	}
-	w.tally, w.out = export.NewTally(w.report, progress), export.NewOutput(out)
+	w := &work{Exporter: e, contents: found, Writing: export.Begin(found.survey, o, out, progress)}
 	err = w.write(ctx, first)
 	for _, session := range w.readers {
 		session.Close()
 	}
-	written, failed := w.out.Close()
-	if failed != nil {
-		err = failed // which is why the rest could not go on
-	}
-	w.report.Bytes, w.report.Lanes, w.report.Elapsed = written, len(w.readers), time.Since(began)
-	return w.report, err
+	return w.End(len(w.readers), err)
 }
 
 // work is one export on its way.
 type work struct {
 	*Exporter
 	*contents
-	options export.Options
-	report  *export.Report
-	tally   *export.Tally
-	out     *export.Output
+	*export.Writing
 	readers []Session // each with the same moment before its eyes
 }
 
@@ -268,7 +252,7 @@ func (w *work) write(ctx context.Context, first Session) error {
 		return err
 	}
 	reader := w.readers[0]
-	if err := w.say(head); err != nil {
+	if err := w.Say(head); err != nil {
 		return err
 	}
 	for _, name := range w.sequences {
@@ -297,14 +281,14 @@ func (w *work) write(ctx context.Context, first Session) error {
 	if err := w.programs(ctx, reader); err != nil {
 		return err
 	}
-	return w.say(tail + "-- Complete: " + w.report.Describe() + ".\n")
+	return w.Say(tail + "-- Complete: " + w.Report.Describe() + ".\n")
 }
 
 // openReaders opens the sessions that read, all at one moment: nobody writes while they
 // begin. held tells that the tables are locked against others' writing. Without the right
 // to do so one session has to do.
 func (w *work) openReaders(ctx context.Context, first Session) (held bool, err error) {
-	lanes := w.options.LanesFor(len(w.tables), runtime.NumCPU())
+	lanes := w.LanesFor(len(w.tables), runtime.NumCPU())
 	if len(w.tables) > 0 {
 		var names []string
 		for _, t := range w.tables {
@@ -336,13 +320,10 @@ func (w *work) openReaders(ctx context.Context, first Session) (held bool, err e
 	return held, nil
 }
 
-// say writes text that is no rows.
-func (w *work) say(text string) error { return w.out.Put(append(w.out.Piece(), text...)) }
-
 // sum keeps what an object is.
 func (w *work) sum(kind, name, definition string) {
-	if w.report.Sums != nil {
-		w.report.Sums[export.Object{Kind: kind, Name: name}] = export.SumOf(definition)
+	if w.Report.Sums != nil {
+		w.Report.Sums[export.Object{Kind: kind, Name: name}] = export.SumOf(definition)
 	}
 }
 
@@ -357,7 +338,7 @@ func (w *work) sequence(ctx context.Context, session Session, name string) error
 	}
 	definition := shown[1] + ";\nDO SETVAL(" + mysql.QuoteName(name) + ", " + value[0] + ", 0);\n"
 	w.sum("SEQUENCE", name, definition)
-	return w.say(definition)
+	return w.Say(definition)
 }
 
 // define writes a table's definition. Having read from it once keeps others from changing
@@ -377,35 +358,16 @@ func (w *work) define(ctx context.Context, session Session, t *table) error {
 	}
 	definition := w.localSequences(shown[1])
 	w.sum("TABLE", t.name, impliedCharset.ReplaceAllString(definition, " COLLATE "))
-	return w.say("\n" + definition + ";\n")
+	return w.Say("\n" + definition + ";\n")
 }
 
 // impliedCharset is shown by MySQL or not, depending on how a column was written once.
 var impliedCharset = regexp.MustCompile(` CHARACTER SET \w+ COLLATE `)
 
-// rows has the tables read by all sessions, the largest first.
+// rows has the tables read by all sessions.
 func (w *work) rows(ctx context.Context) error {
-	queue := make(chan *table, len(w.tables))
-	bySize := slices.Clone(w.tables)
-	slices.SortStableFunc(bySize, func(a, b *table) int { return int(min(max(b.bytes-a.bytes, -1), 1)) })
-	for _, t := range bySize {
-		if !t.merged && len(t.names) > 0 {
-			queue <- t
-		}
-	}
-	close(queue)
-	group, ctx := errgroup.WithContext(ctx)
-	for _, session := range w.readers {
-		group.Go(func() error {
-			for t := range queue {
-				if err := w.rowsOf(ctx, session, t); err != nil {
-					return fmt.Errorf("%s: %w", t.name, err)
-				}
-			}
-			return nil
-		})
-	}
-	return group.Wait()
+	filled := slices.DeleteFunc(slices.Clone(w.tables), func(t *table) bool { return t.merged || len(t.names) == 0 })
+	return export.InLanes(ctx, w.readers, filled, func(t *table) int64 { return t.bytes }, w.rowsOf)
 }
 
 // one takes the only row of an answer.
@@ -417,9 +379,4 @@ func one(rows [][]string, err error) ([]string, error) {
 		return nil, err
 	}
 	return rows[0], nil
-}
-
-func number(text string) (n int64) {
-	_, _ = fmt.Sscan(text, &n)
-	return n
 }

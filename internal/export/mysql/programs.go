@@ -23,13 +23,13 @@ func (w *work) programs(ctx context.Context, session Session) error {
 		}
 	}
 	if len(w.routines) > 0 {
-		if err := w.say("\n" + head); err != nil {
+		if err := w.Say("\n" + head); err != nil {
 			return err
 		}
 	}
 	for _, name := range w.inOrder(w.views) {
 		w.sum("VIEW", name, w.views[name])
-		if err := w.say("\n" + w.views[name] + ";\n"); err != nil {
+		if err := w.Say("\n" + w.views[name] + ";\n"); err != nil {
 			return err
 		}
 	}
@@ -50,7 +50,7 @@ func (w *work) programs(ctx context.Context, session Session) error {
 		}
 		// Event, sql_mode, time_zone, statement, character_set_client, collation_connection
 		statement := shown[3]
-		if w.options.EventsDisabled {
+		if w.EventsDisabled {
 			statement = sqltext.DisabledEvent(statement, w.dialect().WithMode(shown[1]))
 		}
 		if err := w.program(export.Object{Kind: "EVENT", Name: name}, statement, shown[1], "time_zone = "+mysql.QuoteText(shown[2])+", collation_connection = "+shown[5]); err != nil {
@@ -92,7 +92,7 @@ func (w *work) program(o export.Object, statement, mode, settings string) error 
 	for i := 1; strings.Contains(statement, delimiter); i++ {
 		delimiter = fmt.Sprintf("$%d$", i)
 	}
-	return w.say("\nSET SESSION " + settings + ";\nDELIMITER " + delimiter + "\n" + statement + delimiter + "\nDELIMITER ;\n")
+	return w.Say("\nSET SESSION " + settings + ";\nDELIMITER " + delimiter + "\n" + statement + delimiter + "\nDELIMITER ;\n")
 }
 
 // definer is the clause as the servers write it; a role has no host. With the sql_mode

@@ -83,14 +83,14 @@ const (
 func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 	lead := "INSERT INTO " + mysql.QuoteName(t.name) + " (" + strings.Join(t.names, ", ") + ") VALUES\n"
 	object := export.Object{Kind: "TABLE", Name: t.name}
-	piece := w.out.Piece()
+	piece := w.Out.Piece()
 	begun := -1 // where the statement begins; none
 	var sum export.Sum
 	hand := func() error {
-		w.tally.Took(object, len(piece), sum)
+		w.Took(object, len(piece), sum)
 		sum = export.Sum{}
-		err := w.out.Put(piece)
-		piece = w.out.Piece()
+		err := w.Out.Put(piece)
+		piece = w.Out.Piece()
 		return err
 	}
 	err := session.Rows(ctx, "SELECT "+strings.Join(t.reads, ", ")+" FROM "+mysql.QuoteName(t.name), func(values []driver.Value) error {
@@ -112,11 +112,7 @@ func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 			}
 		}
 		piece = append(piece, ')')
-		if w.options.Sums {
-			sum.AddRow(piece[row:])
-		} else {
-			sum.Rows++
-		}
+		w.Count(&sum, piece[row:])
 		if len(piece)-begun < statementSize {
 			return nil
 		}
@@ -127,7 +123,7 @@ func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 		return hand()
 	})
 	if err != nil {
-		return err
+		return fmt.Errorf("%s: %w", t.name, err)
 	}
 	if begun >= 0 {
 		piece = append(piece, ";\n"...)

@@ -234,12 +234,12 @@ func (l *looking) relations(ctx context.Context) {
 		if n == nil {
 			return
 		}
-		t := &table{relation: relation{n.Object, row[2]}, oid: row[0], bytes: number(row[4]), partitioned: row[3] == "p"}
+		t := &table{relation: relation{n.Object, row[2]}, oid: row[0], bytes: export.Number(row[4]), partitioned: row[3] == "p"}
 		if row[7] != "" {
 			t.columns = " (" + row[7] + ")"
 		}
 		l.survey.Bytes += t.bytes
-		l.survey.Rows += number(row[5])
+		l.survey.Rows += export.Number(row[5])
 		l.tables = append(l.tables, t)
 		for _, more := range row[8:10] {
 			if more != "" {
@@ -337,10 +337,4 @@ func (l *looking) inOrder(ctx context.Context) {
 	l.keysOf(ctx, "r")
 	l.late = append(l.late, views...)
 	l.keysOf(ctx, "m")
-}
-
-// number reads one that the server has written.
-func number(text string) (n int64) {
-	_, _ = fmt.Sscan(text, &n)
-	return n
 }

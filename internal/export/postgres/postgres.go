@@ -13,9 +13,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/export"
@@ -76,7 +73,6 @@ func (e *Exporter) open(ctx context.Context) (Session, error) {
 // Export writes the script: types, functions, sequences and tables; rows; keys; and what
 // reads the tables or works on them.
 func (e *Exporter) Export(ctx context.Context, out io.Writer, o export.Options, progress func(export.Progress)) (*export.Report, error) {
-	began := time.Now()
 	first, err := e.open(ctx)
 	if err != nil {
 		return nil, err
@@ -89,31 +85,19 @@ func (e *Exporter) Export(ctx context.Context, out io.Writer, o export.Options, 
 	if err != nil {
 		return nil, err
 	}
-	w := &work{Exporter: e, contents: c, options: o, report: &export.Report{Survey: c.survey}, readers: []Session{first}}
-	if o.Sums {
-		w.report.Sums = map[export.Object]export.Sum{}
-	}
-	w.tally, w.out = export.NewTally(w.report, progress), export.NewOutput(out)
+	w := &work{Exporter: e, contents: c, Writing: export.Begin(c.survey, o, out, progress), readers: []Session{first}}
 	err = w.write(ctx)
 	for _, session := range w.readers[1:] {
 		session.Close()
 	}
-	written, failed := w.out.Close()
-	if failed != nil {
-		err = failed // which is why the rest could not go on
-	}
-	w.report.Bytes, w.report.Lanes, w.report.Elapsed = written, len(w.readers), time.Since(began)
-	return w.report, err
+	return w.End(len(w.readers), err)
 }
 
 // work is one export on its way.
 type work struct {
 	*Exporter
 	*contents
-	options export.Options
-	report  *export.Report
-	tally   *export.Tally
-	out     *export.Output
+	*export.Writing
 	readers []Session // each with the same moment before its eyes
 }
 
@@ -130,7 +114,7 @@ func (w *work) write(ctx context.Context) error {
 	if err := w.openReaders(ctx); err != nil {
 		return err
 	}
-	if err := w.say(head); err != nil {
+	if err := w.Say(head); err != nil {
 		return err
 	}
 	parts := []func() error{
@@ -144,7 +128,7 @@ func (w *work) write(ctx context.Context) error {
 			return err
 		}
 	}
-	return w.say("\nRESET ALL;\n-- Complete: " + w.report.Describe() + ".\n")
+	return w.Say("\nRESET ALL;\n-- Complete: " + w.Report.Describe() + ".\n")
 }
 
 // openReaders opens the sessions that read, all at the moment of the first, and keeps
@@ -160,7 +144,7 @@ func (w *work) openReaders(ctx context.Context) error {
 			return err
 		}
 	}
-	lanes := w.options.LanesFor(len(w.tables), runtime.NumCPU())
+	lanes := w.LanesFor(len(w.tables), runtime.NumCPU())
 	if lanes == 1 {
 		return nil
 	}
@@ -181,49 +165,30 @@ func (w *work) openReaders(ctx context.Context) error {
 	return nil
 }
 
-func (w *work) say(text string) error { return w.out.Put(append(w.out.Piece(), text...)) }
-
 func (w *work) sayAll(definitions []definition) error {
 	for _, d := range definitions {
-		if w.report.Sums != nil {
-			sum := w.report.Sums[d.Object]
+		if w.Report.Sums != nil {
+			sum := w.Report.Sums[d.Object]
 			sum.Definition += export.SumOf(d.text).Definition // keys and comments of a table are told apart from it
-			w.report.Sums[d.Object] = sum
+			w.Report.Sums[d.Object] = sum
 		}
-		if err := w.say("\n" + d.text + "\n"); err != nil {
+		if err := w.Say("\n" + d.text + "\n"); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// rows has the tables read by all sessions, the largest first.
+// rows has the tables read by all sessions, but for those whose rows are in their parts.
 func (w *work) rows(ctx context.Context) error {
-	bySize := slices.Clone(w.tables)
-	slices.SortStableFunc(bySize, func(a, b *table) int { return int(min(max(b.bytes-a.bytes, -1), 1)) })
-	queue := make(chan *table, len(bySize))
-	for _, t := range bySize {
-		if !t.partitioned { // whose rows are in its parts
-			queue <- t
+	filled := slices.DeleteFunc(slices.Clone(w.tables), func(t *table) bool { return t.partitioned })
+	return export.InLanes(ctx, w.readers, filled, func(t *table) int64 { return t.bytes }, func(ctx context.Context, session Session, t *table) error {
+		r := &rowWriter{work: w, table: t}
+		if err := session.CopyOut(ctx, "COPY "+t.identity+t.columns+" TO STDOUT", r); err != nil {
+			return fmt.Errorf("%s: %w", t.Name, err)
 		}
-	}
-	close(queue)
-	group, ctx := errgroup.WithContext(ctx)
-	for _, session := range w.readers {
-		group.Go(func() error {
-			for t := range queue {
-				r := &rowWriter{work: w, table: t}
-				if err := session.CopyOut(ctx, "COPY "+t.identity+t.columns+" TO STDOUT", r); err != nil {
-					return fmt.Errorf("%s: %w", t.Name, err)
-				}
-				if err := r.end(); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-	}
-	return group.Wait()
+		return r.end()
+	})
 }
 
 // rowWriter takes the lines of a COPY, and hands them on in pieces which each are a COPY of
@@ -237,14 +202,10 @@ type rowWriter struct {
 
 func (r *rowWriter) Write(line []byte) (int, error) {
 	if len(r.piece) == 0 {
-		r.piece = append(r.out.Piece(), "\nCOPY "+r.identity+r.columns+" FROM stdin;\n"...)
+		r.piece = append(r.Out.Piece(), "\nCOPY "+r.identity+r.columns+" FROM stdin;\n"...)
 	}
 	r.piece = append(r.piece, line...)
-	if r.options.Sums {
-		r.sum.AddRow(bytes.TrimSuffix(line, []byte("\n")))
-	} else {
-		r.sum.Rows++
-	}
+	r.Count(&r.sum, bytes.TrimSuffix(line, []byte("\n")))
 	if len(r.piece) < export.PieceSize {
 		return len(line), nil
 	}
@@ -256,9 +217,9 @@ func (r *rowWriter) end() error {
 		return nil
 	}
 	piece := append(r.piece, "\\.\n"...)
-	r.tally.Took(r.Object, len(piece), r.sum)
+	r.Took(r.Object, len(piece), r.sum)
 	r.piece, r.sum = nil, export.Sum{}
-	return r.out.Put(piece)
+	return r.Out.Put(piece)
 }
 
 // sequenceValues writes where sequences are, which no moment holds fast.
