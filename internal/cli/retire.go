@@ -42,11 +42,11 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 				return fault.New(fault.Invalid, "leave it out, or add --drop-database", "--unproved-copy is for dropping a database")
 			case retirement.DropDatabase && (len(names) != 1 || confirmed != "" && confirmed != names[0]):
 				return fault.New(fault.Invalid, "name one app, and give its name again: --drop-database --confirm APP", "--drop-database drops an app's databases and accounts")
-			case retirement.DropDatabase:
+			case retirement.DropDatabase && confirmed == "":
 				retirement.Confirm = func(app string) bool {
 					return p.confirmName("The databases and accounts of "+app+" are dropped.", app, confirmed)
 				}
-			case !p.yes:
+			case !p.yes && !retirement.DropDatabase:
 				question := map[bool]string{false: "Take %s out of use?", true: "Bring %s into use again?"}[retirement.Back]
 				retirement.Confirm = func(app string) bool { return p.confirm(fmt.Sprintf(question, app)) }
 			}

@@ -231,7 +231,15 @@ func (p *play) scenes(ctx context.Context) error {
 		{"... and verify names it.", yellowfield(1, "verify", "combledger")},
 		{"", yellowfield(0, "provision", "combledger", "--fix", "server-password")},
 		{"", page("combledger")},
-		{"What was done to it?", yellowfield(0, "history", "combledger")},
+		{"Its rows as a file that every client loads.", yellowfield(0, "export", "combledger", "combledger.sql.gz")},
+		{"A copy to try the next version on: its folder is copied by hand, all else is made.", func() error { return p.copyFolder(ctx) }},
+		{"", yellowfield(0, "copy", "combledger", "combtrial", "--folder", "www/combtrial", "--yes")},
+		{"", page("combtrial")},
+		{"smokerloan is out of use: its accounts are locked, its settings taken away. It turns out to be missed, and comes back.", yellowfield(0, "retire", "smokerloan", "--yes")},
+		{"", yellowfield(0, "retire", "smokerloan", "--back", "--yes")},
+		{"", page("smokerloan")},
+		{"Next year nobody does. It is dropped, behind a copy that was loaded again and compared.", yellowfield(0, "retire", "smokerloan", "--drop-database", "--confirm", "smokerloan")},
+		{"What was done to combledger?", yellowfield(0, "history", "combledger")},
 	}...)
 	for _, s := range scenes {
 		if ctx.Err() != nil {
@@ -298,6 +306,12 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 			filepath.Base(program)+" "+strings.Join(arguments, " "), got, exit)
 	}
 	return nil
+}
+
+// copyFolder copies an application's folder, as an administrator would.
+func (p *play) copyFolder(ctx context.Context) error {
+	p.Tell(Line{Command, "cp -a www/combledger www/combtrial"})
+	return p.run(ctx, 0, nil, "cp", "-a", "www/combledger", "www/combtrial")
 }
 
 // upgrade runs combledger's upgrade, which may change tables while it is open.
