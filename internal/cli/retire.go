@@ -14,6 +14,7 @@ func newRetireCommand(p *program) *cobra.Command {
 	var retirement provision.Retirement
 	options := provision.Options{Command: provision.RetireQuietly, Retire: &retirement}
 	var confirmed string
+	var old bool
 	command := &cobra.Command{
 		Use:     "retire APP...",
 		Short:   "Take an app out of use, and later drop its database behind a proved copy",
@@ -36,6 +37,13 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
 			switch {
+			case old && (len(names) != 1 || retirement.Back || retirement.DropDatabase || confirmed != "" && confirmed != names[0]):
+				return fault.New(fault.Invalid, "name one app, and give its name again: --old --confirm APP", "--old drops what an app left on the server that it was moved from")
+			case old && confirmed == "":
+				retirement.Confirm = func(app string) bool {
+					return p.confirmName("What "+app+" left on the server that it was moved from is dropped.", app, "")
+				}
+			case old:
 			case retirement.Back && retirement.DropDatabase:
 				return fault.New(fault.Invalid, "leave out one of the two", "--back brings the app into use, and --drop-database drops what it needs")
 			case retirement.Unproved && !retirement.DropDatabase:
@@ -55,9 +63,18 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 				options.Command = provision.RetireBack
 			case retirement.DropDatabase:
 				options.Command = provision.RetireDrop
+			case old:
+				options.Command = "retire --old"
 			}
 			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
+				if old {
+					results, err := engine.RetireOld(command.Context(), apps[0], options)
+					if err != nil {
+						return err
+					}
+					return p.conclude(engine, "retire", options.DryRun, results)
+				}
 				results, err := engine.Retire(command.Context(), apps, options)
 				if err != nil {
 					return err
@@ -70,7 +87,8 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show what would be done, with its SQL, and touch nothing")
 	flags.BoolVar(&retirement.Back, "back", false, "bring the app into use again, as long as its database is there")
 	flags.BoolVar(&retirement.DropDatabase, "drop-database", false, "drop its databases and accounts, behind a copy that was proved")
+	flags.BoolVar(&old, "old", false, "drop what the app left on the server that it was moved from")
 	flags.BoolVar(&retirement.Unproved, "unproved-copy", false, "with --drop-database: do not load the copy again")
-	flags.StringVar(&confirmed, "confirm", "", "with --drop-database: the `app` again")
+	flags.StringVar(&confirmed, "confirm", "", "with --drop-database or --old: the `app` again")
 	return command
 }

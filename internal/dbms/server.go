@@ -204,6 +204,13 @@ type HasVariables interface {
 	SetVariable(name, value string) Statement
 }
 
+// Freezes are servers on which a database can be made to stand still as a whole.
+type Freezes interface {
+	// ReadOnly has nobody change a database, or takes that back; nil where this server
+	// cannot do that.
+	ReadOnly(database string, yes bool) []Statement
+}
+
 // ConvertsCharsets are servers on which tables have character sets of their own.
 type ConvertsCharsets interface {
 	// Conversions tells which tables have another character set than the wanted one, and

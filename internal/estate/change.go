@@ -17,16 +17,24 @@ type Change struct {
 	Before, After []byte
 }
 
-const retiredKey = "retired"
-
 // Retire says in an app's entry since when it is retired, or takes that out for an empty
 // date. Every other byte stays, and what the file gives is the same but for that.
 func (e *Estate) Retire(app, date string) (*Change, error) {
+	return e.setKey(app, "retired", date, func(a *App) *string { return &a.Retired })
+}
+
+// MoveTo says in an app's entry that its database is on another server.
+func (e *Estate) MoveTo(app, server string) (*Change, error) {
+	return e.setKey(app, "server", server, func(a *App) *string { return &a.Server })
+}
+
+// setKey sets a key of an app's entry, or takes it out for an empty value.
+func (e *Estate) setKey(app, key, value string, field func(*App) *string) (*Change, error) {
 	place := e.places["apps."+app]
 	source := e.sources[place.File]
 	cannot := func(why string) error {
-		next := "write it by hand: retired: " + date
-		if date == "" {
+		next := "write it by hand: " + key + ": " + value
+		if value == "" {
 			next = "take it out by hand"
 		}
 		return fault.At(fault.Protected, place, next, "the entry of app %s cannot be changed: %s", app, why).WithExcerpt(source)
@@ -38,39 +46,35 @@ func (e *Estate) Retire(app, date string) (*Change, error) {
 	lines := strings.SplitAfter(string(source), "\n")
 	var there *ast.MappingValueNode
 	for _, pair := range entry.Values {
-		if keyOf(pair) == retiredKey {
+		if keyOf(pair) == key {
 			there = pair
 		}
 	}
 	first := entry.Values[0].Key.GetToken().Position
+	fits := true
 	switch {
-	case date == "" && there == nil:
+	case value == "" && there == nil:
 		return &Change{place.File, source, source}, nil
-	case date != "" && there != nil:
-		return nil, cannot("it says since when the app is retired already")
-	case date != "" && entry.IsFlowStyle:
-		lines[first.Line-1] = insertAt(lines[first.Line-1], first.Column-1, retiredKey+": "+date+", ")
-	case date != "":
+	case value != "" && there != nil:
+		at := there.Value.GetToken()
+		lines, fits = edit{at.Position.Line - 1, at.Position.Column - 1, at.Value, value}.in(lines)
+	case value != "" && entry.IsFlowStyle:
+		lines[first.Line-1] = insertAt(lines[first.Line-1], first.Column-1, key+": "+value+", ")
+	case value != "":
 		end := "\n"
 		if strings.HasSuffix(lines[first.Line-1], "\r\n") {
 			end = "\r\n"
 		}
-		lines[first.Line-1] = strings.Repeat(" ", first.Column-1) + retiredKey + ": " + date + end + lines[first.Line-1]
+		lines[first.Line-1] = strings.Repeat(" ", first.Column-1) + key + ": " + value + end + lines[first.Line-1]
 	default:
 		at := there.Key.GetToken().Position
-		line := lines[at.Line-1]
-		begin := byteOf(line, at.Column-1)
-		rest := line[begin:]
-		if end := strings.IndexAny(rest, ",}\r\n"); entry.IsFlowStyle && end >= 0 && rest[end] == ',' {
-			lines[at.Line-1] = line[:begin] + strings.TrimLeft(rest[end+1:], " ")
-		} else if !entry.IsFlowStyle && strings.TrimSpace(line[:begin]) == "" {
-			lines[at.Line-1] = ""
-		} else {
-			return nil, cannot("it is written in an unusual way")
-		}
+		lines, fits = edit{at.Line - 1, at.Column - 1, "", gone}.in(lines)
 	}
 	after := []byte(strings.Join(lines, ""))
-	if !e.differsOnlyIn(place.File, source, after, app, date) {
+	switch {
+	case !fits:
+		return nil, cannot("it is written in an unusual way")
+	case !differsOnlyIn(place.File, source, after, app, value, field):
 		return nil, cannot("it would come to say something else")
 	}
 	return &Change{place.File, source, after}, nil
@@ -95,12 +99,12 @@ func (e *Estate) Relative(path string) string {
 func (e *Estate) Took(path string, content []byte) { e.sources[path] = content }
 
 // differsOnlyIn reads both texts and compares what they give.
-func (e *Estate) differsOnlyIn(path string, before, after []byte, app, date string) bool {
+func differsOnlyIn(path string, before, after []byte, app, value string, field func(*App) *string) bool {
 	var was, is File
-	if decodeFile(path, before, &was, map[string]fault.Place{}) != nil || decodeFile(path, after, &is, map[string]fault.Place{}) != nil || was.Apps[app] == nil || is.Apps[app] == nil || is.Apps[app].Retired != date {
+	if decodeFile(path, before, &was, map[string]fault.Place{}) != nil || decodeFile(path, after, &is, map[string]fault.Place{}) != nil || was.Apps[app] == nil || is.Apps[app] == nil || *field(is.Apps[app]) != value {
 		return false
 	}
-	was.Apps[app].Retired = date
+	*field(was.Apps[app]) = value
 	return reflect.DeepEqual(was, is)
 }
 

@@ -52,6 +52,11 @@ func TestEntriesAreChangedInTheirLayout(t *testing.T) {
 		assert.Equal(t, layouts, string(change.After))
 		require.NoError(t, os.WriteFile(path, change.After, 0o600))
 	}
+	for app, wanted := range map[string]string{"combs": "    server: byre\n", "honey": "server: byre,"} {
+		change, err := load().MoveTo(app, "byre")
+		require.NoError(t, err)
+		assert.Contains(t, string(change.After), wanted)
+	}
 	change, err := load().CopyEntry("combs", estate.Copied{Name: "try", Folder: "www/try \"it\"", Databases: map[string]string{"combs": "try"}, Accounts: map[string]string{"combs_app": "try_app", "combs_report": "try_report"}})
 	require.NoError(t, err)
 	assert.Contains(t, string(change.After), `

@@ -51,7 +51,7 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 		case "folder":
 			add(pair.Value, Quoted(c.Folder))
 		case "url":
-			add(pair.Key, urlGone)
+			add(pair.Key, gone)
 		case "database":
 			c.names(pair.Value, c.Databases, add)
 		case "databases":
@@ -120,7 +120,8 @@ func (c Copied) isOnlyAddition(path string, before, after []byte, app string) bo
 	return reflect.DeepEqual(was, is) && reflect.DeepEqual(want, got)
 }
 
-const urlGone = "\x00url"
+// gone takes a key out, with its value.
+const gone = "\x00gone"
 
 // edit is one in a line of an entry.
 type edit struct {
@@ -136,7 +137,7 @@ func (e edit) in(block []string) (edited []string, fits bool) {
 	line := block[e.line]
 	at := byteOf(line, e.column)
 	rest := line[at:]
-	if e.wants == urlGone {
+	if e.wants == gone {
 		if strings.TrimSpace(line[:at]) == "" {
 			return slices.Delete(block, e.line, e.line+1), true
 		}

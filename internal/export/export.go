@@ -172,6 +172,20 @@ func Differences(a, b *Report) []string {
 	return found
 }
 
+// Comparable is the report with what can be the same on another server: on one of another
+// product definitions are shown otherwise.
+func (r *Report) Comparable(sameProduct bool) *Report {
+	if sameProduct {
+		return r
+	}
+	c := &Report{Sums: map[Object]Sum{}}
+	for o, sum := range r.Sums {
+		sum.Definition = 0
+		c.Sums[o] = sum
+	}
+	return c
+}
+
 // Tally counts what lanes do, and tells of it.
 type Tally struct {
 	mutex    sync.Mutex

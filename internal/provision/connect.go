@@ -326,6 +326,9 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 			}
 		}
 	}
+	if err := r.finishMove(ctx); err != nil {
+		return err
+	}
 	if err := r.finishEmptying(ctx); err != nil {
 		return err
 	}

@@ -219,7 +219,7 @@ func (r *run) copiedScripts() (scripts []*wantedScript) {
 			continue
 		}
 		scripts = append(scripts, &wantedScript{into: d, options: load.Options{EventsDisabled: true},
-			Source: script.Source{Path: r.options.Copy.exports[d.Name], Name: "the export of "+r.options.Copy.original.Name, LongestStatement: longestOfExports}})
+			Source: script.Source{Path: r.options.Copy.exports[d.Name], Name: "the export of " + r.options.Copy.original.Name, LongestStatement: longestOfExports}})
 	}
 	return scripts
 }

@@ -65,6 +65,8 @@ type Options struct {
 	Rotation *Rotation
 	// Retire takes apps out of use; nil for none.
 	Retire *Retirement
+	// Move moves apps to another server; nil for none.
+	Move *Moving
 	// Copy makes a copy of an app; nil for none.
 	Copy *Copying
 	// Export is what an export is told; nil for none.
@@ -176,6 +178,8 @@ type run struct {
 	// others are the work on other apps that share an account with this one; what they
 	// tell is told for them.
 	others map[*estate.App]*run
+	// movedFrom is the server that a move which was cut off came from; empty for none.
+	movedFrom string
 	// readers are logins that were made for this run.
 	readers []*reader
 	// freeServer gives back the lock on the server's settings, while this run

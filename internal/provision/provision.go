@@ -60,6 +60,9 @@ func (r *run) provision(ctx context.Context) error {
 	if err := r.noteDatabases(); err != nil {
 		return err
 	}
+	if err := r.moveIsThrough(); err != nil {
+		return err
+	}
 	if r.options.does(stepLogin) {
 		before := r.result.Exit
 		r.checkLogins(ctx)

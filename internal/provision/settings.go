@@ -231,6 +231,9 @@ func sameFacts(text estate.Text, value string, wanted estate.Facts) bool {
 // or the account it is to name gets its password only now.
 func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, differing []difference) (bool, error) {
 	has, _ := r.readFacts(path, s.Values)
+	if r.options.Move != nil || r.movedFrom != "" { // they name the old server, as they should until now
+		return true, nil
+	}
 	if r.options.Copy != nil && r.plan.fresh && r.isOriginals(s, has) {
 		return true, nil // the folder is a copy, in which nothing is at work
 	}

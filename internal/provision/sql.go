@@ -28,6 +28,9 @@ func (r *run) planImport(ctx context.Context) error {
 			return err
 		}
 	}
+	if r.options.Move != nil {
+		return r.planTransfer(ctx)
+	}
 	scripts := r.scripts()
 	if r.waitsForImport(scripts) || len(scripts) == 0 {
 		return nil
@@ -139,6 +142,9 @@ func (r *run) scripts() []*wantedScript {
 func (r *run) namedScripts() []*wantedScript {
 	if r.options.Copy != nil {
 		return r.copiedScripts()
+	}
+	if r.options.Move != nil {
+		return nil
 	}
 	var scripts []*wantedScript
 	asked := load.Options{}

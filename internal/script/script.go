@@ -45,6 +45,9 @@ type Source struct {
 	// LongestStatement is how many bytes a statement may have; 0 for what
 	// sqltext takes.
 	LongestStatement int
+	// Stream says that the file is none, but the end of a pipe: it is read from its
+	// beginning to its end, anew each time.
+	Stream bool
 	// Retarget drops statements that make or choose a database of a fixed
 	// name, and takes that name out of qualified names.
 	Retarget bool
@@ -141,6 +144,9 @@ func (s Source) Open(ctx context.Context) (*Content, error) {
 	if err := c.decode(s.Encoding); err != nil {
 		c.close()
 		return nil, err
+	}
+	if s.Stream {
+		c.Plain = nil
 	}
 	c.Reader = interruptible{ctx, c.Reader}
 	return c, nil

@@ -194,3 +194,12 @@ func (s SQL) TableName(name string) string {
 	}
 	return name
 }
+
+// ReadOnly is MySQL's own (MySQL Reference Manual, "ALTER DATABASE Statement"); MariaDB has
+// nothing like it.
+func (s SQL) ReadOnly(database string, yes bool) []dbms.Statement {
+	if s.facts.Product != dbms.MySQL {
+		return nil
+	}
+	return []dbms.Statement{plain("ALTER DATABASE %s READ ONLY = %d", QuoteName(database), map[bool]int{true: 1}[yes])}
+}

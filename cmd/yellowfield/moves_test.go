@@ -1,0 +1,210 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/secret"
+	"yellowfield/internal/throwaway"
+)
+
+const movedEstate = `servers:
+  barn: {dbms: %s, socket: %s, admin: {user: %s}}
+  shed: {dbms: %s, socket: %s, admin: {user: %s}}
+apps:
+  combs:
+    server: barn   # for now
+    folder: www
+    database: {name: combs}
+    accounts: [{name: combs_app, rights: {installing: structure, running: rows}}]
+    import: [combs.sql]
+    settings: [{file: db.ini, template: db.dist, values: {host: "{host}", socket: "{socket}", name: "{database}", user: "{user}", word: "{password}"}}]
+    ownership: {modes: {installing: "0640", running: "0440"}}
+`
+
+// mover is an application between two servers.
+type mover struct {
+	killed
+	from, to *throwaway.Server
+}
+
+// onTwoServers runs a test with servers of each pair of products that apps move between.
+func onTwoServers(t *testing.T, test func(t *testing.T, m *mover)) {
+	for _, pair := range [][2]dbms.Product{{dbms.MariaDB, dbms.MariaDB}, {dbms.MariaDB, dbms.MySQL}, {dbms.MySQL, dbms.MariaDB}, {dbms.PostgreSQL, dbms.PostgreSQL}} {
+		t.Run(fmt.Sprintf("%s to %s", pair[0], pair[1]), func(t *testing.T) {
+			t.Parallel()
+			var servers []*throwaway.Server
+			for _, product := range pair {
+				options := throwaway.Options{Product: product}
+				if product == dbms.MySQL {
+					options.Root = needMySQL(t)
+				}
+				if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
+					t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+				}
+				server, err := throwaway.Start(t.Context(), options)
+				require.NoError(t, err)
+				t.Cleanup(server.Stop)
+				servers = append(servers, server)
+			}
+			m := &mover{from: servers[0], to: servers[1]}
+			m.killed = killed{victim: victim{t: t, login: servers[0].Login(), postgres: pair[0] == dbms.PostgreSQL}, product: pair[0]}
+			test(t, m)
+		})
+	}
+}
+
+// prepare unpacks the application anew and provisions it on the first server.
+func (m *mover) prepare(t *testing.T) {
+	t.Helper()
+	m.folder = t.TempDir()
+	products := [2]dbms.Product{m.product, m.product}
+	if !m.postgres {
+		products = [2]dbms.Product{productOf(m.from), productOf(m.to)}
+	}
+	for name, content := range map[string]string{
+		"yellowfield.yaml": fmt.Sprintf(movedEstate, products[0], m.from.Socket, m.from.Admin, products[1], m.to.Socket, m.to.Admin),
+		"www/db.dist":      "host =\nsocket =\nname =\nuser =\nword =\n",
+		"www/combs.sql":    "CREATE TABLE comb (id int NOT NULL, name varchar(200), at timestamp NULL, PRIMARY KEY (id));\nINSERT INTO comb VALUES (1, 'пчела 🐝', '2026-03-29 02:30:00'), (2, 'it''s', NULL);\nCREATE TABLE cell (id int NOT NULL, comb int REFERENCES comb (id), PRIMARY KEY (id));\nINSERT INTO cell VALUES (1, 1);\nCREATE VIEW cells AS SELECT comb FROM cell;\n",
+	} {
+		path := filepath.Join(m.folder, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+	}
+	m.says(t, "1 app: 1 done", "provision", "combs")
+}
+
+func productOf(s *throwaway.Server) dbms.Product {
+	if strings.Contains(s.Socket, "mysql-root") || os.Getenv("YELLOWFIELD_MYSQL_ROOT") != "" && strings.HasPrefix(s.Socket, os.Getenv("YELLOWFIELD_MYSQL_ROOT")) {
+		return dbms.MySQL
+	}
+	return dbms.MariaDB
+}
+
+// says runs a command whose output has to hold some text.
+func (m *mover) says(t *testing.T, want string, arguments ...string) {
+	t.Helper()
+	out, _ := m.run(0, 0, arguments...)
+	require.Contains(t, out, want, "%v", arguments)
+}
+
+// on asks one of the servers.
+func (m *mover) on(server *throwaway.Server, database, statement string) string {
+	v := m.victim
+	v.login = server.Login()
+	return v.ask(database, statement)
+}
+
+// isOn reports whether a server has the application's database.
+func (m *mover) isOn(server *throwaway.Server) bool {
+	if m.postgres {
+		return strings.Contains(m.on(server, "", "SELECT datname FROM pg_database WHERE datname = 'combs'"), "combs")
+	}
+	return strings.Contains(m.on(server, "", "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = 'combs'"), "combs")
+}
+
+func (m *mover) drop() {
+	for _, server := range []*throwaway.Server{m.from, m.to} {
+		v := m.victim
+		v.login = server.Login()
+		if m.postgres {
+			v.do("", "DROP DATABASE IF EXISTS combs WITH (FORCE)", "DROP ROLE IF EXISTS combs_app", "DROP ROLE IF EXISTS combs_owner")
+			continue
+		}
+		if productOf(server) == dbms.MySQL && m.isOn(server) {
+			v.do("", "ALTER DATABASE combs READ ONLY = 0")
+		}
+		v.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost")
+	}
+}
+
+// TestMoved moves an application there and back, and compares what arrives.
+func TestMoved(t *testing.T) {
+	onTwoServers(t, func(t *testing.T, m *mover) {
+		m.prepare(t)
+		m.says(t, "1 app: 1 closed", "close", "combs", "--yes")
+		rows := m.on(m.from, "combs", "SELECT id, name FROM comb ORDER BY id")
+		m.says(t, "would import", "move", "combs", "--to", "shed", "--dry-run")
+		m.says(t, "app combs is on server barn", "move", "combs", "--to", "barn", "--yes")
+		require.False(t, m.isOn(m.to))
+		m.says(t, "1 app: 1 done", "move", "--all", "--from", "barn", "--to", "shed", "--yes")
+		assert.Equal(t, rows, m.on(m.to, "combs", "SELECT id, name FROM comb ORDER BY id"))
+		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+		estate, err := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml"))
+		require.NoError(t, err)
+		assert.Contains(t, string(estate), "    server: shed   # for now\n")
+		settings, err := os.ReadFile(filepath.Join(m.folder, "www/db.ini"))
+		require.NoError(t, err)
+		assert.Contains(t, string(settings), filepath.Dir(m.to.Socket))
+
+		// The old one may be read alone, and is in the way of moving on.
+		password := strings.TrimSpace(strings.Trim(string(settings[strings.LastIndex(string(settings), "=")+1:]), "\" \n"))
+		old := m.victim
+		old.login = m.from.Login()
+		old.login.User, old.login.AsApplication = "combs_app", true
+		old.login.Password = secret.NewPassword(password)
+		assert.Equal(t, rows, old.ask("combs", "SELECT id, name FROM comb ORDER BY id"))
+		ask := query
+		if m.postgres {
+			ask = queryPostgres
+		}
+		login := old.login
+		login.Database = "combs"
+		_, err = ask(login, "INSERT INTO comb (id) VALUES (3)")
+		assert.Error(t, err)
+		m.says(t, "is there still", "move", "combs", "--to", "barn", "--yes")
+		m.says(t, "nothing was done", "retire", "combs", "--old")
+		m.says(t, "1 app: 1 done", "retire", "combs", "--old", "--confirm", "combs")
+		assert.False(t, m.isOn(m.from))
+		m.says(t, "has left nothing on another server", "retire", "combs", "--old", "--confirm", "combs")
+		m.says(t, "1 app: 1 done", "move", "combs", "--to", "barn", "--yes")
+		assert.Equal(t, rows, m.on(m.from, "combs", "SELECT id, name FROM comb ORDER BY id"))
+		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+		m.drop()
+	})
+}
+
+// TestMoveKilled lets a move die, and looks that provision leaves the application whole on
+// one of the servers, and that it can be moved then.
+func TestMoveKilled(t *testing.T) {
+	apart := 17
+	if _, err := strconv.Atoi(os.Getenv(killsVariable)); err == nil {
+		apart = 1
+	}
+	onTwoServers(t, func(t *testing.T, m *mover) {
+		at := 2
+		for ; ; at += apart {
+			m.prepare(t)
+			out, died := m.run(at, 0, "move", "combs", "--to", "shed", "--yes")
+			if !died {
+				require.Contains(t, out, "1 app: 1 done")
+				m.drop()
+				break
+			}
+			where := fmt.Sprintf("died at place %d:\n%s", at, out)
+			next, _ := m.run(0, 0, "provision", "combs")
+			looked, _ := m.run(0, 0, "verify", "combs")
+			require.Contains(t, looked, "1 app: 1 as wanted", "%s\nthe next run:\n%s", where, next)
+			require.NotContains(t, looked, "cut off", where)
+			estate, err := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml"))
+			require.NoError(t, err)
+			if strings.Contains(string(estate), "server: barn") {
+				require.False(t, m.isOn(m.to), "%s\nthe next run:\n%s", where, next)
+				m.says(t, "1 app: 1 done", "move", "combs", "--to", "shed", "--yes")
+			}
+			m.says(t, "1 app: 1 as wanted", "verify", "combs")
+			m.says(t, "1 app: 1 done", "retire", "combs", "--old", "--confirm", "combs")
+			m.drop()
+		}
+		assert.Greater(t, at, 60)
+		t.Logf("died at %d places of %d", at/apart, at)
+	})
+}

@@ -1,0 +1,570 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"time"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/export"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/load"
+	"yellowfield/internal/script"
+)
+
+// Moving says where apps are moved to.
+type Moving struct {
+	To string // a server of the estate
+	// Confirm is asked when all that will be done was told; nil does it without.
+	Confirm func(app string) bool
+
+	change *estate.Change
+	old    *run // the work on the app where it is
+}
+
+// Move moves apps to another server, each by itself: one that fails stays where it was.
+func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) (results []Result, err error) {
+	for _, app := range apps {
+		moving := *options.Move
+		if moving.change, err = e.Estate.MoveTo(app.Name, moving.To); err != nil {
+			return results, err
+		}
+		later, err := e.Estate.With(moving.change)
+		if err != nil {
+			return results, err
+		}
+		of := options
+		of.Move = &moving
+		one, err := e.each(ctx, []*estate.App{app}, of, func(r *run, ctx context.Context) error { return r.moveTo(ctx, later) })
+		results = append(results, one...)
+		if err != nil {
+			return results, err
+		}
+	}
+	return results, nil
+}
+
+// movement is the note of a move: until it is through, what takes it back; then what has to
+// be dropped some day.
+type movement struct {
+	App     string      `json:"app"`
+	From    string      `json:"from"`
+	To      string      `json:"to"`
+	Lowered []loweredTo `json:"lowered"` // accounts that may only read meanwhile
+	Frozen  []string    `json:"frozen"`  // databases that are read-only meanwhile, where a server has that
+	Done    bool        `json:"done"`
+	At      time.Time   `json:"at"`
+}
+
+// loweredTo is an account that had more rights.
+type loweredTo struct {
+	Account  dbms.Account    `json:"account"`
+	Database string          `json:"database"`
+	Had      dbms.Privileges `json:"had"`
+}
+
+const movements = "moves"
+
+// moveTo moves the app to the server that a later state of the estate names.
+func (r *run) moveTo(ctx context.Context, later *estate.Estate) error {
+	to := r.options.Move.To
+	if err := r.mayMove(to); err != nil {
+		return &stepError{stepState, err}
+	}
+	// What is made is told for this app, as its work.
+	engine := *r.Engine
+	engine.Estate = later
+	engine.Listener = Listener{Trace: r.Listener.Trace, Progress: r.Listener.Progress, Row: func(_ Header, row Row) { r.tell(row) }}
+	made := later.Apps[r.app.Name]
+	made.Installer, made.Import = estate.Installer{}, nil // all that these make is there
+	moving := *r.options.Move
+	moving.old = r
+	options := r.options
+	options.Move = &moving
+	n := &run{Engine: &engine, app: made, options: options, cut: r.cut, begun: true}
+	defer func() {
+		n.endReaders(ctx)
+		n.folder.Close()
+		r.result.Exit = fault.Graver(r.result.Exit, n.result.Exit)
+	}()
+	if err := n.look(ctx); err != nil {
+		return err
+	}
+	if !n.view.asAdmin() {
+		return &stepError{stepAccount, r.Estate.Fault(fault.Invalid, "servers."+to, "give the server an admin", "making databases and accounts takes an administrator")}
+	}
+	release, holder, err := n.lock(ctx, n.view.admin, "yellowfield:"+made.Database.Name, true)
+	if err != nil {
+		return err
+	}
+	if holder != nil {
+		return fault.New(fault.Busy, tryLater, "someone else is working on app %s on server %s (%s)", r.app.Name, to, holder.Who)
+	}
+	defer release()
+	n.warnOfStrangers(n.view.connection)
+	return n.moveHere(ctx)
+}
+
+// mayMove refuses what cannot be moved.
+func (r *run) mayMove(to string) error {
+	server := r.Estate.Servers[to]
+	var before movement
+	found, err := r.State.Note(movements, r.noteName(), &before)
+	switch {
+	case err != nil:
+		return err
+	case server == nil:
+		return fault.New(fault.Invalid, fault.DidYouMean(to, estate.Names(r.Estate.Servers), "see servers in the estate file"), "there is no server %q", to)
+	case to == r.app.Server:
+		return fault.New(fault.Invalid, "name another with --to", "app %s is on server %s", r.app.Name, to)
+	case server.DBMS.Traits().Family != r.view.entry.DBMS.Traits().Family:
+		return fault.New(fault.Invalid, "name a server of its kind", "app %s is on %s, and server %s is %s", r.app.Name, r.view.entry.DBMS.Title(), to, server.DBMS.Title())
+	case !r.view.asAdmin():
+		return r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "lowering rights takes an administrator")
+	case found && before.Done:
+		return fault.New(fault.Protected, "yellowfield retire "+r.app.Name+" --old first", "what app %s left on server %s when it was moved is there still", r.app.Name, before.From)
+	case r.app.Shared:
+		return r.Estate.Fault(fault.Invalid, r.path("shared"), "move its tables by hand", "app %s shares its database or account with another", r.app.Name)
+	}
+	for _, d := range r.app.All() {
+		if !r.exists(d.Name) {
+			return r.Estate.Fault(fault.Invalid, r.path(d.Path()), "yellowfield provision "+r.app.Name+" makes it", "the database %s does not exist", d.Name)
+		}
+	}
+	for _, account := range r.app.Accounts {
+		if other := r.usedBy(account.Name); other != "" {
+			return r.Estate.Fault(fault.Invalid, r.path("accounts"), "give one of them an account of its own", "app %s uses the account %s, too", other, account.Name)
+		}
+	}
+	return nil
+}
+
+// moveHere is the work on the server that the app comes to.
+func (r *run) moveHere(ctx context.Context) error {
+	old := r.options.Move.old
+	old.plan = old.emptyPlan()
+	old.planState()
+	err := r.isNew()
+	if err == nil {
+		err = r.makePlan(ctx)
+	}
+	if err != nil {
+		_ = r.tellPlanFaults(err)
+		return &toldError{err}
+	}
+	ask := r.options.Move.Confirm
+	if r.options.DryRun || ask != nil {
+		r.preview()
+	}
+	if r.options.DryRun {
+		return nil
+	}
+	if ask != nil && !ask(r.app.Name) {
+		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done")}
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	if err := r.moveIsThrough(); err != nil {
+		return err
+	}
+	r.checkLogins(ctx)
+	return nil
+}
+
+// moveIsThrough keeps what is to be known of the old place.
+func (r *run) moveIsThrough() error {
+	var note movement
+	found, err := r.State.Note(movements, r.noteName(), &note)
+	if err != nil || !found || note.Done {
+		return err
+	}
+	note.Done = true
+	if err := r.State.SetNote(movements, r.noteName(), note); err != nil {
+		return err
+	}
+	if err := r.noteDatabases(); err != nil {
+		return err
+	}
+	r.tell(Row{Step: stepState, Outcome: Note, Facts: "what it left on " + note.From + " may be read, and not changed", Remedy: "yellowfield retire " + r.app.Name + " --old drops it"})
+	return nil
+}
+
+// planTransfer freezes the old databases, brings their rows here with nothing on the disk
+// between, compares, and has the estate file name this server.
+func (r *run) planTransfer(ctx context.Context) error {
+	old := r.options.Move.old
+	if !r.options.DryRun {
+		if err := r.checkTransfer(ctx); err != nil {
+			return err
+		}
+	}
+	lowered := old.rightsToLower()
+	freeze := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(lowered), old.app.Server)}, "freeze of "+r.app.Name+" on "+old.app.Server)
+	freeze.Act = func(ctx context.Context) (string, error) { return "", old.freeze(ctx, freeze, lowered, r.app.Server) }
+	freeze.Undo = func(ctx context.Context) error { return old.thaw(ctx) }
+	for _, d := range r.app.All() {
+		s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + d.Name + " holds on " + old.app.Server + ": " + inventory(old.plan.contents[d.Name])}, "transfer of "+d.Name)
+		s.Act = func(ctx context.Context) (string, error) { return r.transfer(ctx, s, d) }
+		s.Undo = func(ctx context.Context) error {
+			contents, err := r.view.server.Contents(ctx, d.Name)
+			if err != nil {
+				return err
+			}
+			return r.view.server.RemoveObjects(ctx, d.Name, contents[d.Name].Objects(), nil)
+		}
+	}
+	if !old.plan.open { // it was closed, and is to be so here
+		r.planClosedRights(old)
+		r.plan.open = false
+	}
+	change := r.options.Move.change
+	s := r.plan.change(Row{Step: stepState, Outcome: Changed, Facts: "server: " + r.app.Server, Place: &fault.Place{File: change.Path}}, "entry of "+r.app.Name)
+	s.Act = func(context.Context) (string, error) {
+		return "", writeEstate(change.Path, change.Before, change.After)
+	}
+	s.Undo = func(context.Context) error { return writeEstate(change.Path, change.After, change.Before) }
+	return nil
+}
+
+func accountsIn(lowered []loweredTo) string {
+	var names []string
+	for _, l := range lowered {
+		if !slices.Contains(names, l.Account.String()) {
+			names = append(names, l.Account.String())
+		}
+	}
+	return some(names)
+}
+
+// planClosedRights gives the accounts the rights for running, once the tables are there.
+func (r *run) planClosedRights(old *run) {
+	for _, account := range r.app.Accounts {
+		for _, d := range r.app.DatabasesOf(account) {
+			contents := old.plan.contents[d.Name]
+			has, wants := r.view.server.Resolve(account.Rights.Installing, contents), r.view.server.Resolve(account.Rights.Running, contents)
+			for _, a := range r.accountsOf(account) {
+				grants := dbms.Grants{Databases: map[string]dbms.Privileges{r.view.server.Pattern(d.Name): has}}
+				statements, _ := r.view.server.ChangeRights(a, d.Name, grants, wants)
+				if len(statements) == 0 {
+					continue
+				}
+				s := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s: for running, as on %s", a, old.app.Server), SQL: texts(statements)}, rightsObject(a, d.Name)+", for running")
+				s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
+			}
+		}
+	}
+}
+
+// rightsToLower are those of accounts that could change what is moved.
+func (r *run) rightsToLower() (all []loweredTo) {
+	for _, account := range r.app.Accounts {
+		for _, d := range r.app.DatabasesOf(account) {
+			for _, a := range r.accountsOf(account) {
+				if held, _ := r.view.server.HeldOn(d.Name, r.view.catalogue.Grants(a)); len(held) > 0 {
+					all = append(all, loweredTo{a, d.Name, held})
+				}
+			}
+		}
+	}
+	return all
+}
+
+// freeze has the old databases stand still: their accounts may only read, and sessions, which
+// would keep more, are ended.
+func (r *run) freeze(ctx context.Context, s *step, lowered []loweredTo, to string) error {
+	note := movement{App: r.app.Name, From: r.app.Server, To: to, Lowered: lowered, At: time.Now().UTC()}
+	freezer, freezes := r.view.server.(dbms.Freezes)
+	if freezes {
+		for _, d := range r.app.All() {
+			if freezer.ReadOnly(d.Name, true) != nil {
+				note.Frozen = append(note.Frozen, d.Name)
+			}
+		}
+	}
+	if err := r.State.SetNote(movements, r.noteName(), note); err != nil {
+		return err
+	}
+	s.Touched = true
+	for _, l := range lowered {
+		statements, _ := r.view.server.ChangeRights(l.Account, l.Database, r.view.catalogue.Grants(l.Account), r.view.server.Resolve([]string{dbms.LevelRead}, dbms.Contents{}))
+		if err := r.view.server.Exec(ctx, statements...); err != nil {
+			return err
+		}
+		if err := r.view.server.EndSessions(ctx, l.Account); err != nil {
+			return err
+		}
+	}
+	for _, d := range note.Frozen {
+		if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, true)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// thaw gives the old accounts their rights back, by what the note says that they had.
+func (r *run) thaw(ctx context.Context) error {
+	var note movement
+	if found, err := r.State.Note(movements, r.noteName(), &note); err != nil || !found {
+		return err
+	}
+	if freezer, is := r.view.server.(dbms.Freezes); is {
+		for _, d := range note.Frozen {
+			if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, false)...); err != nil {
+				return err
+			}
+		}
+	}
+	now, err := r.view.server.ReadCatalogue(ctx, true, r.databaseNames())
+	if err != nil {
+		return err
+	}
+	for _, l := range note.Lowered {
+		if _, exists := now.Accounts[l.Account]; !exists {
+			continue
+		}
+		statements, _ := r.view.server.ChangeRights(l.Account, l.Database, now.Grants(l.Account), l.Had)
+		if err := r.view.server.Exec(ctx, statements...); err != nil {
+			return err
+		}
+	}
+	return r.State.DropNote(movements, r.noteName())
+}
+
+// stream is an export that is read like a file, while it is being made.
+func (r *run) stream(ctx context.Context, exporter export.Exporter, name string) script.Source {
+	return script.Source{Path: name, Name: name, Stream: true, LongestStatement: longestOfExports, Opener: func(string) (*os.File, error) {
+		out, in, err := os.Pipe()
+		if err != nil {
+			return nil, err
+		}
+		go func() {
+			// One session, so that each time comes out the same. An error cuts the script
+			// short, and its reader misses the end.
+			_, err := exporter.Export(ctx, in, export.Options{Lanes: 1}, nil)
+			if err != nil && ctx.Err() == nil {
+				_, _ = io.WriteString(in, "\n-- cut short: '")
+			}
+			_ = in.Close()
+		}()
+		return out, nil
+	}}
+}
+
+// checkTransfer reads what will come once, as long as nothing stands still: what this server
+// lacks for it is found before anything is changed.
+func (r *run) checkTransfer(ctx context.Context) error {
+	old := r.options.Move.old
+	var errs []error
+	for _, d := range r.app.All() {
+		reader, err := old.readerOf(ctx, old.app.All()[slices.Index(r.app.All(), d)])
+		if err != nil {
+			return err
+		}
+		exporter := old.exporterOf(reader.Server, d.Name)
+		survey, err := exporter.Look(ctx, export.Options{})
+		if err != nil {
+			return r.exportFailed(ctx, err)
+		}
+		for _, left := range survey.LeftOut {
+			errs = append(errs, fault.New(fault.Protected, "drop it, or move it by hand first", "%s cannot be moved: %s", left, left.Why))
+		}
+		r.plan.note(stepSQL, "", d.Name+": "+survey.Describe()+", about "+figures.Size(survey.Bytes)+" of rows")
+		importer, err := r.importerFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})
+		if err != nil {
+			return err
+		}
+		began := time.Now()
+		found, err := importer.Check(ctx, r.stream(ctx, exporter, d.Name+" on "+old.app.Server), load.Options{})
+		if err == nil {
+			err = refusals([]*wantedScript{{survey: found}})
+		}
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		const passes = 4 // read twice and compared twice, on about as many cores
+		r.plan.note(stepSQL, "", fmt.Sprintf("the application can only read meanwhile: about %.1f s, and the time of an import", passes*time.Since(began).Seconds()))
+	}
+	return errors.Join(errs...)
+}
+
+// transfer brings a database's contents here, and compares.
+func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string, error) {
+	began := time.Now()
+	old := r.options.Move.old
+	defer old.endReaders(ctx)
+	reader, err := old.shortLived(ctx, d.Name, old.view.server.Reading(old.plan.contents[d.Name]), "")
+	if err != nil {
+		return "", err
+	}
+	exporter := old.exporterOf(reader.Server, d.Name)
+	login, err := r.ownLogin(ctx, r.app.Accounts[0], d)
+	if err != nil {
+		return "", err
+	}
+	defer login.Close()
+	importer, err := r.importerFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})
+	if err != nil {
+		return "", err
+	}
+	source := r.stream(ctx, exporter, d.Name+" on "+old.app.Server)
+	survey, err := importer.Check(ctx, source, load.Options{})
+	if err != nil {
+		return "", err
+	}
+	w := &wantedScript{into: d, Source: source, importer: importer, survey: survey}
+	r.plan.scripts = append(r.plan.scripts, w)
+	if err := r.noteUnfinished(w); err != nil {
+		return "", err
+	}
+	s.Touched = true
+	report, err := r.importScript(ctx, login, w)
+	if err != nil {
+		return "", err
+	}
+	want, err := exporter.Export(ctx, io.Discard, export.Options{Sums: true}, nil)
+	if err != nil {
+		return "", r.exportFailed(ctx, err)
+	}
+	got, err := r.exporterOf(login, d.Name).Export(ctx, io.Discard, export.Options{Sums: true}, nil)
+	if err != nil {
+		return "", r.exportFailed(ctx, err)
+	}
+	sameKind := old.view.server.About().Product == r.view.server.About().Product
+	if differences := export.Differences(want.Comparable(sameKind), got.Comparable(sameKind)); len(differences) > 0 {
+		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, some(differences))
+	}
+	s.Seconds = time.Since(began).Seconds()
+	return fmt.Sprintf("%s from %s: %s, compared", d.Name, old.app.Server, report.Describe()), r.importIsOver(d)
+}
+
+// finishMove takes back a move that was cut off before the estate file named the new server;
+// behind that provision finishes it. A command that changes nothing says so.
+func (r *run) finishMove(ctx context.Context) error {
+	var note movement
+	found, err := r.State.Note(movements, r.noteName(), &note)
+	if err != nil || !found || note.Done {
+		return err
+	}
+	facts := fmt.Sprintf("a move from %s to %s was cut off", note.From, note.To)
+	switch {
+	case r.options.DryRun:
+		r.tell(Row{Step: stepState, Outcome: Differs, Severity: estate.MustFix, Facts: facts, Remedy: "yellowfield provision " + r.app.Name})
+		return nil
+	case r.app.Server == note.To:
+		r.movedFrom = note.From
+		return nil
+	case r.app.Server != note.From || !r.view.asAdmin():
+		return nil
+	}
+	if err := r.takeBackArrived(ctx, note); err != nil {
+		return err
+	}
+	if err := r.thaw(ctx); err != nil {
+		return err
+	}
+	r.tell(Row{Step: stepRights, Outcome: Fixed, Facts: facts + ": its accounts have their rights on " + note.From + " again, and what had arrived on " + note.To + " is gone"})
+	return r.look(ctx)
+}
+
+// takeBackArrived removes what a move has made on the new server.
+func (r *run) takeBackArrived(ctx context.Context, note movement) error {
+	change, err := r.Estate.MoveTo(r.app.Name, note.To)
+	if err != nil {
+		return err
+	}
+	later, err := r.Estate.With(change)
+	if err != nil {
+		return err
+	}
+	engine := *r.Engine
+	engine.Estate, engine.Listener = later, Listener{}
+	n := &run{Engine: &engine, app: later.Apps[r.app.Name], options: Options{Command: r.options.Command, Move: &Moving{To: note.To, old: r}}, cut: r.cut, begun: true}
+	defer n.folder.Close()
+	if n.app == nil || r.cut == nil {
+		return nil
+	}
+	n.app.Installer, n.app.Import = estate.Installer{}, nil
+	if err := n.look(ctx); err != nil {
+		return err
+	}
+	for _, d := range n.app.All() {
+		if !n.exists(d.Name) || !n.hasBegun(stepDatabase, "database "+d.Name) {
+			continue
+		}
+		n.plan = n.emptyPlan()
+		if err := n.importIsOver(d); err != nil {
+			return err
+		}
+		if err := n.view.server.RemoveObjects(ctx, d.Name, n.plan.contents[d.Name].Objects(), nil); err != nil {
+			return err
+		}
+	}
+	if err := n.look(ctx); err != nil {
+		return err
+	}
+	if err := n.undoUnfinished(ctx); err != nil {
+		return err
+	}
+	if n.result.Exit != 0 {
+		return fault.New(fault.Failed, "look at "+note.To, "what had arrived on %s could not all be taken back", note.To)
+	}
+	return nil
+}
+
+// RetireOld drops what apps left on the servers that they were moved from.
+func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
+	var note movement
+	found, err := e.State.Note(movements, app.Name+"@"+e.Estate.Path, &note)
+	if err == nil && (!found || !note.Done || app.Server != note.To) {
+		err = e.Estate.Fault(fault.Protected, "apps."+app.Name+".server", "see yellowfield history "+app.Name, "app %s has left nothing on another server, as far as is known here", app.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	left := *app
+	left.Server, left.Retired = note.From, ""
+	return e.each(ctx, []*estate.App{&left}, options, func(r *run, ctx context.Context) error { return r.retireOld(ctx) })
+}
+
+func (r *run) retireOld(ctx context.Context) error {
+	r.plan = r.emptyPlan()
+	if freezer, is := r.view.server.(dbms.Freezes); is {
+		for _, d := range r.app.All() {
+			if statements := freezer.ReadOnly(d.Name, false); r.exists(d.Name) && statements != nil {
+				r.silently(stepDatabase, "end of the freeze of "+d.Name, func(ctx context.Context) error { return r.view.server.Exec(ctx, statements...) })
+			}
+		}
+	}
+	for _, d := range r.app.All() {
+		if r.exists(d.Name) {
+			r.planDropping(d)
+		}
+	}
+	r.planAccountsEnd()
+	r.silently(stepState, "end of the note of the move", func(context.Context) error {
+		return errors.Join(r.State.DropNote(databases, r.databaseNote(r.app.Database.Name)), r.State.DropNote(movements, r.noteName()))
+	})
+	ask := r.options.Retire.Confirm
+	if r.options.DryRun || ask != nil {
+		r.preview()
+	}
+	if r.options.DryRun {
+		return nil
+	}
+	if ask != nil && !ask(r.app.Name) {
+		return &stepError{stepState, fault.New(fault.Protected, "type the app's name, or add --confirm "+r.app.Name, "nothing was done")}
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	return nil
+}
