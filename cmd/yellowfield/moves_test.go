@@ -24,7 +24,7 @@ apps:
     server: barn   # for now
     folder: www
     database: {name: combs}
-    accounts: [{name: combs_app, rights: {installing: structure, running: rows}}]
+    accounts: [{name: combs_app, rights: {installing: structure, running: rows}}, {name: combs_reads, rights: read}]
     import: [combs.sql]
     settings: [{file: db.ini, template: db.dist, values: {host: "{host}", socket: "{socket}", name: "{database}", user: "{user}", word: "{password}"}}]
     ownership: {modes: {installing: "0640", running: "0440"}}
@@ -116,13 +116,13 @@ func (m *mover) drop() {
 		v := m.victim
 		v.login = server.Login()
 		if m.postgres {
-			v.do("", "DROP DATABASE IF EXISTS combs WITH (FORCE)", "DROP ROLE IF EXISTS combs_app", "DROP ROLE IF EXISTS combs_owner")
+			v.do("", "DROP DATABASE IF EXISTS combs WITH (FORCE)", "DROP ROLE IF EXISTS combs_app", "DROP ROLE IF EXISTS combs_reads", "DROP ROLE IF EXISTS combs_owner")
 			continue
 		}
 		if productOf(server) == dbms.MySQL && m.isOn(server) {
 			v.do("", "ALTER DATABASE combs READ ONLY = 0")
 		}
-		v.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost")
+		v.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_reads@localhost")
 	}
 }
 
@@ -168,6 +168,16 @@ func TestMoved(t *testing.T) {
 		m.says(t, "1 app: 1 done", "move", "combs", "--to", "barn", "--yes")
 		assert.Equal(t, rows, m.on(m.from, "combs", "SELECT id, name FROM comb ORDER BY id"))
 		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+
+		// Back, with what was changed since, and another password.
+		m.says(t, "nothing was done", "move", "combs", "--back")
+		m.on(m.from, "combs", "DELETE FROM cell")
+		m.says(t, "2 apps: 2 done", "move", "combs", "--back", "--yes", "--new-passwords")
+		assert.Equal(t, "", strings.TrimSpace(m.on(m.to, "combs", "SELECT id FROM cell")))
+		again, err := os.ReadFile(filepath.Join(m.folder, "www/db.ini"))
+		require.NoError(t, err)
+		assert.NotContains(t, string(again), password)
+		m.says(t, "1 app: 1 as wanted", "verify", "combs")
 		m.drop()
 	})
 }
@@ -206,5 +216,37 @@ func TestMoveKilled(t *testing.T) {
 		}
 		assert.Greater(t, at, 60)
 		t.Logf("died at %d places of %d", at/apart, at)
+	})
+}
+
+// TestMoveFails: what the new server lacks is found before anything stands still, and when
+// it goes away in the middle the old one has its rights back.
+func TestMoveFails(t *testing.T) {
+	onTwoServers(t, func(t *testing.T, m *mover) {
+		m.prepare(t)
+		if !m.postgres && productOf(m.from) == dbms.MariaDB && productOf(m.to) == dbms.MySQL {
+			m.on(m.from, "combs", "CREATE TABLE only_here (t varchar(20) COLLATE utf8mb4_uca1400_ai_ci)")
+			out, _ := m.run(0, 0, "move", "combs", "--to", "shed", "--yes")
+			assert.Contains(t, out, "utf8mb4_uca1400_ai_ci")
+			assert.Contains(t, out, "nothing was touched")
+			assert.False(t, m.isOn(m.to))
+			m.on(m.from, "combs", "DROP TABLE only_here")
+		}
+		command := program(t.Context(), t, m.folder, "move", "combs", "--to", "shed", "--yes")
+		signal := "-9"
+		if m.postgres {
+			signal = "-QUIT"
+		}
+		command.Env = append(command.Env, fmt.Sprintf("%s=transfer of combs=kill %s %d", meanwhileVariable, signal, m.to.PID()))
+		out, err := command.CombinedOutput()
+		require.Error(t, err)
+		assert.Contains(t, string(out), "failed")
+		assert.Regexp(t, `undone +rights +freeze of combs on barn`, string(out))
+		settings, err := os.ReadFile(filepath.Join(m.folder, "www/db.ini"))
+		require.NoError(t, err)
+		assert.Contains(t, string(settings), filepath.Dir(m.from.Socket))
+		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+		rights := m.on(m.from, "", map[bool]string{true: "SELECT pg_has_role('combs_app', 'combs_owner', 'MEMBER')", false: "SELECT Insert_priv, Create_priv FROM mysql.db WHERE User = 'combs_app'"}[m.postgres])
+		assert.NotContains(t, rights, map[bool]string{true: "false", false: "N"}[m.postgres])
 	})
 }

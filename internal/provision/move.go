@@ -16,11 +16,17 @@ import (
 	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
+	"yellowfield/internal/secret"
 )
 
 // Moving says where apps are moved to.
 type Moving struct {
 	To string // a server of the estate
+	// Back moves apps to where they were moved from: what they left there is dropped first,
+	// since the rows come anew.
+	Back bool
+	// NewPasswords gives accounts new passwords; else they keep theirs.
+	NewPasswords bool
 	// Confirm is asked when all that will be done was told; nil does it without.
 	Confirm func(app string) bool
 
@@ -32,6 +38,14 @@ type Moving struct {
 func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) (results []Result, err error) {
 	for _, app := range apps {
 		moving := *options.Move
+		if moving.Back {
+			left, to, err := e.clearOld(ctx, app, options)
+			results = append(results, left...)
+			if err != nil || ExitCode(left) != 0 || options.DryRun {
+				return results, err
+			}
+			moving.To = to
+		}
 		if moving.change, err = e.Estate.MoveTo(app.Name, moving.To); err != nil {
 			return results, err
 		}
@@ -48,6 +62,26 @@ func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) 
 		}
 	}
 	return results, nil
+}
+
+// clearOld drops what an app left where it was moved from.
+func (e *Engine) clearOld(ctx context.Context, app *estate.App, options Options) (left []Result, from string, err error) {
+	note, err := e.movedFrom(app)
+	if err != nil {
+		return nil, "", err
+	}
+	options.Retire, options.Move = &Retirement{Confirm: options.Move.Confirm}, nil
+	left, err = e.RetireOld(ctx, app, options)
+	return left, note.From, err
+}
+
+// movedFrom is the note of the move that an app has behind it.
+func (e *Engine) movedFrom(app *estate.App) (note movement, err error) {
+	found, err := e.State.Note(movements, app.Name+"@"+e.Estate.Path, &note)
+	if err == nil && (!found || !note.Done || app.Server != note.To) {
+		err = e.Estate.Fault(fault.Protected, "apps."+app.Name+".server", "see yellowfield history "+app.Name, "app %s has left nothing on another server, as far as is known here", app.Name)
+	}
+	return note, err
 }
 
 // movement is the note of a move: until it is through, what takes it back; then what has to
@@ -158,6 +192,11 @@ func (r *run) moveHere(ctx context.Context) error {
 		_ = r.tellPlanFaults(err)
 		return &toldError{err}
 	}
+	note := old.movementTo(r.app.Server)
+	first := r.silently(stepState, "note of the move", func(context.Context) error { return r.State.SetNote(movements, r.noteName(), note) })
+	first.Undo = func(context.Context) error { return r.State.DropNote(movements, r.noteName()) }
+	last := len(r.plan.steps) - 1
+	r.plan.steps = append([]*step{r.plan.steps[last]}, r.plan.steps[:last]...) // whoever finds it takes back what follows
 	ask := r.options.Move.Confirm
 	if r.options.DryRun || ask != nil {
 		r.preview()
@@ -200,14 +239,23 @@ func (r *run) moveIsThrough() error {
 // between, compares, and has the estate file name this server.
 func (r *run) planTransfer(ctx context.Context) error {
 	old := r.options.Move.old
-	if !r.options.DryRun {
-		if err := r.checkTransfer(ctx); err != nil {
-			return err
+	if err := r.checkTransfer(ctx); err != nil {
+		return err
+	}
+	for a, grants := range old.view.catalogue.Granted {
+		for _, d := range r.app.All() {
+			held, _ := r.view.server.HeldOn(d.Name, dbms.Grants{Databases: grants.Databases})
+			if len(held) > 0 && !slices.ContainsFunc(old.rightsToLower(), func(l loweredTo) bool { return l.Account == a }) {
+				r.plan.note(stepRights, "see that it does not, while the app is moved; and give it its rights on "+r.app.Server+" by hand", fmt.Sprintf("%s is not the app's, and has rights on %s: %s", a, d.Name, held))
+			}
 		}
 	}
-	lowered := old.rightsToLower()
-	freeze := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(lowered), old.app.Server)}, "freeze of "+r.app.Name+" on "+old.app.Server)
-	freeze.Act = func(ctx context.Context) (string, error) { return "", old.freeze(ctx, freeze, lowered, r.app.Server) }
+	note := old.movementTo(r.app.Server)
+	freeze := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(note.Lowered), old.app.Server)}, "freeze of "+r.app.Name+" on "+old.app.Server)
+	freeze.Act = func(ctx context.Context) (string, error) {
+		freeze.Touched = true
+		return "", old.freeze(ctx, note)
+	}
 	freeze.Undo = func(ctx context.Context) error { return old.thaw(ctx) }
 	for _, d := range r.app.All() {
 		s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + d.Name + " holds on " + old.app.Server + ": " + inventory(old.plan.contents[d.Name])}, "transfer of "+d.Name)
@@ -278,21 +326,8 @@ func (r *run) rightsToLower() (all []loweredTo) {
 
 // freeze has the old databases stand still: their accounts may only read, and sessions, which
 // would keep more, are ended.
-func (r *run) freeze(ctx context.Context, s *step, lowered []loweredTo, to string) error {
-	note := movement{App: r.app.Name, From: r.app.Server, To: to, Lowered: lowered, At: time.Now().UTC()}
-	freezer, freezes := r.view.server.(dbms.Freezes)
-	if freezes {
-		for _, d := range r.app.All() {
-			if freezer.ReadOnly(d.Name, true) != nil {
-				note.Frozen = append(note.Frozen, d.Name)
-			}
-		}
-	}
-	if err := r.State.SetNote(movements, r.noteName(), note); err != nil {
-		return err
-	}
-	s.Touched = true
-	for _, l := range lowered {
+func (r *run) freeze(ctx context.Context, note movement) error {
+	for _, l := range note.Lowered {
 		statements, _ := r.view.server.ChangeRights(l.Account, l.Database, r.view.catalogue.Grants(l.Account), r.view.server.Resolve([]string{dbms.LevelRead}, dbms.Contents{}))
 		if err := r.view.server.Exec(ctx, statements...); err != nil {
 			return err
@@ -302,11 +337,24 @@ func (r *run) freeze(ctx context.Context, s *step, lowered []loweredTo, to strin
 		}
 	}
 	for _, d := range note.Frozen {
-		if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, true)...); err != nil {
+		if err := r.view.server.Exec(ctx, r.view.server.(dbms.Freezes).ReadOnly(d, true)...); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// movementTo is the note of a move, before it begins.
+func (r *run) movementTo(to string) movement {
+	note := movement{App: r.app.Name, From: r.app.Server, To: to, Lowered: r.rightsToLower(), At: time.Now().UTC()}
+	if freezer, freezes := r.view.server.(dbms.Freezes); freezes {
+		for _, d := range r.app.All() {
+			if freezer.ReadOnly(d.Name, true) != nil {
+				note.Frozen = append(note.Frozen, d.Name)
+			}
+		}
+	}
+	return note
 }
 
 // thaw gives the old accounts their rights back, by what the note says that they had.
@@ -335,7 +383,7 @@ func (r *run) thaw(ctx context.Context) error {
 			return err
 		}
 	}
-	return r.State.DropNote(movements, r.noteName())
+	return nil
 }
 
 // stream is an export that is read like a file, while it is being made.
@@ -367,6 +415,9 @@ func (r *run) checkTransfer(ctx context.Context) error {
 		reader, err := old.readerOf(ctx, old.app.All()[slices.Index(r.app.All(), d)])
 		if err != nil {
 			return err
+		}
+		if reader.Server == nil {
+			continue // a dry run makes no account
 		}
 		exporter := old.exporterOf(reader.Server, d.Name)
 		survey, err := exporter.Look(ctx, export.Options{})
@@ -471,6 +522,9 @@ func (r *run) finishMove(ctx context.Context) error {
 	if err := r.thaw(ctx); err != nil {
 		return err
 	}
+	if err := r.State.DropNote(movements, r.noteName()); err != nil {
+		return err
+	}
 	r.tell(Row{Step: stepRights, Outcome: Fixed, Facts: facts + ": its accounts have their rights on " + note.From + " again, and what had arrived on " + note.To + " is gone"})
 	return r.look(ctx)
 }
@@ -522,11 +576,7 @@ func (r *run) takeBackArrived(ctx context.Context, note movement) error {
 
 // RetireOld drops what apps left on the servers that they were moved from.
 func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	var note movement
-	found, err := e.State.Note(movements, app.Name+"@"+e.Estate.Path, &note)
-	if err == nil && (!found || !note.Done || app.Server != note.To) {
-		err = e.Estate.Fault(fault.Protected, "apps."+app.Name+".server", "see yellowfield history "+app.Name, "app %s has left nothing on another server, as far as is known here", app.Name)
-	}
+	note, err := e.movedFrom(app)
 	if err != nil {
 		return nil, err
 	}
@@ -567,4 +617,29 @@ func (r *run) retireOld(ctx context.Context) error {
 		return &toldError{err}
 	}
 	return nil
+}
+
+// movedCredential is how an account that is moved gets its password: a new one, or for one
+// that no settings file has, what the old server keeps of it. It is nil where the settings
+// say it, or this server could make nothing of that.
+func (r *run) movedCredential(account *estate.Account) *credential {
+	old := r.options.Move.old
+	if r.options.Move.NewPasswords {
+		return &credential{password: secret.Generate(), source: fmt.Sprintf("new password of %d characters", secret.GeneratedLength), made: true}
+	}
+	if password, _, named := r.passwordInSettings(account); !password.IsZero() && named {
+		return nil
+	}
+	if old.view.entry.DBMS != r.view.entry.DBMS { // what they keep of passwords differs
+		return nil
+	}
+	c := &credential{source: "password as on " + old.app.Server, stored: map[dbms.Account]secret.Verifier{}}
+	for _, a := range r.accountsOf(account) {
+		v := old.view.catalogue.Accounts[a].Verifier
+		if !v.IsKnown() {
+			return nil
+		}
+		c.stored[a] = v
+	}
+	return c
 }

@@ -151,9 +151,13 @@ func (r *run) preview() {
 	}
 	r.begin()
 	for _, s := range r.plan.steps {
-		if r.options.does(s.Step) && s.Act != nil && !s.silent && r.Listener.Row != nil {
+		told := s.Act != nil || r.options.Move != nil && s.Outcome == Note // what a move meets is to be known before
+		if r.options.does(s.Step) && told && !s.silent && r.Listener.Row != nil {
 			row := s.Row
-			row.Outcome, row.SQL = planned[s.Outcome], nil
+			row.SQL = nil
+			if s.Act != nil {
+				row.Outcome = planned[s.Outcome]
+			}
 			r.Listener.Row(r.result.Header, row)
 		}
 	}
