@@ -30,7 +30,7 @@ test-fresh:
 KILLS = 200
 test-kills:
 	@scripts/setup test
-	@YELLOWFIELD_KILLS=$(KILLS) go test ./cmd/yellowfield -count=1 -timeout 60m -run '^TestKilled$$' -v | grep -vE '^(===|\s*$$)'
+	@YELLOWFIELD_KILLS=$(KILLS) go test ./cmd/yellowfield -count=1 -timeout 60m -run '^(TestKilled|TestMoveKilled)$$' -v | grep -vE '^(===|\s*$$)'
 
 # Every scene on every server, newer releases too, as a table.
 test-servers:

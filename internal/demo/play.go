@@ -58,11 +58,12 @@ type play struct {
 	folder string
 	server *throwaway.Server // barn
 	byre   *throwaway.Server // nil where no PostgreSQL is installed
+	shed   *throwaway.Server // another MariaDB, once it is needed
 }
 
 // stop ends the servers.
 func (p *play) stop() {
-	for _, server := range []*throwaway.Server{p.server, p.byre} {
+	for _, server := range []*throwaway.Server{p.server, p.byre, p.shed} {
 		if server != nil {
 			server.Stop()
 		}
@@ -239,6 +240,11 @@ func (p *play) scenes(ctx context.Context) error {
 		{"", yellowfield(0, "retire", "smokerloan", "--back", "--yes")},
 		{"", page("smokerloan")},
 		{"Next year nobody does. It is dropped, behind a copy that was loaded again and compared.", yellowfield(0, "retire", "smokerloan", "--drop-database", "--confirm", "smokerloan")},
+		{"barn is to be replaced. A second MariaDB server, shed, comes into the estate file ...", func() error { return p.startShed(ctx) }},
+		{"... and the shop moves there: rows with nothing on the disk between, and compared.", yellowfield(0, "move", "honeystall", "--to", "shed", "--yes")},
+		{"", page("honeystall")},
+		{"shed turns out to be too small: back, with the rows as they are now.", yellowfield(0, "move", "honeystall", "--back", "--yes")},
+		{"", page("honeystall")},
 		{"What was done to combledger?", yellowfield(0, "history", "combledger")},
 	}...)
 	for _, s := range scenes {
@@ -306,6 +312,24 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 			filepath.Base(program)+" "+strings.Join(arguments, " "), got, exit)
 	}
 	return nil
+}
+
+// startShed starts another server and writes it into the estate file.
+func (p *play) startShed(ctx context.Context) error {
+	var err error
+	if p.shed, err = throwaway.Start(ctx, throwaway.Options{Product: dbms.MariaDB, Folder: p.serverFolder("shed"), Outlive: p.Keep != ""}); err != nil {
+		return err
+	}
+	path := filepath.Join(p.folder, estate.FileName)
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	text, err := estate.Loader{}.Insert(path, content, []estate.Entry{{Name: "shed", Text: fmt.Sprintf("dbms: mariadb\nsocket: %s\nadmin: {user: %s}\n", p.shed.Socket, p.shed.Admin)}}, nil)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, text, 0o644)
 }
 
 // copyFolder copies an application's folder, as an administrator would.

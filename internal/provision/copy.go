@@ -3,7 +3,6 @@ package provision
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -73,7 +72,7 @@ func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]
 	}
 	defer func() {
 		for _, path := range copied.exports {
-			_ = os.Remove(path) // else it is forgotten with its like
+			_ = state.RemoveExport(path) // else it is forgotten with its like
 		}
 	}()
 	made.Installer, made.Import = estate.Installer{}, nil // all that these make is in the copy
@@ -87,7 +86,9 @@ func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]
 // nameCopy finds names for a copy's databases and accounts.
 func (e *Engine) nameCopy(app *estate.App, folder string, names *estate.Copied) error {
 	path := "apps." + app.Name
-	if _, err := os.Stat(folder); err != nil {
+	copied, err := e.Host.Open(folder, host.Options{})
+	copied.Close()
+	if err != nil {
 		return fault.At(fault.Invalid, fault.Place{File: folder}, "copy the folder "+app.Folder+" to it first, and name it with --folder", "the copy's folder cannot be looked at: %v", err).With(err)
 	}
 	_, inside := host.Below(app.Folder, folder)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -79,10 +78,7 @@ func (r *run) exportsFolder() (string, error) {
 	if r.options.DryRun {
 		return folder, nil
 	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return "", fault.New(fault.Failed, "check the rights of this user on it", "the folder of exports %s cannot be made: %v", folder, err).With(err)
-	}
-	who, err := host.WrittenByOthers(folder)
+	who, err := state.MakeExports(folder)
 	if err == nil && who != "" {
 		err = r.Estate.Fault(fault.Protected, "exports", "name a folder that only root and this user can write to", "exports are not written to %s: %s", folder, who)
 	}
@@ -181,7 +177,7 @@ func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) e
 		return facts + ", " + figures.Size(stored.Bytes), r.journal.Record(state.Entry{Event: state.Intended, Step: e.step, Object: "export of " + d.Name, Copy: stored.Path})
 	}
 	if e.path != "" && !e.automatic { // else somebody may still want it
-		s.Undo = func(context.Context) error { return os.Remove(e.path) }
+		s.Undo = func(context.Context) error { return state.RemoveExport(e.path) }
 	}
 	return nil
 }
@@ -208,12 +204,6 @@ func (r *run) hasRoom(path string, survey *export.Survey) error {
 		return nil
 	}
 	folder := filepath.Dir(path)
-	for { // which may have to be made
-		if _, err := os.Stat(folder); err == nil || filepath.Dir(folder) == folder {
-			break
-		}
-		folder = filepath.Dir(folder)
-	}
 	const packs = 10
 	needs := survey.Bytes / 2
 	if filepath.Ext(path) != ".sql" {

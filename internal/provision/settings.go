@@ -191,7 +191,7 @@ func (r *run) compare(file *settings.File, s *estate.Settings, wanted estate.Fac
 			errs = append(errs, err)
 			continue
 		}
-		if setting.Value == wants || sameFacts(value.Text, setting.Value, wanted) {
+		if setting.Value == wants || sameFacts(value.Text, setting.Value, wanted) || r.leavesSocket(value.Text, setting.Value, wanted) {
 			continue
 		}
 		found = append(found, difference{value: value, place: setting.Place, has: setting.Value, wants: wants, hidden: settings.IsSecretAs(roleOf(value), setting)})
@@ -206,6 +206,13 @@ func roleOf(value estate.Value) settings.Role {
 		return settings.Role(name)
 	}
 	return settings.RoleOf(value.Address)
+}
+
+// leavesSocket reports whether settings leave the socket to PHP, which takes localhost for
+// the right one.
+func (r *run) leavesSocket(text estate.Text, value string, wanted estate.Facts) bool {
+	name, only := text.Only()
+	return only && name == "socket" && value == "" && wanted["host"] == "localhost" && r.otherSocket(dbms.Address{Socket: r.phpSocket()}) == ""
 }
 
 // sameFacts compares what a value says instead of how: an installer may write

@@ -6,8 +6,9 @@ if (!is_file($file)) {
 }
 $settings = require $file;
 $storage = $settings['storage'];
+$way = $storage['socket'] === '' ? "host={$storage['server']}" : "unix_socket={$storage['socket']}";
 $link = new PDO(
-    "mysql:host={$storage['server']};dbname={$storage['name']};charset={$storage['charset']}",
+    "mysql:$way;dbname={$storage['name']};charset={$storage['charset']}",
     $storage['login']['user'], $storage['login']['secret']
 );
 echo $settings['title'], "\n";

@@ -35,7 +35,7 @@ $settings = [
     'title' => "Meadowgate honey stall",
     'mail' => ['server' => 'mail.meadowgate.example', 'login' => ['user' => 'shop', 'secret' => 'mail-word']],
     'storage' => [
-        'driver' => 'mysql', 'server' => $server, 'name' => $name, 'charset' => 'utf8mb4',
+        'driver' => 'mysql', 'server' => $server, 'socket' => '', 'name' => $name, 'charset' => 'utf8mb4',
         'login' => ['user' => $user, 'secret' => $secret],
     ],
 ];
