@@ -232,6 +232,13 @@ func TestMoveFails(t *testing.T) {
 			assert.False(t, m.isOn(m.to))
 			m.on(m.from, "combs", "DROP TABLE only_here")
 		}
+		if !m.postgres && productOf(m.from) == dbms.MariaDB {
+			m.on(m.from, "combs", "CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM cell")
+			m.on(m.from, "", "SET GLOBAL event_scheduler = 1")
+			out, _ := m.run(0, 0, "move", "combs", "--to", "shed", "--yes")
+			assert.Contains(t, out, "event tidy of root@localhost would go on in combs while it is moved")
+			m.on(m.from, "combs", "DROP EVENT tidy")
+		}
 		command := program(t.Context(), t, m.folder, "move", "combs", "--to", "shed", "--yes")
 		signal := "-9"
 		if m.postgres {
@@ -248,5 +255,13 @@ func TestMoveFails(t *testing.T) {
 		m.says(t, "1 app: 1 as wanted", "verify", "combs")
 		rights := m.on(m.from, "", map[bool]string{true: "SELECT pg_has_role('combs_app', 'combs_owner', 'MEMBER')", false: "SELECT Insert_priv, Create_priv FROM mysql.db WHERE User = 'combs_app'"}[m.postgres])
 		assert.NotContains(t, rights, map[bool]string{true: "false", false: "N"}[m.postgres])
+
+		// The new one is still away, and so is then the old one.
+		m.says(t, "server shed cannot be reached", "move", "combs", "--to", "shed", "--yes")
+		m.from.Stop()
+		m.says(t, "server barn cannot be reached", "move", "combs", "--to", "shed", "--yes")
+		again, err := os.ReadFile(filepath.Join(m.folder, "www/db.ini"))
+		require.NoError(t, err)
+		assert.Equal(t, string(settings), string(again))
 	})
 }

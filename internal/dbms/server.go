@@ -209,6 +209,9 @@ type Freezes interface {
 	// ReadOnly has nobody change a database, or takes that back; nil where this server
 	// cannot do that.
 	ReadOnly(database string, yes bool) []Statement
+	// RunsOn names what runs in a database by itself, in others' names than these accounts',
+	// and would go on when they may only read; nothing where ReadOnly stops it.
+	RunsOn(ctx context.Context, database string, accounts []Account) ([]string, error)
 }
 
 // ConvertsCharsets are servers on which tables have character sets of their own.

@@ -412,6 +412,19 @@ func (r *run) checkTransfer(ctx context.Context) error {
 	old := r.options.Move.old
 	var errs []error
 	for _, d := range r.app.All() {
+		if freezer, is := old.view.server.(dbms.Freezes); is {
+			var own []dbms.Account
+			for _, l := range old.rightsToLower() {
+				own = append(own, l.Account)
+			}
+			running, err := freezer.RunsOn(ctx, d.Name, own)
+			if err != nil {
+				return err
+			}
+			for _, one := range running {
+				errs = append(errs, fault.New(fault.Protected, "disable it, and enable it on the new server when the move is through", "%s would go on in %s while it is moved", one, d.Name))
+			}
+		}
 		reader, err := old.readerOf(ctx, old.app.All()[slices.Index(r.app.All(), d)])
 		if err != nil {
 			return err

@@ -270,3 +270,19 @@ func (s *Server) RowsWith(ctx context.Context, database, text string) (found []d
 	}
 	return found, err
 }
+
+// RunsOn lists events of other definers, where the server runs events at all.
+func (s *Server) RunsOn(ctx context.Context, database string, accounts []dbms.Account) (found []string, err error) {
+	if s.ReadOnly(database, true) != nil {
+		return nil, nil
+	}
+	err = s.each(ctx, `SELECT EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' AND @@GLOBAL.event_scheduler = 'ON'`, []any{database}, func(scan func(...any) error) error {
+		var name, definer string
+		err := scan(&name, &definer)
+		if !slices.Contains(accounts, dbms.ParseAccount(definer)) {
+			found = append(found, "event "+name+" of "+definer)
+		}
+		return err
+	})
+	return found, err
+}
