@@ -172,18 +172,8 @@ func (r *run) copy(ctx context.Context) error {
 	s.Act = func(context.Context) (string, error) {
 		return "", writeEstate(change.Path, change.Before, change.After)
 	}
-	ask := r.options.Copy.Confirm
-	if r.options.DryRun || ask != nil {
-		r.preview()
-	}
-	if r.options.DryRun {
-		return nil
-	}
-	if ask != nil && !ask(r.app.Name) {
-		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done")}
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
+	if done, err := r.askAndExecute(ctx, r.options.Copy.Confirm, "answer yes, or add --yes"); !done {
+		return err
 	}
 	if err := r.noteDatabases(); err != nil {
 		return err

@@ -197,18 +197,8 @@ func (r *run) moveHere(ctx context.Context) error {
 	first.Undo = func(context.Context) error { return r.State.DropNote(movements, r.noteName()) }
 	last := len(r.plan.steps) - 1
 	r.plan.steps = append([]*step{r.plan.steps[last]}, r.plan.steps[:last]...) // whoever finds it takes back what follows
-	ask := r.options.Move.Confirm
-	if r.options.DryRun || ask != nil {
-		r.preview()
-	}
-	if r.options.DryRun {
-		return nil
-	}
-	if ask != nil && !ask(r.app.Name) {
-		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done")}
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
+	if done, err := r.askAndExecute(ctx, r.options.Move.Confirm, "answer yes, or add --yes"); !done {
+		return err
 	}
 	if err := r.moveIsThrough(); err != nil {
 		return err
@@ -616,20 +606,8 @@ func (r *run) retireOld(ctx context.Context) error {
 	r.silently(stepState, "end of the note of the move", func(context.Context) error {
 		return errors.Join(r.State.DropNote(databases, r.databaseNote(r.app.Database.Name)), r.State.DropNote(movements, r.noteName()))
 	})
-	ask := r.options.Retire.Confirm
-	if r.options.DryRun || ask != nil {
-		r.preview()
-	}
-	if r.options.DryRun {
-		return nil
-	}
-	if ask != nil && !ask(r.app.Name) {
-		return &stepError{stepState, fault.New(fault.Protected, "type the app's name, or add --confirm "+r.app.Name, "nothing was done")}
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
-	}
-	return nil
+	_, err := r.askAndExecute(ctx, r.options.Retire.Confirm, "type the app's name, or add --confirm "+r.app.Name)
+	return err
 }
 
 // movedCredential is how an account that is moved gets its password: a new one, or for one

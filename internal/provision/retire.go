@@ -66,17 +66,8 @@ func (r *run) retire(ctx context.Context) error {
 	if err := r.planRetirement(ctx, how); err != nil {
 		return r.tellPlanFaults(err)
 	}
-	if r.options.DryRun || how.Confirm != nil && r.hasWork() {
-		r.preview()
-	}
-	if r.options.DryRun {
-		return nil
-	}
-	if how.Confirm != nil && r.hasWork() && !how.Confirm(r.app.Name) {
-		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes; what drops a database wants --confirm "+r.app.Name, "nothing was done")}
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
+	if done, err := r.askAndExecute(ctx, how.Confirm, "answer yes, or add --yes; what drops a database wants --confirm "+r.app.Name); !done {
+		return err
 	}
 	if how.Back {
 		r.plan.credentials = map[*estate.Account]*credential{}

@@ -97,20 +97,8 @@ func (r *run) rotate(ctx context.Context) error {
 	if err := r.tellSessions(ctx, replacements); err != nil {
 		return err
 	}
-	ask := r.options.Rotation.Confirm
-	if r.options.DryRun || ask != nil {
-		r.preview()
-	}
-	if r.options.DryRun {
-		return nil
-	}
-	if ask != nil && !ask(r.app.Name) {
-		return &stepError{stepAccount, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done")}
-	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
-	}
-	return nil
+	_, err = r.askAndExecute(ctx, r.options.Rotation.Confirm, "answer yes, or add --yes")
+	return err
 }
 
 // replacements looks at the accounts whose passwords are to be changed.

@@ -163,6 +163,25 @@ func (r *run) preview() {
 	}
 }
 
+// askAndExecute shows what will be done, where somebody is asked or nothing is to be
+// touched, and does it. done is false for a dry run; otherwise says how to answer.
+func (r *run) askAndExecute(ctx context.Context, confirm func(app string) bool, otherwise string) (done bool, err error) {
+	ask := confirm != nil && r.hasWork()
+	if r.options.DryRun || ask {
+		r.preview()
+	}
+	if r.options.DryRun {
+		return false, nil
+	}
+	if ask && !confirm(r.app.Name) {
+		return false, &stepError{stepState, fault.New(fault.Protected, otherwise, "nothing was done")}
+	}
+	if err := r.execute(ctx); err != nil {
+		return false, &toldError{err}
+	}
+	return true, nil
+}
+
 const acknowledgedNotes = "acknowledged-notes"
 
 func (r *run) noteName() string { return r.app.Name + "@" + r.Estate.Path }
