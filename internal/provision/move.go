@@ -7,6 +7,8 @@ import (
 	"io"
 	"os"
 	"slices"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"yellowfield/internal/dbms"
@@ -376,24 +378,31 @@ func (r *run) thaw(ctx context.Context) error {
 	return nil
 }
 
-// stream is an export that is read like a file, while it is being made.
-func (r *run) stream(ctx context.Context, exporter export.Exporter, name string) script.Source {
+// stream is an export that is read like a file, while it is being made. failed gives what
+// ended it too early, which its reader meets as the end of the script within a literal.
+func (r *run) stream(ctx context.Context, exporter export.Exporter, name string) (source script.Source, failed func() error) {
+	var why atomic.Pointer[error]
+	failed = func() error {
+		if err := why.Load(); err != nil {
+			return r.exportFailed(ctx, *err)
+		}
+		return nil
+	}
 	return script.Source{Path: name, Name: name, Stream: true, LongestStatement: longestOfExports, Opener: func(string) (*os.File, error) {
 		out, in, err := os.Pipe()
 		if err != nil {
 			return nil, err
 		}
 		go func() {
-			// One session, so that each time comes out the same. An error cuts the script
-			// short, and its reader misses the end.
-			_, err := exporter.Export(ctx, in, export.Options{Lanes: 1}, nil)
-			if err != nil && ctx.Err() == nil {
-				_, _ = io.WriteString(in, "\n-- cut short: '")
+			// One session, so that each time comes out the same.
+			if _, err := exporter.Export(ctx, in, export.Options{Lanes: 1}, nil); err != nil && !errors.Is(err, syscall.EPIPE) { // else its reader has gone
+				why.Store(&err)
+				_, _ = io.WriteString(in, "\n'")
 			}
 			_ = in.Close()
 		}()
 		return out, nil
-	}}
+	}}, failed
 }
 
 // checkTransfer reads what will come once, as long as nothing stands still: what this server
@@ -436,9 +445,13 @@ func (r *run) checkTransfer(ctx context.Context) error {
 			return err
 		}
 		began := time.Now()
-		found, err := importer.Check(ctx, r.stream(ctx, exporter, d.Name+" on "+old.app.Server), load.Options{})
+		source, failed := r.stream(ctx, exporter, d.Name+" on "+old.app.Server)
+		found, err := importer.Check(ctx, source, load.Options{})
 		if err == nil {
 			err = refusals([]*wantedScript{{survey: found}})
+		}
+		if cause := failed(); cause != nil {
+			err = cause
 		}
 		if err != nil {
 			errs = append(errs, err)
@@ -469,8 +482,11 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	if err != nil {
 		return "", err
 	}
-	source := r.stream(ctx, exporter, d.Name+" on "+old.app.Server)
+	source, failed := r.stream(ctx, exporter, d.Name+" on "+old.app.Server)
 	survey, err := importer.Check(ctx, source, load.Options{})
+	if cause := failed(); cause != nil {
+		err = cause
+	}
 	if err != nil {
 		return "", err
 	}
@@ -481,6 +497,9 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	}
 	s.Touched = true
 	report, err := r.importScript(ctx, login, w)
+	if cause := failed(); cause != nil {
+		err = cause
+	}
 	if err != nil {
 		return "", err
 	}
