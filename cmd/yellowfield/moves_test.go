@@ -185,6 +185,9 @@ func TestMoved(t *testing.T) {
 // TestMoveKilled lets a move die, and looks that provision leaves the application whole on
 // one of the servers, and that it can be moved then.
 func TestMoveKilled(t *testing.T) {
+	if underRace {
+		t.Skip("a killed program tells of no race; TestMoved does")
+	}
 	apart := 17
 	if _, err := strconv.Atoi(os.Getenv(killsVariable)); err == nil {
 		apart = 1

@@ -133,6 +133,14 @@ func Sweep(folder *os.Root) {
 	}
 }
 
+// SweepBeside is Sweep for the folder of a file.
+func SweepBeside(path string) {
+	if folder, err := os.OpenRoot(filepath.Dir(path)); err == nil {
+		Sweep(folder)
+		_ = folder.Close()
+	}
+}
+
 // Failure is the error of a file that cannot be written.
 func Failure(path, next string, err error) error {
 	var pathError *fs.PathError

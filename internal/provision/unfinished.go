@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -152,8 +153,9 @@ func (r *run) planFilesBack() error {
 	return nil
 }
 
-// sweep removes what writing the settings has left that was cut off.
+// sweep removes what writing the estate file and the settings has left that was cut off.
 func (r *run) sweep() error {
+	atomicfile.SweepBeside(r.Estate.Path)
 	if !r.hasFolder() {
 		return nil
 	}
