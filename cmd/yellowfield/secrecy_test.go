@@ -54,6 +54,19 @@ func TestNothingShowsAPassword(t *testing.T) {
 	}
 	var settings []byte
 	var passwords []string
+	require.NoError(t, exec.Command("cp", "-a", filepath.Join(folder, "www/combledger"), filepath.Join(folder, "www/combtrial")).Run())
+	for _, arguments := range [][]string{
+		{"export", "combledger", "out.sql", "--verbose"}, {"import", "combledger", "out.sql", "--drop-existing", "--verbose"}, {"copy", "combledger", "combtrial", "--folder", "www/combtrial", "--yes", "--verbose"},
+		{"retire", "combledger", "--yes", "--verbose"}, {"retire", "combledger", "--back", "--yes", "--json"}, {"retire", "combtrial", "--drop-database", "--confirm", "combtrial", "--verbose"},
+	} {
+		if arguments[1] == "combtrial" {
+			copied, err := os.ReadFile(filepath.Join(folder, "www/combtrial/private/ledger.php"))
+			require.NoError(t, err)
+			passwords = append(passwords, string(wordInLedger.FindSubmatch(copied)[1]))
+		}
+		show(arguments...)
+	}
+	require.Contains(t, printed.String(), "loaded again and compared")
 	for _, arguments := range [][]string{ // each password is looked for, and what comes behind it
 		{"rotate", "combledger", "--yes", "--overlap", "0s", "--verbose"}, {"close", "combledger", "--yes", "--acknowledged", "--verbose"},
 		{"rotate", "combledger", "--yes", "--leaked", "--json"}, {"reopen", "combledger", "--yes", "--verbose"},
@@ -62,13 +75,13 @@ func TestNothingShowsAPassword(t *testing.T) {
 		show(arguments...)
 		settings, err = os.ReadFile(filepath.Join(folder, "www/combledger/private/ledger.php"))
 		require.NoError(t, err)
-		word := regexp.MustCompile(`LEDGER_SQL_WORD', "([^"]+)"`).FindSubmatch(settings)
+		word := wordInLedger.FindSubmatch(settings)
 		require.NotNil(t, word)
 		passwords = append(passwords, string(word[1]))
 	}
 	slices.Sort(passwords)
 	passwords = slices.Compact(passwords)
-	require.Len(t, passwords, 2)
+	require.Len(t, passwords, 3)
 	require.Contains(t, printed.String(), "1 app: 1 closed")
 	reveal := regexp.MustCompile(`password +(\S+)`)
 	for _, arguments := range [][]string{{"connection", "honeystall", "--reveal"}, {"connection", "combledger", "--account", "comb_report", "--reveal"}} {
@@ -109,6 +122,8 @@ func TestNothingShowsAPassword(t *testing.T) {
 	}))
 }
 
+var wordInLedger = regexp.MustCompile(`LEDGER_SQL_WORD', "([^"]+)"`)
+
 // TestDemo plays the whole scenario; the demo itself checks every exit code.
 func TestDemo(t *testing.T) {
 	// The demo starts itself by its path, so here the test binary cannot stand
@@ -124,6 +139,7 @@ func TestDemo(t *testing.T) {
 		"would make    database   combledger", "imported      sql        seasons.sql.gz: 24,496 rows", "2 tables made, config/shop.php written",
 		"Rape field: 20 hives", "Гречишный мёд", "has another password on the", "fixed         account    comb_app@localhost",
 		"1 app: 1 closed", "ALTER command denied to user", "hives have a colour now", "each time it came",
+		"as combtrial_app through the socket", "export of smokerloan, loaded again and compared", "honeystall from barn: 2 tables", "honeystall from shed: 2 tables",
 	} {
 		assert.Contains(t, string(out), want)
 	}
