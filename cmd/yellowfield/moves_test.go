@@ -235,6 +235,16 @@ func TestMoveFails(t *testing.T) {
 			assert.False(t, m.isOn(m.to))
 			m.on(m.from, "combs", "DROP TABLE only_here")
 		}
+		// Somebody else's database of that name is not touched, whatever was cut off before.
+		_, died := m.run(4, 0, "export", "combs", "combs.sql")
+		require.True(t, died)
+		m.on(m.to, "", "CREATE DATABASE combs")
+		m.on(m.to, "combs", "CREATE TABLE theirs (id int)")
+		m.says(t, "server shed has a database combs already", "move", "combs", "--to", "shed", "--yes")
+		m.on(m.to, "combs", "SELECT id FROM theirs")
+		m.on(m.to, "", "DROP DATABASE combs")
+		m.says(t, "1 app: 1 as wanted", "provision", "combs")
+
 		if !m.postgres && productOf(m.from) == dbms.MariaDB {
 			m.on(m.from, "combs", "CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM cell")
 			m.on(m.from, "", "SET GLOBAL event_scheduler = 1")

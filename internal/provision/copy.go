@@ -152,7 +152,9 @@ func (r *run) copy(ctx context.Context) error {
 	if !r.view.asAdmin() {
 		return &stepError{stepAccount, r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "making accounts takes an administrator")}
 	}
-	if r.cutOffAmong("copy") != "" && !r.options.DryRun && !r.settingsStand() {
+	began := r.cutOffAmong("copy") != "" && !r.options.DryRun
+	through := began && r.settingsStand() // but for its entry
+	if began && !through {
 		if err := r.undoUnfinished(ctx); err != nil {
 			return err
 		}
@@ -160,7 +162,11 @@ func (r *run) copy(ctx context.Context) error {
 			return err
 		}
 	}
-	err := r.isNew()
+	r.plan = r.emptyPlan()
+	var err error
+	if !through {
+		err = r.isNew()
+	}
 	if err == nil {
 		err = r.makePlan(ctx)
 	}
@@ -182,11 +188,8 @@ func (r *run) copy(ctx context.Context) error {
 	return r.tellOldPlaces(ctx)
 }
 
-// isNew refuses a copy over something that is there.
+// isNew refuses to work over something that is there.
 func (r *run) isNew() error {
-	if r.cut != nil { // by this, before it was cut off
-		return nil
-	}
 	for _, d := range r.app.All() {
 		if r.exists(d.Name) {
 			return &stepError{stepDatabase, fault.New(fault.Protected, "choose another name", "server %s has a database %s already", r.app.Server, d.Name)}

@@ -186,6 +186,7 @@ func (r *run) moveHere(ctx context.Context) error {
 	old := r.options.Move.old
 	old.plan = old.emptyPlan()
 	old.planState()
+	r.plan = r.emptyPlan()
 	err := r.isNew()
 	if err == nil {
 		err = r.makePlan(ctx)
@@ -563,9 +564,9 @@ func (r *run) takeBackArrived(ctx context.Context, note movement) error {
 	}
 	engine := *r.Engine
 	engine.Estate, engine.Listener = later, Listener{}
-	n := &run{Engine: &engine, app: later.Apps[r.app.Name], options: Options{Command: r.options.Command, Move: &Moving{To: note.To, old: r}}, cut: r.cut, begun: true}
+	n := &run{Engine: &engine, app: later.Apps[r.app.Name], options: Options{Command: r.options.Command, Move: &Moving{To: note.To, old: r}}, cut: r.cut.On(note.To), begun: true}
 	defer n.folder.Close()
-	if n.app == nil || r.cut == nil {
+	if n.app == nil || n.cut == nil {
 		return nil
 	}
 	n.app.Installer, n.app.Import = estate.Installer{}, nil

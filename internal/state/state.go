@@ -424,6 +424,27 @@ type CutOff struct {
 	paths   []string
 }
 
+// On is the part of it that worked on a server; nil for none.
+func (c *CutOff) On(server string) *CutOff {
+	if c == nil {
+		return nil
+	}
+	part := &CutOff{Command: c.Command, Began: c.Began, Last: c.Last}
+	there := false
+	for _, e := range c.Entries {
+		if e.Event == Begun {
+			there = e.Server == server
+		}
+		if there {
+			part.Entries = append(part.Entries, e)
+		}
+	}
+	if len(part.Entries) == 0 {
+		return nil
+	}
+	return part
+}
+
 // CutOff gives the runs on an app of an estate file that were cut off and not gone on with,
 // whenever that was: the clock may have been set back since. It is nil where there are
 // none. Whoever asks holds the app's lock, so that the run is at work no more. A journal that
