@@ -286,3 +286,18 @@ func (s *Server) RunsOn(ctx context.Context, database string, accounts []dbms.Ac
 	})
 	return found, err
 }
+
+// LacksForReading asks the server what this login has: nobody else may be there to say it.
+// Names in the catalogue of rights are patterns.
+func (s *Server) LacksForReading(ctx context.Context, database string, _ dbms.Grants, contents dbms.Contents) ([]string, error) {
+	var held dbms.Privileges
+	grantee := "'" + strings.Replace(s.currentUser, "@", "'@'", 1) + "'"
+	err := s.each(ctx, `SELECT PRIVILEGE_TYPE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = ?
+		UNION SELECT PRIVILEGE_TYPE FROM information_schema.SCHEMA_PRIVILEGES WHERE GRANTEE = ? AND ? LIKE TABLE_SCHEMA`, []any{grantee, grantee, database}, func(scan func(...any) error) error {
+		var one string
+		err := scan(&one)
+		held = held.Plus(dbms.Privileges{one})
+		return err
+	})
+	return s.Reading(contents).Minus(held), err
+}

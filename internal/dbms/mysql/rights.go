@@ -1,7 +1,6 @@
 package mysql
 
 import (
-	"context"
 	"fmt"
 	"slices"
 
@@ -205,13 +204,4 @@ func (s SQL) Reading(contents dbms.Contents) dbms.Privileges {
 		reading = reading.Plus(dbms.Privileges{"EVENT"})
 	}
 	return reading
-}
-
-// LacksForReading compares the grants.
-func (s SQL) LacksForReading(_ context.Context, database string, g dbms.Grants, contents dbms.Contents) ([]string, error) {
-	held, _ := s.HeldOn(database, g)
-	if g.Global.Has("ALL PRIVILEGES") || held.Has("ALL PRIVILEGES") {
-		return nil, nil
-	}
-	return s.Reading(contents).Minus(held.Plus(g.Global)), nil
 }
