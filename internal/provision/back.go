@@ -196,6 +196,8 @@ func (r *run) whyNot(entries []state.Entry) (errs []error) {
 			refuse(e.Step, "the run has converted tables to another character set", "convert them back by hand, if nothing was stored since that the other one lacks")
 		case e.Step == stepDatabase, e.Step == stepSQL:
 			refuse(e.Step, "the run has made or filled a database, and the application may have stored something since", "drop by hand what nobody needs")
+		case e.Step == stepAccount && strings.HasPrefix(e.Object, "lock of "):
+			refuse(e.Step, "the run has taken the app out of use, or brought it back", "yellowfield retire "+r.app.Name+" --back, or yellowfield retire "+r.app.Name)
 		case e.Step == stepAccount && strings.HasPrefix(e.Object, "account "):
 			refuse(e.Step, "the run has made an account, which the application may be at work with", "drop it by hand if nobody needs it")
 		case e.Step == stepAccount && !strings.HasPrefix(e.Object, "limits of "):
