@@ -110,6 +110,22 @@ var deadlies = []deadly{
 	{"rotate with a second role", [][]string{provisionCombs}, secondRole, rotateCombs, 40, false},
 }
 
+// serverOf starts a server of a product that the test has for itself.
+func serverOf(t *testing.T, product dbms.Product) *throwaway.Server {
+	t.Helper()
+	options := throwaway.Options{Product: product}
+	if product == dbms.MySQL {
+		options.Root = needMySQL(t)
+	}
+	if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
+		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+	}
+	server, err := throwaway.Start(t.Context(), options)
+	require.NoError(t, err)
+	t.Cleanup(server.Stop)
+	return server
+}
+
 // TestKilled lets commands die at places where something has changed or is about to, and
 // at any instant, and looks what the next run makes of that: the same as one that nothing
 // stopped.
@@ -121,16 +137,7 @@ func TestKilled(t *testing.T) {
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL, dbms.PostgreSQL} {
 		t.Run(string(product), func(t *testing.T) {
 			t.Parallel()
-			options := throwaway.Options{Product: product}
-			if product == dbms.MySQL {
-				options.Root = needMySQL(t)
-			}
-			if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
-				t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
-			}
-			server, err := throwaway.Start(t.Context(), options)
-			require.NoError(t, err)
-			defer server.Stop()
+			server := serverOf(t, product)
 			all := slices.DeleteFunc(slices.Clone(deadlies), func(d deadly) bool { // what is not needed there
 				return slices.Contains(d.run, "--second-role") && product.Traits().TwoPasswords
 			})

@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/figures"
 )
 
@@ -57,22 +58,22 @@ func (o Options) LanesFor(tables, cores int) int {
 	return max(1, min(lanes, tables))
 }
 
-// Object is one of a database's: its keyword and its name.
-type Object struct{ Kind, Name string }
-
-func (o Object) String() string { return strings.ToLower(o.Kind) + " " + o.Name }
+// named is an object as a person calls it.
+func named(o dbms.Object) string { return strings.ToLower(o.Kind) + " " + o.Name }
 
 // LeftOut is an object that an export does not hold, or holds in part.
 type LeftOut struct {
-	Object
+	dbms.Object
 	Why string
 }
+
+func (l LeftOut) String() string { return named(l.Object) }
 
 // Survey is what an export is to hold.
 type Survey struct {
 	Counts map[string]int // of objects, by their keyword
-	Rows   int64          // as the server estimates
-	Bytes  int64          // of rows, as the server estimates
+	// AboutRows and AboutBytes, of rows, are what the server estimates.
+	AboutRows, AboutBytes int64
 	// LeftOut is what the export cannot take.
 	LeftOut []LeftOut
 	// Remarks are what is good to know about the rest.
@@ -114,7 +115,7 @@ type Report struct {
 	Elapsed time.Duration
 	// Sums are those of each object, if they were asked for. They compare within one
 	// process.
-	Sums map[Object]Sum
+	Sums map[dbms.Object]Sum
 }
 
 // Describe says what was written, as one line of facts.
@@ -154,18 +155,18 @@ func Differences(a, b *Report) []string {
 		other, has := b.Sums[o]
 		switch {
 		case !has:
-			found = append(found, o.String()+" is missing")
+			found = append(found, named(o)+" is missing")
 		case sum.Rows != other.Rows:
-			found = append(found, fmt.Sprintf("%s has %s, and not %s", o, figures.Counted(other.Rows, "row", "rows"), figures.Thousands(sum.Rows)))
+			found = append(found, fmt.Sprintf("%s has %s, and not %s", named(o), figures.Counted(other.Rows, "row", "rows"), figures.Thousands(sum.Rows)))
 		case sum.Content != other.Content:
-			found = append(found, o.String()+" holds other rows")
+			found = append(found, named(o)+" holds other rows")
 		case sum != other:
-			found = append(found, o.String()+" is defined otherwise")
+			found = append(found, named(o)+" is defined otherwise")
 		}
 	}
 	for o := range b.Sums {
 		if _, has := a.Sums[o]; !has {
-			found = append(found, o.String()+" should not be there")
+			found = append(found, named(o)+" should not be there")
 		}
 	}
 	slices.Sort(found)
@@ -178,7 +179,7 @@ func (r *Report) Comparable(sameProduct bool) *Report {
 	if sameProduct {
 		return r
 	}
-	c := &Report{Sums: map[Object]Sum{}}
+	c := &Report{Sums: map[dbms.Object]Sum{}}
 	for o, sum := range r.Sums {
 		sum.Definition = 0
 		c.Sums[o] = sum
@@ -197,11 +198,11 @@ type Tally struct {
 
 // NewTally begins to count. progress may be nil.
 func NewTally(report *Report, progress func(Progress)) *Tally {
-	return &Tally{progress: progress, began: time.Now(), report: report, now: Progress{RowsExpected: report.Survey.Rows, BytesExpected: report.Survey.Bytes}}
+	return &Tally{progress: progress, began: time.Now(), report: report, now: Progress{RowsExpected: report.AboutRows, BytesExpected: report.AboutBytes}}
 }
 
 // Took counts rows of a table that are on their way.
-func (t *Tally) Took(o Object, bytes int, rows Sum) {
+func (t *Tally) Took(o dbms.Object, bytes int, rows Sum) {
 	t.mutex.Lock()
 	defer t.mutex.Unlock()
 	t.now.Table, t.now.Rows, t.now.Bytes, t.now.Elapsed = o.Name, t.now.Rows+rows.Rows, t.now.Bytes+int64(bytes), time.Since(t.began)
@@ -301,7 +302,7 @@ type Writing struct {
 func Begin(survey Survey, o Options, out io.Writer, progress func(Progress)) *Writing {
 	w := &Writing{Options: o, Report: &Report{Survey: survey}, Out: NewOutput(out), began: time.Now()}
 	if o.Sums {
-		w.Report.Sums = map[Object]Sum{}
+		w.Report.Sums = map[dbms.Object]Sum{}
 	}
 	w.Tally = NewTally(w.Report, progress)
 	return w

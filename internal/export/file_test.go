@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/export"
 	"yellowfield/internal/script"
 )
@@ -61,7 +62,7 @@ func TestDifferencesAreFound(t *testing.T) {
 		for _, row := range rows {
 			sum.AddRow([]byte(row))
 		}
-		return &export.Report{Sums: map[export.Object]export.Sum{{Kind: "TABLE", Name: "comb"}: sum}}
+		return &export.Report{Sums: map[dbms.Object]export.Sum{{Kind: "TABLE", Name: "comb"}: sum}}
 	}
 	of := sums("a", "1", "2")
 	assert.Empty(t, export.Differences(of, sums("a", "2", "1")), "rows have no order")

@@ -43,7 +43,7 @@ func Fingerprint(ctx context.Context, admin dbms.Login, database string) (map[st
 		return nil, err
 	}
 	defer server.Close()
-	session, err := server.OpenImport(ctx)
+	session, err := server.OpenSingle(ctx)
 	if err != nil {
 		return nil, err
 	}

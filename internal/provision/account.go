@@ -53,8 +53,8 @@ func (r *run) credentialOf(ctx context.Context, account *estate.Account) (*crede
 		return &credential{password: password, source: "password as given"}, err
 	}
 	if r.options.Move != nil && r.options.Move.old != nil {
-		if c := r.movedCredential(account); c != nil {
-			return c, nil
+		if c, err := r.movedCredential(ctx, account); c != nil || err != nil {
+			return c, err
 		}
 	}
 	pending, hasPending, err := r.State.Pending(r.stateAccount(account.Name))

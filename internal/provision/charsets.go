@@ -162,7 +162,7 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 		tables := func(name string) bool {
 			return slices.ContainsFunc(found.Tables, func(c dbms.Conversion) bool { return c.Table == name })
 		}
-		if err := r.planExport(ctx, d, exporting{step: stepDatabase, path: path, automatic: true, Options: export.Options{Keep: tables}}); err != nil {
+		if _, err := r.planExport(ctx, d, exporting{step: stepDatabase, path: path, automatic: true, Options: export.Options{Keep: tables}}); err != nil {
 			return err
 		}
 	}

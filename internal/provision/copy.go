@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
@@ -132,7 +131,7 @@ func (r *run) exportToCopy(ctx context.Context, copied *Copying, names estate.Co
 		}
 		path, err := r.exportPath(state.Automatic+"copying-", d)
 		if err == nil {
-			err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true, until: "until the copy is made"})
+			_, err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true, until: "until the copy is made"})
 		}
 		if err != nil {
 			return r.tellPlanFaults(&stepError{stepExport, err})
@@ -173,11 +172,7 @@ func (r *run) copy(ctx context.Context) error {
 	if err != nil {
 		return r.tellPlanFaults(err)
 	}
-	change := r.options.Copy.change
-	s := r.plan.change(Row{Step: stepState, Outcome: Written, Facts: "entry of " + r.app.Name, Place: &fault.Place{File: change.Path}}, "entry of "+r.app.Name)
-	s.Act = func(context.Context) (string, error) {
-		return "", writeEstate(change.Path, change.Before, change.After)
-	}
+	r.planEstate(r.Estate, r.options.Copy.change, Row{Step: stepState, Outcome: Written, Facts: "entry of " + r.app.Name})
 	if done, err := r.askAndExecute(ctx, r.options.Copy.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}
@@ -255,20 +250,4 @@ func (r *run) tellOldPlaces(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// writeEstate puts a changed file of the estate in place of the one that was read.
-func writeEstate(path string, from, to []byte) error {
-	attributes, err := atomicfile.AttributesOf(path)
-	if err != nil {
-		return atomicfile.Failure(path, "check the rights of this user on it", err)
-	}
-	prepared, err := atomicfile.Prepare(path, to, attributes)
-	if err == nil {
-		err = prepared.Expect(from)
-	}
-	if err != nil {
-		return err
-	}
-	return prepared.Commit()
 }

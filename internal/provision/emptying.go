@@ -9,7 +9,6 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
 	"yellowfield/internal/state"
@@ -44,22 +43,17 @@ func (r *run) planEmptying(ctx context.Context, d *estate.Database) error {
 	if err := r.mayRestore(d); err != nil {
 		return err
 	}
+	var leftOut []string
 	path, err := r.exportPath(state.Automatic+"importing-into-", d)
 	if err == nil {
-		err = r.planExport(ctx, d, exporting{step: stepSQL, path: path, automatic: true})
+		leftOut, err = r.planExport(ctx, d, exporting{step: stepSQL, path: path, automatic: true})
 	}
 	if err != nil {
 		return err
 	}
-	leftOut := 0
-	for _, s := range r.plan.steps {
-		if s.Step == stepSQL && strings.HasPrefix(s.Facts, "not in the export: ") {
-			leftOut++
-		}
-	}
-	if leftOut > 0 {
-		return fault.New(fault.Protected, "drop these by hand, or import into another database; yellowfield export "+r.app.Name+" --dry-run names them",
-			"%s in %s cannot be exported, and would be lost if the import failed", figures.Counted(leftOut, "object", "objects"), d.Name)
+	if len(leftOut) > 0 {
+		return fault.New(fault.Protected, "drop it by hand, or import into another database; yellowfield export "+r.app.Name+" --dry-run says why",
+			"what cannot be exported of %s would be lost if the import failed: %s", d.Name, some(leftOut))
 	}
 	s := r.plan.change(Row{Step: stepSQL, Outcome: Removed, Facts: "from " + d.Name + ": " + inventory(r.plan.contents[d.Name])}, "contents of "+d.Name)
 	s.Act = func(ctx context.Context) (string, error) {

@@ -65,7 +65,7 @@ func (r *run) export(ctx context.Context) error {
 				return &stepError{stepExport, err}
 			}
 		}
-		if err := r.planExport(ctx, d, exporting{step: stepExport, path: path}); err != nil {
+		if _, err := r.planExport(ctx, d, exporting{step: stepExport, path: path}); err != nil {
 			return r.tellPlanFaults(&stepError{stepExport, err})
 		}
 	}
@@ -113,19 +113,20 @@ type exporting struct {
 	export.Options
 }
 
-// planExport looks what a database holds, and adds its export.
-func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) error {
+// planExport looks what a database holds, and adds its export. leftOut is what that will not
+// hold.
+func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) (leftOut []string, err error) {
 	if e.Keep == nil {
 		e.Keep = r.belongs(d)
 	}
 	if e.path != "" {
 		if err := export.CheckName(e.path); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	reader, err := r.readerOf(ctx, d)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	row := Row{Step: e.step, Outcome: Written, Place: placeOf(e.path)}
 	begin := "export of " + d.Name
@@ -135,17 +136,13 @@ func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) e
 	if reader.Server == nil { // a dry run makes no account, and the catalogue has to do
 		row.Facts = begin + ", read " + reader.who + ": " + inventory(r.plan.contents[d.Name])
 		r.plan.change(row, "export of "+d.Name).Act = func(context.Context) (string, error) { return "", nil }
-		return nil
+		return nil, nil
 	}
 	exporter := r.exporterOf(reader.Server, d.Name)
-	survey, err := exporter.Look(ctx, e.Options)
-	if err == nil {
-		err = r.hasRoom(e.path, survey)
-	}
+	survey, err := r.lookBefore(ctx, exporter, e)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var leftOut []string
 	for _, left := range survey.LeftOut {
 		leftOut = append(leftOut, left.String())
 		if what := "not in the export: " + left.String() + ": " + left.Why; e.automatic {
@@ -160,26 +157,40 @@ func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) e
 	if r.servedFrom(e.path) {
 		r.plan.note(e.step, "move it to another folder if a web server reads this one", e.path+" lies in the folder of an application")
 	}
-	row.Facts = begin + ", read " + reader.who + ": " + survey.Describe() + ", about " + figures.Size(survey.Bytes) + " of rows"
+	row.Facts = begin + ", read " + reader.who + ": " + survey.Describe() + ", about " + figures.Size(survey.AboutBytes) + " of rows"
 	s := r.plan.change(row, "export of "+d.Name)
 	s.Act = func(ctx context.Context) (string, error) {
-		report, stored, err := r.writeExport(ctx, exporter, e)
-		if err != nil {
-			return "", err
-		}
-		s.Touched = true
-		s.Seconds = report.Elapsed.Seconds()
-		s.Row.Export = &ExportReport{Database: d.Name, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
-		facts := begin + ": " + report.Describe()
-		if e.path == "" {
-			return facts + ", " + figures.Size(report.Bytes), nil
-		}
-		return facts + ", " + figures.Size(stored.Bytes), r.journal.Record(state.Entry{Event: state.Intended, Step: e.step, Object: "export of " + d.Name, Copy: stored.Path})
+		_, facts, err := r.exportNow(ctx, s, d, exporter, e, leftOut)
+		return begin + ": " + facts, err
 	}
 	if e.path != "" && !e.automatic { // else somebody may still want it
 		s.Undo = func(context.Context) error { return state.RemoveExport(e.path) }
 	}
-	return nil
+	return leftOut, nil
+}
+
+// lookBefore tells what an export will hold, once there is room for it.
+func (r *run) lookBefore(ctx context.Context, exporter export.Exporter, e exporting) (*export.Survey, error) {
+	survey, err := exporter.Look(ctx, e.Options)
+	if err != nil {
+		return nil, r.exportFailed(ctx, err)
+	}
+	return survey, r.hasRoom(e.path, survey)
+}
+
+// exportNow writes an export, and has the step and the journal tell of it.
+func (r *run) exportNow(ctx context.Context, s *step, d *estate.Database, exporter export.Exporter, e exporting, leftOut []string) (report *export.Report, facts string, err error) {
+	report, stored, err := r.writeExport(ctx, exporter, e)
+	if err != nil {
+		return nil, "", err
+	}
+	s.Touched = true
+	s.Seconds = report.Elapsed.Seconds()
+	s.Row.Export = &ExportReport{Database: d.Name, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
+	if e.path == "" {
+		return report, report.Describe() + ", " + figures.Size(report.Bytes), nil
+	}
+	return report, report.Describe() + ", " + figures.Size(stored.Bytes), r.journal.Record(state.Entry{Event: state.Intended, Step: e.step, Object: "export of " + d.Name, Copy: stored.Path})
 }
 
 func placeOf(path string) *fault.Place {
@@ -205,13 +216,13 @@ func (r *run) hasRoom(path string, survey *export.Survey) error {
 	}
 	folder := filepath.Dir(path)
 	const packs = 10
-	needs := survey.Bytes / 2
+	needs := survey.AboutBytes / 2
 	if filepath.Ext(path) != ".sql" {
-		needs = survey.Bytes / packs
+		needs = survey.AboutBytes / packs
 	}
 	if room, known := host.Room(folder); known && room < needs {
 		return fault.At(fault.Failed, fault.Place{File: path}, "make room there, or name another file, or another folder with exports: in the estate file",
-			"there is no room for the export: %s are free in %s, and the database holds %s of rows", figures.Size(room), folder, figures.Size(survey.Bytes))
+			"there is no room for the export: %s are free in %s, and the database holds %s of rows", figures.Size(room), folder, figures.Size(survey.AboutBytes))
 	}
 	return nil
 }

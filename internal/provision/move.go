@@ -40,24 +40,26 @@ type Moving struct {
 func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) (results []Result, err error) {
 	for _, app := range apps {
 		moving := *options.Move
-		if moving.Back {
-			left, to, err := e.clearOld(ctx, app, options)
-			results = append(results, left...)
-			if err != nil || ExitCode(left) != 0 || options.DryRun {
-				return results, err
-			}
-			moving.To = to
-		}
-		if moving.change, err = e.Estate.MoveTo(app.Name, moving.To); err != nil {
-			return results, err
-		}
-		later, err := e.Estate.With(moving.change)
-		if err != nil {
-			return results, err
-		}
 		of := options
 		of.Move = &moving
-		one, err := e.each(ctx, []*estate.App{app}, of, func(r *run, ctx context.Context) error { return r.moveTo(ctx, later) })
+		work := (*run).moveTo
+		if moving.Back {
+			note, err := e.noteOfMove(app)
+			if err == nil {
+				left, err := e.RetireOld(ctx, app, Options{Command: options.Command, DryRun: options.DryRun, Retire: &Retirement{Confirm: moving.Confirm}})
+				results = append(results, left...)
+				switch {
+				case err != nil:
+					return results, err
+				case ExitCode(left) != 0 || options.DryRun:
+					continue
+				}
+			} else {
+				work = func(*run, context.Context) error { return err }
+			}
+			moving.To = note.From
+		}
+		one, err := e.each(ctx, []*estate.App{app}, of, work)
 		results = append(results, one...)
 		if err != nil {
 			return results, err
@@ -66,19 +68,8 @@ func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) 
 	return results, nil
 }
 
-// clearOld drops what an app left where it was moved from.
-func (e *Engine) clearOld(ctx context.Context, app *estate.App, options Options) (left []Result, from string, err error) {
-	note, err := e.movedFrom(app)
-	if err != nil {
-		return nil, "", err
-	}
-	options.Retire, options.Move = &Retirement{Confirm: options.Move.Confirm}, nil
-	left, err = e.RetireOld(ctx, app, options)
-	return left, note.From, err
-}
-
-// movedFrom is the note of the move that an app has behind it.
-func (e *Engine) movedFrom(app *estate.App) (note movement, err error) {
+// noteOfMove is what is known of the move that an app has behind it.
+func (e *Engine) noteOfMove(app *estate.App) (note movement, err error) {
 	found, err := e.State.Note(movements, app.Name+"@"+e.Estate.Path, &note)
 	if err == nil && (!found || !note.Done || app.Server != note.To) {
 		err = e.Estate.Fault(fault.Protected, "apps."+app.Name+".server", "see yellowfield history "+app.Name, "app %s has left nothing on another server, as far as is known here", app.Name)
@@ -107,10 +98,14 @@ type loweredTo struct {
 
 const movements = "moves"
 
-// moveTo moves the app to the server that a later state of the estate names.
-func (r *run) moveTo(ctx context.Context, later *estate.Estate) error {
+// moveTo moves the app to another server.
+func (r *run) moveTo(ctx context.Context) error {
 	to := r.options.Move.To
 	if err := r.mayMove(to); err != nil {
+		return &stepError{stepState, err}
+	}
+	change, later, err := r.estateOn(to)
+	if err != nil {
 		return &stepError{stepState, err}
 	}
 	// What is made is told for this app, as its work.
@@ -120,7 +115,7 @@ func (r *run) moveTo(ctx context.Context, later *estate.Estate) error {
 	made := later.Apps[r.app.Name]
 	made.Installer, made.Import = estate.Installer{}, nil // all that these make is there
 	moving := *r.options.Move
-	moving.old = r
+	moving.old, moving.change = r, change
 	options := r.options
 	options.Move = &moving
 	n := &run{Engine: &engine, app: made, options: options, cut: r.cut, begun: true}
@@ -145,6 +140,14 @@ func (r *run) moveTo(ctx context.Context, later *estate.Estate) error {
 	defer release()
 	n.warnOfStrangers(n.view.connection)
 	return n.moveHere(ctx)
+}
+
+// estateOn is the estate in which the app is on another server.
+func (r *run) estateOn(server string) (change *estate.Change, later *estate.Estate, err error) {
+	if change, err = r.Estate.MoveTo(r.app.Name, server); err == nil {
+		later, err = r.Estate.With(change)
+	}
+	return change, later, err
 }
 
 // mayMove refuses what cannot be moved.
@@ -265,12 +268,7 @@ func (r *run) planTransfer(ctx context.Context) error {
 		r.planClosedRights(old)
 		r.plan.open = false
 	}
-	change := r.options.Move.change
-	s := r.plan.change(Row{Step: stepState, Outcome: Changed, Facts: "server: " + r.app.Server, Place: &fault.Place{File: change.Path}}, "entry of "+r.app.Name)
-	s.Act = func(context.Context) (string, error) {
-		return "", writeEstate(change.Path, change.Before, change.After)
-	}
-	s.Undo = func(context.Context) error { return writeEstate(change.Path, change.After, change.Before) }
+	r.planEstate(old.Estate, r.options.Move.change, Row{Step: stepState, Outcome: Changed, Facts: "server: " + r.app.Server})
 	return nil
 }
 
@@ -440,7 +438,7 @@ func (r *run) checkTransfer(ctx context.Context) error {
 		for _, left := range survey.LeftOut {
 			errs = append(errs, fault.New(fault.Protected, "drop it, or move it by hand first", "%s cannot be moved: %s", left, left.Why))
 		}
-		r.plan.note(stepSQL, "", d.Name+": "+survey.Describe()+", about "+figures.Size(survey.Bytes)+" of rows")
+		r.plan.note(stepSQL, "", d.Name+": "+survey.Describe()+", about "+figures.Size(survey.AboutBytes)+" of rows")
 		importer, err := r.importerFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})
 		if err != nil {
 			return err
@@ -554,11 +552,7 @@ func (r *run) finishMove(ctx context.Context) error {
 
 // takeBackArrived removes what a move has made on the new server.
 func (r *run) takeBackArrived(ctx context.Context, note movement) error {
-	change, err := r.Estate.MoveTo(r.app.Name, note.To)
-	if err != nil {
-		return err
-	}
-	later, err := r.Estate.With(change)
+	_, later, err := r.estateOn(note.To)
 	if err != nil {
 		return err
 	}
@@ -599,7 +593,7 @@ func (r *run) takeBackArrived(ctx context.Context, note movement) error {
 
 // RetireOld drops what apps left on the servers that they were moved from.
 func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	note, err := e.movedFrom(app)
+	note, err := e.noteOfMove(app)
 	if err != nil {
 		return nil, err
 	}
@@ -630,27 +624,32 @@ func (r *run) retireOld(ctx context.Context) error {
 	return err
 }
 
-// movedCredential is how an account that is moved gets its password: a new one, or for one
-// that no settings file has, what the old server keeps of it. It is nil where the settings
-// say it, or this server could make nothing of that.
-func (r *run) movedCredential(account *estate.Account) *credential {
-	old := r.options.Move.old
+// movedCredential is how an account that is moved gets its password: a new one if that is
+// asked for, the one that is known, else what the old server keeps of it. It is nil where
+// this server could make nothing of that.
+func (r *run) movedCredential(ctx context.Context, account *estate.Account) (*credential, error) {
 	if r.options.Move.NewPasswords {
-		return &credential{password: secret.Generate(), source: fmt.Sprintf("new password of %d characters", secret.GeneratedLength), made: true}
+		return &credential{password: secret.Generate(), source: fmt.Sprintf("new password of %d characters", secret.GeneratedLength), made: true}, nil
 	}
-	if password, _, named := r.passwordInSettings(account); !password.IsZero() && named {
-		return nil
+	old := r.options.Move.old
+	c, err := old.credentialOf(ctx, old.accountNamed(account.Name))
+	switch {
+	case err != nil:
+		return nil, err
+	case c.knows():
+		return &credential{password: c.password, source: c.source, made: c.made}, nil
+	case account == r.app.Accounts[0]: // which the rows come with
+		return nil, r.Estate.Fault(fault.Invalid, r.path("accounts"), r.sayPassword(account.Name)+"; or move it with --new-passwords", "the password of %s is not known here", account.Name)
+	case old.view.entry.DBMS != r.view.entry.DBMS: // what they keep of passwords differs
+		return nil, nil
 	}
-	if old.view.entry.DBMS != r.view.entry.DBMS { // what they keep of passwords differs
-		return nil
-	}
-	c := &credential{source: "password as on " + old.app.Server, stored: map[dbms.Account]secret.Verifier{}}
+	c = &credential{source: "password as on " + old.app.Server, stored: map[dbms.Account]secret.Verifier{}}
 	for _, a := range r.accountsOf(account) {
 		v := old.view.catalogue.Accounts[a].Verifier
 		if !v.IsKnown() {
-			return nil
+			return nil, nil
 		}
 		c.stored[a] = v
 	}
-	return c
+	return c, nil
 }

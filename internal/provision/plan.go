@@ -30,6 +30,9 @@ type plan struct {
 	// unmet says that something must be fixed without which the application could not
 	// work or log in: then nothing is begun.
 	unmet bool
+	// dropped says that a database with rows is, or may be, gone: then nothing is undone, since
+	// what stands would stand for nothing.
+	dropped bool
 	// failed is the place of the step that failed in the run.
 	failed int
 	// absent tells that the app's folder is not there yet.

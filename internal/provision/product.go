@@ -97,7 +97,7 @@ func (r *run) exporterOf(login dbms.Server, database string) export.Exporter {
 	switch server := login.(type) {
 	case *postgres.Server:
 		return &exportpostgres.Exporter{Version: server.VersionNumber(), Open: func(ctx context.Context) (exportpostgres.Session, error) {
-			session, err := server.OpenImport(ctx, func(string) {})
+			session, err := server.OpenSingle(ctx, func(string) {})
 			if err != nil {
 				return nil, err
 			}
@@ -105,7 +105,7 @@ func (r *run) exporterOf(login dbms.Server, database string) export.Exporter {
 		}}
 	case *mysql.Server:
 		e := &exportmysql.Exporter{MariaDB: server.About().Product == dbms.MariaDB, Database: database, Open: func(ctx context.Context) (exportmysql.Session, error) {
-			session, err := server.OpenImport(ctx)
+			session, err := server.OpenSingle(ctx)
 			if err != nil {
 				return nil, err
 			}
@@ -127,7 +127,7 @@ func (r *run) withLogin(importer load.Importer, login dbms.Server) load.Importer
 	case *loadpostgres.Importer:
 		own := *importer
 		own.Open = func(ctx context.Context, warned func(string)) (loadpostgres.Session, error) {
-			session, err := login.(*postgres.Server).OpenImport(ctx, warned)
+			session, err := login.(*postgres.Server).OpenSingle(ctx, warned)
 			if err != nil {
 				return nil, err // and no session that only looks like one
 			}
@@ -139,7 +139,7 @@ func (r *run) withLogin(importer load.Importer, login dbms.Server) load.Importer
 		account := dbms.ParseAccount(login.CurrentUser())
 		own.Definer = mysql.Definer(account)
 		own.Open = func(ctx context.Context) (loadmysql.Session, error) {
-			session, err := login.(*mysql.Server).OpenImport(ctx)
+			session, err := login.(*mysql.Server).OpenSingle(ctx)
 			if err != nil {
 				return nil, err
 			}
@@ -147,7 +147,7 @@ func (r *run) withLogin(importer load.Importer, login dbms.Server) load.Importer
 		}
 		if r.view.asAdmin() {
 			own.Replay = func(ctx context.Context, like loadmysql.Session, build func(sqlMode, charset string) (mysql.Definition, error)) error {
-				return r.view.server.(*mysql.Server).DefineFor(ctx, like.(*mysql.ImportSession), account, importer.Database, build)
+				return r.view.server.(*mysql.Server).DefineFor(ctx, like.(*mysql.SingleSession), account, importer.Database, build)
 			}
 		}
 		return &own

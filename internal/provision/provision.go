@@ -135,7 +135,7 @@ func (r *run) execute(ctx context.Context) error {
 		return err
 	}
 	defer func() { r.journal.End(fmt.Sprintf("exit %d", r.result.Exit)) }()
-	plan := machine.Plan{Left: r.leaves, Stands: r.plan.settings.isPublished}
+	plan := machine.Plan{Left: r.leaves, Stands: r.isFinal}
 	for _, s := range r.plan.steps {
 		plan.Steps = append(plan.Steps, &s.action)
 	}
@@ -144,7 +144,7 @@ func (r *run) execute(ctx context.Context) error {
 		if undone {
 			r.tellWhatStayed(ctx)
 		}
-		if !r.plan.settings.isPublished() {
+		if !r.isFinal() {
 			r.tellNotReached(r.plan.steps[r.plan.failed+1:])
 		}
 		return err
@@ -154,6 +154,9 @@ func (r *run) execute(ctx context.Context) error {
 	}
 	return nil
 }
+
+// isFinal reports whether what was done so far stands, whatever fails behind it.
+func (r *run) isFinal() bool { return r.plan.dropped || r.plan.settings.isPublished() }
 
 // leaves reports whether a step is not asked for, or cannot be reached.
 func (r *run) leaves(i int) bool {
@@ -192,8 +195,12 @@ func (r *run) Failed(i int, err error) {
 	s := r.plan.steps[i]
 	r.plan.failed = i
 	r.tellFault(s.Step, err)
-	if r.plan.settings.isPublished() {
-		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once the settings are written",
+	if r.isFinal() {
+		what := "the settings are written"
+		if r.plan.dropped {
+			what = "a database is dropped"
+		}
+		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: "nothing is undone once " + what,
 			Remedy: "correct what is named above, then yellowfield " + r.options.Command + " " + r.app.Name})
 	}
 }

@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"slices"
 	"strings"
 
@@ -165,7 +166,7 @@ func (r *run) dropShortLived(ctx context.Context, admin dbms.Server, note shortL
 	if err := admin.Exec(ctx, admin.DropAccount(note.Account)); err != nil {
 		return err
 	}
-	return r.State.DropNote(shortLivedAccounts, note.Account.User)
+	return errors.Join(r.State.DropNote(shortLivedAccounts, note.Account.User), r.State.ForgetLock(note.Account.User))
 }
 
 // dropForgotten drops the short-lived accounts that runs have left which were killed. A
@@ -185,6 +186,8 @@ func (r *run) dropForgotten(ctx context.Context, c *connection) error {
 		ours := found && note.Address == c.entry.Address().String()
 		switch {
 		case err != nil:
+		case !found: // it was dropped meanwhile
+			err = r.State.ForgetLock(name)
 		case ours && r.options.DryRun:
 			r.tell(Row{Step: stepAccount, Outcome: Differs, Severity: estate.ShouldLook, Facts: "the account " + note.Account.String() + ", which a run made for a while that was cut off, is still there", Remedy: "yellowfield provision " + r.app.Name + " drops it"})
 		case ours:

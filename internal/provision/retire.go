@@ -16,8 +16,6 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/figures"
-	"yellowfield/internal/state"
 )
 
 // Retirement says how an app goes out of use.
@@ -121,17 +119,40 @@ func (r *run) planEntry(date, facts string) error {
 	if err != nil {
 		return err
 	}
+	r.planEstate(r.Estate, change, Row{Step: stepState, Outcome: Changed, Facts: facts})
+	return nil
+}
+
+// planEstate puts a changed file of the estate in place; of is the estate as it is loaded,
+// for the next app of the run.
+func (r *run) planEstate(of *estate.Estate, change *estate.Change, row Row) {
 	write := func(from, to []byte) error {
 		if err := writeEstate(change.Path, from, to); err != nil {
 			return err
 		}
-		r.Estate.Took(change.Path, to) // for the next app of the run
+		of.Took(change.Path, to)
 		return nil
 	}
-	s := r.plan.change(Row{Step: stepState, Outcome: Changed, Facts: facts, Place: &fault.Place{File: change.Path}}, "entry of "+r.app.Name)
+	row.Place = &fault.Place{File: change.Path}
+	s := r.plan.change(row, "entry of "+r.app.Name)
 	s.Act = func(context.Context) (string, error) { return "", write(change.Before, change.After) }
 	s.Undo = func(context.Context) error { return write(change.After, change.Before) }
-	return nil
+}
+
+// writeEstate puts a changed file of the estate in place of the one that was read.
+func writeEstate(path string, from, to []byte) error {
+	attributes, err := atomicfile.AttributesOf(path)
+	if err != nil {
+		return atomicfile.Failure(path, "check the rights of this user on it", err)
+	}
+	prepared, err := atomicfile.Prepare(path, to, attributes)
+	if err == nil {
+		err = prepared.Expect(from)
+	}
+	if err != nil {
+		return err
+	}
+	return prepared.Commit()
 }
 
 // planQuietEnd locks the accounts, ends their sessions and takes the settings files away;
@@ -174,7 +195,12 @@ func (r *run) planQuietEnd(note *retiredApp) error {
 	}
 	r.silently(stepState, "note of what is taken away", func(context.Context) error {
 		return r.State.SetNote(retiredApps, r.noteName(), after)
-	})
+	}).Undo = func(context.Context) error {
+		if len(note.Locked)+len(note.Files) == 0 {
+			return r.State.DropNote(retiredApps, r.noteName())
+		}
+		return r.State.SetNote(retiredApps, r.noteName(), note)
+	}
 	for _, a := range locks {
 		lock := r.view.server.LockAccount(a)
 		s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: a.String() + " locked, its sessions ended", SQL: texts([]dbms.Statement{lock})}, "lock of "+a.String())
@@ -294,6 +320,7 @@ func (r *run) planBack(note *retiredApp) error {
 	for _, f := range note.Files {
 		s := r.plan.change(Row{Step: stepSettings, Outcome: Written, Facts: r.app.Shown(f.Path) + ", as it was"}, "settings "+f.Path)
 		s.Act = func(context.Context) (string, error) { return "", r.putBackFile(f) }
+		s.Undo = func(context.Context) error { return r.takeAway(s, f) }
 	}
 	if r.app.Retired != "" {
 		if err := r.planEntry("", "in use again: retired: "+r.app.Retired+" taken out"); err != nil {
@@ -329,7 +356,11 @@ func (r *run) planDrop(ctx context.Context) error {
 		if err := r.planProvedCopy(d); err != nil {
 			return err
 		}
-		r.planDropping(d)
+	}
+	for _, d := range r.app.All() { // when all are proved
+		if r.exists(d.Name) {
+			r.planDropping(d)
+		}
 	}
 	r.planAccountsEnd()
 	r.silently(stepState, "end of the notes of "+r.app.Name, func(context.Context) error {
@@ -363,10 +394,7 @@ func (r *run) planProvedCopy(d *estate.Database) error {
 		e := exporting{step: stepExport, path: path}
 		e.Sums = !r.options.Retire.Unproved
 		exporter := r.exporterOf(reader.Server, d.Name)
-		survey, err := exporter.Look(ctx, e.Options)
-		if err == nil {
-			err = r.hasRoom(path, survey)
-		}
+		survey, err := r.lookBefore(ctx, exporter, e)
 		if err != nil {
 			return "", err
 		}
@@ -377,23 +405,18 @@ func (r *run) planProvedCopy(d *estate.Database) error {
 		if len(leftOut) > 0 && !r.options.Retire.Unproved {
 			return "", fault.New(fault.Protected, "drop these first, or add --unproved-copy if they are not needed", "the export of %s does not hold everything: %s", d.Name, some(leftOut))
 		}
-		report, stored, err := r.writeExport(ctx, exporter, e)
+		report, facts, err := r.exportNow(ctx, s, d, exporter, e, leftOut)
 		if err != nil {
 			return "", err
 		}
-		if err := r.journal.Record(state.Entry{Event: state.Intended, Step: stepExport, Object: "export of " + d.Name, Copy: stored.Path}); err != nil {
-			return "", err
-		}
-		s.Seconds = report.Elapsed.Seconds()
-		s.Row.Export = &ExportReport{Database: d.Name, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
 		if !r.options.Retire.Unproved {
 			if err := r.prove(ctx, d, path, report); err != nil {
 				f := fault.As(err)
 				return "", fault.At(f.Class, f.Place, f.Next+"; --unproved-copy drops the database all the same", "the copy of %s in %s could not be proved: %s", d.Name, path, f.What).With(err)
 			}
 		}
-		s.Row.Excerpt = stored.SHA256
-		return fmt.Sprintf("export of %s, %s: %s, %s; its sha256 checksum:", d.Name, proved, report.Describe(), figures.Size(stored.Bytes)), nil
+		s.Row.Excerpt = s.Row.Export.SHA256
+		return fmt.Sprintf("export of %s, %s: %s; its sha256 checksum:", d.Name, proved, facts), nil
 	}
 	return nil
 }
@@ -409,6 +432,7 @@ func (r *run) planDropping(d *estate.Database) {
 		if had := r.plan.contents[d.Name].Everything(); !sameObjects(had, now[d.Name].Everything()) {
 			return "", fault.New(fault.Protected, "see who is at work there, and run the command again", "somebody has changed what %s holds", d.Name)
 		}
+		r.plan.dropped = true // or on the way
 		return "", r.send(ctx, s, drop...)
 	}
 }

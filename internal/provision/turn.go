@@ -105,7 +105,7 @@ func (r *run) planExportsFirst(ctx context.Context) error {
 	for _, d := range r.app.All() {
 		path, err := r.exportPath(state.Automatic+"reopening-", d)
 		if err == nil {
-			err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true})
+			_, err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true})
 		}
 		if err != nil {
 			f := fault.As(err)

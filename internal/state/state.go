@@ -114,6 +114,15 @@ func (f *Folder) Lock(name string) (release func(), held bool, err error) {
 	return func() { _ = lock.Close() }, held, nil
 }
 
+// ForgetLock removes the lock of a name that nobody will use again.
+func (f *Folder) ForgetLock(name string) error {
+	err := os.Remove(filepath.Join(f.path, "locks", url.PathEscape(name)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // Account names whose password is pending: where the server is, and the
 // account's name without its hosts, since those share one password.
 type Account struct{ Address, User string }

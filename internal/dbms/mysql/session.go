@@ -212,21 +212,22 @@ func (s *Server) SessionState(ctx context.Context) (dbms.SessionState, error) {
 	return f, err
 }
 
-// ImportSession is one connection that an import runs on.
-type ImportSession struct {
+// SingleSession is one connection by itself: an import or an export runs on it, and finds
+// what it has set before.
+type SingleSession struct {
 	server *Server
 	db     *sql.DB
 	conn   *sql.Conn
 	wire   *wire // nil where what comes over the wire cannot be read
 }
 
-// OpenImport opens a session for an import, with the login of s.
-func (s *Server) OpenImport(ctx context.Context) (*ImportSession, error) {
+// OpenSingle opens a connection by itself, with the login of s.
+func (s *Server) OpenSingle(ctx context.Context) (*SingleSession, error) {
 	config, err := configure(s.Login)
 	if err != nil {
 		return nil, err
 	}
-	i := &ImportSession{server: s}
+	i := &SingleSession{server: s}
 	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
 		dialer := net.Dialer{Timeout: dialTimeout}
 		conn, err := dialer.DialContext(ctx, network, address)
@@ -249,19 +250,19 @@ func (s *Server) OpenImport(ctx context.Context) (*ImportSession, error) {
 }
 
 // Close ends the session.
-func (i *ImportSession) Close() {
+func (i *SingleSession) Close() {
 	_ = i.conn.Close()
 	_ = i.db.Close()
 }
 
 // Warned reports whether the server had remarks about the statement before;
 // true also where that is not known.
-func (i *ImportSession) Warned() bool { return i.wire == nil || i.wire.warnings != 0 }
+func (i *SingleSession) Warned() bool { return i.wire == nil || i.wire.warnings != 0 }
 
 // Exec sends one statement of a script and returns how many rows it changed.
 // What the server says comes back as *dbms.ServerError, without more words:
 // the importer knows the place and says the rest.
-func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64, err error) {
+func (i *SingleSession) Exec(ctx context.Context, statement string) (rows int64, err error) {
 	crash.Point("before a statement of a script")
 	result, err := i.conn.ExecContext(ctx, statement)
 	if err != nil {
@@ -275,7 +276,7 @@ func (i *ImportSession) Exec(ctx context.Context, statement string) (rows int64,
 }
 
 // Query gives all rows of a query as text, NULL as "".
-func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
+func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, error) {
 	rows, err := i.conn.QueryContext(ctx, query)
 	if err != nil {
 		if spoken := i.server.ServerError(dbms.Statement{Text: dbms.Shorten(query)}, err); spoken != nil {
@@ -312,7 +313,7 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 
 // Rows gives the rows of a query one by one, as the driver reads them: text, numbers, nil.
 // They are valid until take returns.
-func (i *ImportSession) Rows(ctx context.Context, query string, take func([]sqldriver.Value) error) error {
+func (i *SingleSession) Rows(ctx context.Context, query string, take func([]sqldriver.Value) error) error {
 	var own error // of take
 	err := i.conn.Raw(func(conn any) error {
 		rows, err := conn.(sqldriver.QueryerContext).QueryContext(ctx, query, nil)
@@ -476,7 +477,7 @@ type Definition struct {
 // with the object. build makes the statement for what the session has set, and the
 // server is asked afterwards what came of it: anything else than what was meant is
 // dropped and refused.
-func (s *Server) DefineFor(ctx context.Context, session *ImportSession, definer dbms.Account, database string, build func(sqlMode, charset string) (Definition, error)) error {
+func (s *Server) DefineFor(ctx context.Context, session *SingleSession, definer dbms.Account, database string, build func(sqlMode, charset string) (Definition, error)) error {
 	values := make([]string, len(stored))
 	targets := make([]any, len(stored))
 	for i := range stored {

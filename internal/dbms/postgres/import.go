@@ -13,18 +13,18 @@ import (
 	"yellowfield/internal/fault"
 )
 
-// ImportSession is one connection that a script is sent through, statement by
+// SingleSession is one connection that a script is sent through or read from, statement by
 // statement and as it stands. It is used by one goroutine at a time.
-type ImportSession struct {
+type SingleSession struct {
 	server string
 	conn   *pgconn.PgConn
 	warned func(message string)
 }
 
-// OpenImport opens a session for an import, with the login of s. warned is told
+// OpenSingle opens a connection by itself, with the login of s. warned is told
 // of each warning that the server gives while something is sent.
-func (s *Server) OpenImport(ctx context.Context, warned func(message string)) (*ImportSession, error) {
-	i := &ImportSession{server: s.Server, warned: warned}
+func (s *Server) OpenSingle(ctx context.Context, warned func(message string)) (*SingleSession, error) {
+	i := &SingleSession{server: s.Server, warned: warned}
 	if !s.AsApplication {
 		return nil, fault.New(fault.Protected, "please report this", "a script is never sent with the login of an administrator")
 	}
@@ -48,13 +48,13 @@ func (s *Server) OpenImport(ctx context.Context, warned func(message string)) (*
 }
 
 // Close ends the session; a transaction that is open is taken back.
-func (i *ImportSession) Close() { _ = i.conn.Close(context.Background()) }
+func (i *SingleSession) Close() { _ = i.conn.Close(context.Background()) }
 
 // Send sends one or more statements in one message and calls done with the
 // number of changed rows for each that succeeded, in their order. Results of
 // queries are dropped. What the server refuses comes back as a
 // *dbms.ServerError; nothing behind it was run.
-func (i *ImportSession) Send(ctx context.Context, statements string, done func(rows int64)) error {
+func (i *SingleSession) Send(ctx context.Context, statements string, done func(rows int64)) error {
 	crash.Point("before a statement of a script")
 	results := i.conn.Exec(ctx, statements)
 	for results.NextResult() {
@@ -77,20 +77,20 @@ func changed(tag pgconn.CommandTag) int64 {
 }
 
 // Copy sends a COPY ... FROM STDIN and the rows for it.
-func (i *ImportSession) Copy(ctx context.Context, statement string, rows io.Reader) (int64, error) {
+func (i *SingleSession) Copy(ctx context.Context, statement string, rows io.Reader) (int64, error) {
 	crash.Point("before rows of a script")
 	tag, err := i.conn.CopyFrom(ctx, rows, statement)
 	return tag.RowsAffected(), i.failed(err)
 }
 
 // CopyOut sends a COPY ... TO STDOUT, and writes each of its lines by itself.
-func (i *ImportSession) CopyOut(ctx context.Context, statement string, out io.Writer) error {
+func (i *SingleSession) CopyOut(ctx context.Context, statement string, out io.Writer) error {
 	_, err := i.conn.CopyTo(ctx, out, statement)
 	return i.failed(err)
 }
 
 // Query gives all rows of a query as text, NULL as "".
-func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, error) {
+func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, error) {
 	results := i.conn.Exec(ctx, query)
 	var found [][]string
 	for results.NextResult() {
@@ -106,7 +106,7 @@ func (i *ImportSession) Query(ctx context.Context, query string) ([][]string, er
 	return found, i.failed(results.Close())
 }
 
-func (i *ImportSession) failed(err error) error {
+func (i *SingleSession) failed(err error) error {
 	if err == nil {
 		return nil
 	}

@@ -54,7 +54,7 @@ type contents struct {
 	views     map[string]string // their definitions
 	sequences []string
 	triggers  []string
-	routines  []export.Object
+	routines  []dbms.Object
 	events    []string
 	// outside says that some tables do not keep their old rows for who has begun to read.
 	outside bool
@@ -111,7 +111,7 @@ func (e *Exporter) open(ctx context.Context) (Session, error) {
 func (e *Exporter) look(ctx context.Context, session Session, o export.Options) (*contents, error) {
 	c := &contents{survey: export.Survey{Counts: map[string]int{}}, views: map[string]string{}}
 	leave := func(kind, name, why string) {
-		c.survey.LeftOut = append(c.survey.LeftOut, export.LeftOut{Object: export.Object{Kind: kind, Name: name}, Why: why})
+		c.survey.LeftOut = append(c.survey.LeftOut, export.LeftOut{Object: dbms.Object{Kind: kind, Name: name}, Why: why})
 	}
 	rows, err := session.Query(ctx, `SELECT TABLE_NAME, TABLE_TYPE, UPPER(COALESCE(ENGINE, '')), COALESCE(TABLE_ROWS, 0), COALESCE(DATA_LENGTH, 0), COALESCE(TABLE_COMMENT, '')
 		FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() ORDER BY TABLE_NAME`)
@@ -165,8 +165,8 @@ func (e *Exporter) look(ctx context.Context, session Session, o export.Options) 
 		}
 		c.tables = append(c.tables, &table{name: name, bytes: export.Number(row[4]), merged: engine == merge})
 		c.survey.Counts["TABLE"]++
-		c.survey.Rows += export.Number(row[3])
-		c.survey.Bytes += export.Number(row[4])
+		c.survey.AboutRows += export.Number(row[3])
+		c.survey.AboutBytes += export.Number(row[4])
 	}
 	if c.outside = len(unsafe) > 0; c.outside {
 		c.survey.Remarks = append(c.survey.Remarks, "nobody can write to any table until these have been read, which do not keep the state of a moment: "+strings.Join(unsafe, ", "))
@@ -194,7 +194,7 @@ func (e *Exporter) lookAtPrograms(ctx context.Context, session Session, o export
 		switch {
 		case !o.Takes(row[1]):
 		case row[0] == "FUNCTION", row[0] == "PROCEDURE":
-			c.routines = append(c.routines, export.Object{Kind: row[0], Name: row[1]})
+			c.routines = append(c.routines, dbms.Object{Kind: row[0], Name: row[1]})
 			c.survey.Counts[row[0]]++
 		default:
 			leave(row[0], row[1], "routines of this kind are not taken")
@@ -323,7 +323,7 @@ func (w *work) openReaders(ctx context.Context, first Session) (held bool, err e
 // sum keeps what an object is.
 func (w *work) sum(kind, name, definition string) {
 	if w.Report.Sums != nil {
-		w.Report.Sums[export.Object{Kind: kind, Name: name}] = export.SumOf(definition)
+		w.Report.Sums[dbms.Object{Kind: kind, Name: name}] = export.SumOf(definition)
 	}
 }
 

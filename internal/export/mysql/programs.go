@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
-	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
 )
@@ -39,7 +39,7 @@ func (w *work) programs(ctx context.Context, session Session) error {
 			return err
 		}
 		// Trigger, sql_mode, statement, character_set_client, collation_connection
-		if err := w.program(export.Object{Kind: "TRIGGER", Name: name}, w.localTrigger(shown[2], shown[1]), shown[1], "collation_connection = "+shown[4]); err != nil {
+		if err := w.program(dbms.Object{Kind: "TRIGGER", Name: name}, w.localTrigger(shown[2], shown[1]), shown[1], "collation_connection = "+shown[4]); err != nil {
 			return err
 		}
 	}
@@ -53,14 +53,14 @@ func (w *work) programs(ctx context.Context, session Session) error {
 		if w.EventsDisabled {
 			statement = sqltext.DisabledEvent(statement, w.dialect().WithMode(shown[1]))
 		}
-		if err := w.program(export.Object{Kind: "EVENT", Name: name}, statement, shown[1], "time_zone = "+mysql.QuoteText(shown[2])+", collation_connection = "+shown[5]); err != nil {
+		if err := w.program(dbms.Object{Kind: "EVENT", Name: name}, statement, shown[1], "time_zone = "+mysql.QuoteText(shown[2])+", collation_connection = "+shown[5]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (w *work) routine(ctx context.Context, session Session, o export.Object) error {
+func (w *work) routine(ctx context.Context, session Session, o dbms.Object) error {
 	shown, err := one(session.Query(ctx, "SHOW CREATE "+o.Kind+" "+mysql.QuoteName(o.Name)))
 	if err == nil && hasNoBody(shown) {
 		if w.Routine == nil {
@@ -77,7 +77,7 @@ func (w *work) routine(ctx context.Context, session Session, o export.Object) er
 
 // program writes one with the settings that the server keeps with it. The delimiter is
 // one that its text does not hold.
-func (w *work) program(o export.Object, statement, mode, settings string) error {
+func (w *work) program(o dbms.Object, statement, mode, settings string) error {
 	statement, err := w.anonymous(statement, mode)
 	if err != nil {
 		return err

@@ -80,7 +80,7 @@ DROP TABLE nothing; CREATE TABLE nothing (other int);
 func exporter(t *testing.T, h *oracletest.MySQL, database string) *mysql.Exporter {
 	app := h.App(t, database)
 	return &mysql.Exporter{MariaDB: h.Product == dbms.MariaDB, Database: database, Open: func(ctx context.Context) (mysql.Session, error) {
-		s, err := app.OpenImport(ctx)
+		s, err := app.OpenSingle(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -117,7 +117,7 @@ func TestAnExportLoadsTheSame(t *testing.T) {
 		facts, err := h.Admin.ScriptConditions(t.Context())
 		require.NoError(t, err)
 		app := h.App(t, "by_us")
-		importer := &loadmysql.Importer{Target: load.Target{Database: "by_us", Charset: "utf8mb4"}, Server: facts, Open: func(ctx context.Context) (loadmysql.Session, error) { return app.OpenImport(ctx) }}
+		importer := &loadmysql.Importer{Target: load.Target{Database: "by_us", Charset: "utf8mb4"}, Server: facts, Open: func(ctx context.Context) (loadmysql.Session, error) { return app.OpenSingle(ctx) }}
 		source := script.Source{Path: path, Name: "shop.sql"}
 		survey, err := importer.Check(t.Context(), source, load.Options{})
 		require.NoError(t, err)
@@ -150,7 +150,7 @@ func TestAnExportIsOfOneMoment(t *testing.T) {
 			fmt.Fprintf(&fill, "CREATE TABLE %s (id int PRIMARY KEY AUTO_INCREMENT, t char(200)) ;\nINSERT INTO %s (t) WITH RECURSIVE n AS (SELECT 1 AS i UNION ALL SELECT i + 1 FROM n WHERE i < 900) SELECT REPEAT('x', 200) FROM n JOIN (SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3) AS m;\n", table, table)
 		}
 		require.NoError(t, h.Stock(t, "shop", []byte(fill.String())))
-		writer, err := h.App(t, "shop").OpenImport(t.Context())
+		writer, err := h.App(t, "shop").OpenSingle(t.Context())
 		require.NoError(t, err)
 		defer writer.Close()
 		stop, stopped := make(chan struct{}), make(chan error)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/export"
 )
@@ -82,7 +83,7 @@ const (
 // several tables can follow one another in whatever order.
 func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 	lead := "INSERT INTO " + mysql.QuoteName(t.name) + " (" + strings.Join(t.names, ", ") + ") VALUES\n"
-	object := export.Object{Kind: "TABLE", Name: t.name}
+	object := dbms.Object{Kind: "TABLE", Name: t.name}
 	piece := w.Out.Piece()
 	begun := -1 // where the statement begins; none
 	var sum export.Sum

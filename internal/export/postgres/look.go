@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/export"
 )
 
@@ -20,13 +21,13 @@ type contents struct {
 
 // definition is one or more statements that make an object, or a part of it.
 type definition struct {
-	export.Object
+	dbms.Object
 	text string
 }
 
 // relation is what lies in a schema, as the server itself names it.
 type relation struct {
-	export.Object
+	dbms.Object
 	identity string
 }
 
@@ -99,7 +100,7 @@ func (l *looking) lists(ctx context.Context, into *[]definition, queries ...stri
 	for _, query := range queries {
 		l.each(ctx, query, func(row []string) {
 			if l.options.Takes(row[1]) {
-				*into = append(*into, definition{export.Object{Kind: row[0], Name: row[1]}, row[2]})
+				*into = append(*into, definition{dbms.Object{Kind: row[0], Name: row[1]}, row[2]})
 			}
 		})
 	}
@@ -129,14 +130,14 @@ func (l *looking) add(id string, rank int, kind, name, text string) *node {
 	if !l.options.Takes(name) {
 		return nil
 	}
-	n := &node{definition: definition{export.Object{Kind: kind, Name: name}, text}, rank: rank}
+	n := &node{definition: definition{dbms.Object{Kind: kind, Name: name}, text}, rank: rank}
 	l.nodes[id] = n
 	l.survey.Counts[kind]++
 	return n
 }
 
 func (l *looking) leave(kind, name, why string) {
-	l.survey.LeftOut = append(l.survey.LeftOut, export.LeftOut{Object: export.Object{Kind: kind, Name: name}, Why: why})
+	l.survey.LeftOut = append(l.survey.LeftOut, export.LeftOut{Object: dbms.Object{Kind: kind, Name: name}, Why: why})
 }
 
 // collation is the clause of a column or domain whose collation is not its type's.
@@ -178,7 +179,7 @@ func (l *looking) functions(ctx context.Context) {
 		case row[5] == "c", row[5] == "internal":
 			l.leave(row[1], row[2], "it is program code in the server (language "+row[5]+")")
 		default:
-			l.nodes[row[0]] = &node{definition: definition{export.Object{Kind: row[1], Name: row[2]}, strings.TrimRight(row[3], "\n") + ";"}, rank: rankFunction}
+			l.nodes[row[0]] = &node{definition: definition{dbms.Object{Kind: row[1], Name: row[2]}, strings.TrimRight(row[3], "\n") + ";"}, rank: rankFunction}
 			l.survey.Counts[row[1]]++
 		}
 	})
@@ -196,7 +197,7 @@ func (l *looking) relations(ctx context.Context) {
 				JOIN pg_catalog.pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid
 				WHERE d.classid = 'pg_catalog.pg_class'::pg_catalog.regclass AND d.objid = c.oid AND d.deptype = 'a'), '')`+from+
 		`JOIN pg_catalog.pg_sequence q ON q.seqrelid = c.oid WHERE c.relkind = 'S'`+where+` ORDER BY 2`, func(row []string) {
-		object := export.Object{Kind: "SEQUENCE", Name: row[1]}
+		object := dbms.Object{Kind: "SEQUENCE", Name: row[1]}
 		if !l.options.Takes(row[1]) {
 			return
 		}
@@ -238,8 +239,8 @@ func (l *looking) relations(ctx context.Context) {
 		if row[7] != "" {
 			t.columns = " (" + row[7] + ")"
 		}
-		l.survey.Bytes += t.bytes
-		l.survey.Rows += export.Number(row[5])
+		l.survey.AboutBytes += t.bytes
+		l.survey.AboutRows += export.Number(row[5])
 		l.tables = append(l.tables, t)
 		for _, more := range row[8:10] {
 			if more != "" {

@@ -4,13 +4,13 @@ import (
 	"context"
 	"strings"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
-	"yellowfield/internal/export"
 )
 
 // taken has parts of tables and views: those of objects that are in the export.
 func (l *looking) taken(ctx context.Context, queries ...string) (found []definition) {
-	all := map[export.Object]bool{}
+	all := map[dbms.Object]bool{}
 	for _, n := range l.nodes {
 		all[n.Object] = true
 	}
@@ -22,7 +22,7 @@ func (l *looking) taken(ctx context.Context, queries ...string) (found []definit
 	}
 	for _, query := range queries {
 		l.each(ctx, query, func(row []string) {
-			if d := (definition{export.Object{Kind: row[0], Name: row[1]}, row[2]}); all[d.Object] {
+			if d := (definition{dbms.Object{Kind: row[0], Name: row[1]}, row[2]}); all[d.Object] {
 				found = append(found, d)
 			}
 		})
@@ -123,7 +123,7 @@ func (l *looking) comments(ctx context.Context) {
 		if !known || row[3] == "" {
 			return
 		}
-		object := export.Object{Kind: words[1], Name: row[3]}
+		object := dbms.Object{Kind: words[1], Name: row[3]}
 		for _, n := range l.nodes {
 			if n.Object == object {
 				l.late = append(l.late, definition{object, "COMMENT ON " + words[0] + " " + row[1] + " IS " + strings.TrimSpace(postgres.QuoteText(row[2])) + ";"})

@@ -97,7 +97,7 @@ func psql(t *testing.T, p *place, database, file string, options ...string) {
 
 func exporter(app *postgres.Server) *exporting.Exporter {
 	return &exporting.Exporter{Version: 150000, Open: func(ctx context.Context) (exporting.Session, error) {
-		return app.OpenImport(ctx, func(string) {})
+		return app.OpenSingle(ctx, func(string) {})
 	}}
 }
 
@@ -123,7 +123,7 @@ func TestAnExportLoadsTheSame(t *testing.T) {
 	options := export.Options{Sums: true, Lanes: 3}
 	report, err := exporter(shop).Export(t.Context(), &out, options, nil)
 	require.NoError(t, err)
-	assert.Equal(t, []export.LeftOut{{Object: export.Object{Kind: "AGGREGATE", Name: "adds(integer)"}, Why: "aggregates are not taken"}}, report.LeftOut)
+	assert.Equal(t, []export.LeftOut{{Object: dbms.Object{Kind: "AGGREGATE", Name: "adds(integer)"}, Why: "aggregates are not taken"}}, report.LeftOut)
 	require.NoError(t, admin.Exec(t.Context(), dbms.Statement{Database: "shop", Text: "DROP AGGREGATE public.adds(integer)"}))
 
 	path := filepath.Join(folder, "shop.sql")
@@ -132,7 +132,7 @@ func TestAnExportLoadsTheSame(t *testing.T) {
 	facts, err := admin.ScriptConditions(t.Context(), "by_us")
 	require.NoError(t, err)
 	importer := &loadpostgres.Importer{Target: load.Target{Database: "by_us"}, Server: facts, Open: func(ctx context.Context, warned func(string)) (loadpostgres.Session, error) {
-		return byUs.OpenImport(ctx, warned)
+		return byUs.OpenSingle(ctx, warned)
 	}}
 	source := script.Source{Path: path, Name: "shop.sql"}
 	survey, err := importer.Check(t.Context(), source, load.Options{})

@@ -156,7 +156,7 @@ func TestNothingOutsideChanges(t *testing.T) {
 		target := h.target(t, "ours")
 		before := h.Fingerprint(t, "other_db")
 		accounts := func() string {
-			rows, err := h.Admin.OpenImport(t.Context())
+			rows, err := h.Admin.OpenSingle(t.Context())
 			require.NoError(t, err)
 			defer rows.Close()
 			users, err := rows.Query(t.Context(), "SELECT user, host FROM mysql.user ORDER BY 1, 2")

@@ -39,7 +39,7 @@ func (h *testServer) target(t *testing.T, database string) *Importer {
 		Target: load.Target{Database: database, Charset: "utf8mb4"},
 		Server: facts,
 		Open: func(ctx context.Context) (Session, error) {
-			s, err := app.OpenImport(ctx)
+			s, err := app.OpenSingle(ctx)
 			if err != nil {
 				return nil, err
 			}

@@ -42,7 +42,7 @@ func postgresTarget(t *testing.T, server *throwaway.Server, name string) *Import
 	t.Cleanup(app.Close)
 	return &Importer{Target: load.Target{Database: name},
 		Open: func(ctx context.Context, warned func(string)) (Session, error) {
-			return app.OpenImport(ctx, warned)
+			return app.OpenSingle(ctx, warned)
 		}}
 }
 
