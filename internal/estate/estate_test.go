@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -224,6 +225,12 @@ func TestOneBadEntryStopsNobodyElse(t *testing.T) {
 		_, err = Loader{}.Load(path)
 		assert.Error(t, err, name)
 	}
+	_, err := Loader{}.LoadText("/estate.yaml", []byte(head+"  z: {bogus: 1}\n  a: {bogus: 2}\n"))
+	var lines []int
+	for _, f := range fault.All(err) {
+		lines = append(lines, f.Place.Line)
+	}
+	assert.True(t, len(lines) > 1 && slices.IsSorted(lines), "%v: as they stand", lines)
 }
 
 // TestJSONSchemaKnowsEveryKey walks the schema beside a file that uses all

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -100,19 +101,24 @@ func (l Loader) LoadSome(path string) (*Estate, error) {
 }
 
 // FaultsOf joins the faults in an app's entry; nil where it has none.
-func (e *Estate) FaultsOf(app string) error {
-	var errs []error
-	for _, f := range e.Broken[app] {
-		errs = append(errs, f)
+func (e *Estate) FaultsOf(app string) error { return joined(e.Broken[app]) }
+
+// allFaults joins the faults of all apps, in the order in which they stand.
+func (e *Estate) allFaults() error {
+	var all []*fault.Error
+	for _, name := range Names(e.Broken) {
+		all = append(all, e.Broken[name]...)
 	}
-	return errors.Join(errs...)
+	slices.SortStableFunc(all, func(a, b *fault.Error) int {
+		return cmp.Or(cmp.Compare(a.Place.File, b.Place.File), cmp.Compare(a.Place.Line, b.Place.Line), cmp.Compare(a.Place.Column, b.Place.Column))
+	})
+	return joined(all)
 }
 
-// allFaults joins the faults of all apps, in the order of their names.
-func (e *Estate) allFaults() error {
+func joined(faults []*fault.Error) error {
 	var errs []error
-	for _, name := range Names(e.Broken) {
-		errs = append(errs, e.FaultsOf(name))
+	for _, f := range faults {
+		errs = append(errs, f)
 	}
 	return errors.Join(errs...)
 }
