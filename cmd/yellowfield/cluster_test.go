@@ -21,14 +21,19 @@ type nodesKey struct{}
 
 // TestScenesOnCluster plays scenes on three MariaDB nodes joined by Galera.
 func TestScenesOnCluster(t *testing.T) {
+	playOnNodes(t, dbms.MariaDB, "testdata/cluster", query, clusters(t))
+}
+
+// clusters gives what starts a cluster.
+func clusters(t *testing.T) func() ([]*throwaway.Server, error) {
 	programs := filepath.Join(mariadbExtras(), "usr/bin")
 	if _, err := os.Stat(filepath.Join(programs, "wsrep_sst_rsync")); err != nil || throwaway.GaleraLibrary() == "" {
 		t.Skip("NOT TESTED: no Galera library is installed: scripts/setup test")
 	}
 	data := initialised(t, throwaway.Options{Product: dbms.MariaDB})
-	playOnNodes(t, dbms.MariaDB, "testdata/cluster", query, func() ([]*throwaway.Server, error) {
+	return func() ([]*throwaway.Server, error) {
 		return throwaway.StartCluster(t.Context(), 3, programs, data, freePort)
-	})
+	}
 }
 
 // TestScenesOnStandby plays scenes on a PostgreSQL server and one that streams

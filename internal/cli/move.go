@@ -73,6 +73,7 @@ does that, and moves the app there again with its rows as they are now.`,
 	flags.StringVar(&moving.To, "to", "", "the `server` to move to")
 	flags.BoolVar(&moving.Back, "back", false, "move to where the app was moved from: what it left there is dropped, and its rows come anew")
 	flags.BoolVar(&moving.NewPasswords, "new-passwords", false, "give the accounts new passwords on the new server")
+	flags.BoolVar(&moving.MapCollations, "map-collations", false, "put the nearest collation in place of one that the server lacks")
 	flags.BoolVar(&all, "all", false, "all apps of the server that --from names")
 	flags.StringVar(&from, "from", "", "with --all: the `server` to move from")
 	return command

@@ -185,6 +185,9 @@ type Database struct {
 	Drift string
 	// HalfMade says that its making was cut off, and is to be finished.
 	HalfMade bool
+	// HalfDropped says that dropping it was cut off: what it held is lost, and it is there
+	// to be dropped again.
+	HalfDropped bool
 }
 
 // Contents is what a database holds.

@@ -209,9 +209,21 @@ type Freezes interface {
 	// ReadOnly has nobody change a database, or takes that back; nil where this server
 	// cannot do that.
 	ReadOnly(database string, yes bool) []Statement
-	// RunsOn names what runs in a database by itself, in others' names than these accounts',
-	// and would go on when they may only read; nothing where ReadOnly stops it.
-	RunsOn(ctx context.Context, database string, accounts []Account) ([]string, error)
+	// Events lists what runs in a database by itself, and would go on when accounts may only
+	// read.
+	Events(ctx context.Context, database string) ([]Event, error)
+	// RunsEvents reports whether the server runs events at all.
+	RunsEvents(ctx context.Context) (bool, error)
+	// SwitchEvent has an event run or not, and leaves it its definer.
+	SwitchEvent(e Event, runs bool) Statement
+}
+
+// Event is a statement that a server runs at some time.
+type Event struct {
+	Database string  `json:"database"`
+	Name     string  `json:"name"`
+	Definer  Account `json:"definer"` // in whose name it runs
+	Enabled  bool    `json:"enabled"`
 }
 
 // ConvertsCharsets are servers on which tables have character sets of their own.

@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"yellowfield/internal/dbms"
@@ -297,7 +298,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 				"someone else is working on app %s from another host or folder (%s)", r.app.Name, holder.Who)
 		}
 		defer release()
-		if err := r.dropForgotten(ctx, c); err != nil {
+		if err := r.dropForgotten(ctx); err != nil {
 			return err
 		}
 		if err := r.restoreForgotten(ctx, c); err != nil {
@@ -332,7 +333,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	if err := r.finishEmptying(ctx); err != nil {
 		return err
 	}
-	if err := work(ctx); err != nil || cut == nil || r.options.DryRun {
+	if err := work(ctx); err != nil || cut == nil || r.options.DryRun || r.stillCut {
 		return err
 	}
 	if err := cut.End(); err != nil {
@@ -346,6 +347,8 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 func (r *run) tellCutOff(cut *state.CutOff) {
 	facts := fmt.Sprintf("%s of %s was cut off", cut.Command, cut.Began.Local().Format("2006-01-02 15:04:05"))
 	switch {
+	case cut.Last.Event == state.Left:
+		facts = strings.TrimSuffix(facts, "was cut off") + "could not take everything back"
 	case cut.Last.Event == state.Intended && cut.Last.Object != "":
 		facts += " while at work on: " + cut.Last.Object
 	case cut.Last.Object != "":

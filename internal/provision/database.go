@@ -33,6 +33,9 @@ func (r *run) planDatabase(d *estate.Database) error {
 			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift)).mayAccept(estate.FindingLocaleRules, want.Name)
 	}
 	switch {
+	case exists && has.HalfDropped:
+		return r.Estate.Fault(fault.Protected, r.path(d.Path()+".name"), "as the administrator: "+r.view.server.DropDatabase(want.Name)[0].String(),
+			"dropping the database %s was cut off on server %s: what it held is lost, and nobody can log in there", want.Name, r.app.Server)
 	case exists && has.Charset != want.Charset && r.options.fixes(fixCharset):
 	case exists && has.Charset != want.Charset:
 		return r.Estate.Fault(fault.Differs, r.path(d.Path()), "write its character set into the estate file; or yellowfield provision "+r.app.Name+" --fix charset, once yellowfield verify "+r.app.Name+" names nothing against it",

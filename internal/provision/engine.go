@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 	"time"
 
 	"yellowfield/internal/estate"
@@ -177,9 +178,12 @@ type run struct {
 	journal *state.Run
 	// others are the work on other apps that share an account with this one; what they
 	// tell is told for them.
-	others map[*estate.App]*run
+	others  map[*estate.App]*run
+	telling sync.Mutex
 	// movedFrom is the server that a move which was cut off came from; empty for none.
 	movedFrom string
+	// stillCut says that the runs which were cut off are not gone on with to their end.
+	stillCut bool
 	// readers are logins that were made for this run.
 	readers []*reader
 	// freeServer gives back the lock on the server's settings, while this run
@@ -197,6 +201,8 @@ func (r *run) begin() {
 
 // tell adds a row.
 func (r *run) tell(row Row) {
+	r.telling.Lock()
+	defer r.telling.Unlock()
 	r.begin()
 	row.Facts, row.Remedy = ways.Replace(row.Facts), ways.Replace(row.Remedy)
 	if why := r.app.Accepts(row.Finding, row.On); why != "" && row.Outcome == Differs && row.Severity != estate.MustFix {

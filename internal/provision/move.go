@@ -4,20 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"slices"
-	"sync/atomic"
-	"syscall"
 	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
-	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/figures"
-	"yellowfield/internal/load"
-	"yellowfield/internal/script"
 	"yellowfield/internal/secret"
 )
 
@@ -29,11 +21,14 @@ type Moving struct {
 	Back bool
 	// NewPasswords gives accounts new passwords; else they keep theirs.
 	NewPasswords bool
+	// MapCollations replaces collations that the server lacks.
+	MapCollations bool
 	// Confirm is asked when all that will be done was told; nil does it without.
 	Confirm func(app string) bool
 
 	change *estate.Change
-	old    *run // the work on the app where it is
+	old    *run     // the work on the app where it is
+	note   movement // of it
 }
 
 // Move moves apps to another server, each by itself: one that fails stays where it was.
@@ -85,8 +80,10 @@ type movement struct {
 	To      string      `json:"to"`
 	Lowered []loweredTo `json:"lowered"` // accounts that may only read meanwhile
 	Frozen  []string    `json:"frozen"`  // databases that are read-only meanwhile, where a server has that
-	Done    bool        `json:"done"`
-	At      time.Time   `json:"at"`
+	// Events ran by themselves, and do so nowhere until the move is through.
+	Events []dbms.Event `json:"events"`
+	Done   bool         `json:"done"`
+	At     time.Time    `json:"at"`
 }
 
 // loweredTo is an account that had more rights.
@@ -122,6 +119,7 @@ func (r *run) moveTo(ctx context.Context) error {
 	defer func() {
 		n.endReaders(ctx)
 		n.folder.Close()
+		r.result.Stuck = r.result.Stuck || n.result.Stuck
 		r.result.Exit = fault.Graver(r.result.Exit, n.result.Exit)
 	}()
 	if err := n.look(ctx); err != nil {
@@ -166,7 +164,9 @@ func (r *run) mayMove(to string) error {
 		return fault.New(fault.Invalid, "name a server of its kind", "app %s is on %s, and server %s is %s", r.app.Name, r.view.entry.DBMS.Title(), to, server.DBMS.Title())
 	case !r.view.asAdmin():
 		return r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "lowering rights takes an administrator")
-	case found && before.Done:
+	case found && !before.Done:
+		return fault.New(fault.Protected, "run it again when server "+before.To+" can be reached", "what had arrived of app %s on server %s is not taken back yet", r.app.Name, before.To)
+	case found:
 		return fault.New(fault.Protected, "yellowfield retire "+r.app.Name+" --old first", "what app %s left on server %s when it was moved is there still", r.app.Name, before.From)
 	case r.app.Shared:
 		return r.Estate.Fault(fault.Invalid, r.path("shared"), "move its tables by hand", "app %s shares its database or account with another", r.app.Name)
@@ -192,21 +192,29 @@ func (r *run) moveHere(ctx context.Context) error {
 	r.plan = r.emptyPlan()
 	err := r.isNew()
 	if err == nil {
+		r.options.Move.note, err = old.movementTo(ctx, r.app.Server)
+	}
+	if err == nil {
 		err = r.makePlan(ctx)
 	}
 	if err != nil {
 		_ = r.tellPlanFaults(err)
 		return &toldError{err}
 	}
-	note := old.movementTo(r.app.Server)
+	note := r.options.Move.note
 	first := r.silently(stepState, "note of the move", func(context.Context) error { return r.State.SetNote(movements, r.noteName(), note) })
-	first.Undo = func(context.Context) error { return r.State.DropNote(movements, r.noteName()) }
+	first.Undo = func(context.Context) error {
+		if r.result.Stuck {
+			return fault.New(fault.Failed, "yellowfield provision "+r.app.Name+", as soon as both servers can be reached", "it is kept, so that the next command on the app can take back the rest")
+		}
+		return r.State.DropNote(movements, r.noteName())
+	}
 	last := len(r.plan.steps) - 1
 	r.plan.steps = append([]*step{r.plan.steps[last]}, r.plan.steps[:last]...) // whoever finds it takes back what follows
 	if done, err := r.askAndExecute(ctx, r.options.Move.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}
-	if err := r.moveIsThrough(); err != nil {
+	if err := r.moveIsThrough(ctx); err != nil {
 		return err
 	}
 	r.checkLogins(ctx)
@@ -214,10 +222,13 @@ func (r *run) moveHere(ctx context.Context) error {
 }
 
 // moveIsThrough keeps what is to be known of the old place.
-func (r *run) moveIsThrough() error {
+func (r *run) moveIsThrough(ctx context.Context) error {
 	var note movement
 	found, err := r.State.Note(movements, r.noteName(), &note)
-	if err != nil || !found || note.Done {
+	if err != nil || !found || note.Done || r.app.Server != note.To {
+		return err
+	}
+	if err := r.runEvents(ctx, note); err != nil {
 		return err
 	}
 	note.Done = true
@@ -246,13 +257,18 @@ func (r *run) planTransfer(ctx context.Context) error {
 			}
 		}
 	}
-	note := old.movementTo(r.app.Server)
-	freeze := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(note.Lowered), old.app.Server)}, "freeze of "+r.app.Name+" on "+old.app.Server)
+	note := r.options.Move.note
+	still := fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(note.Lowered), old.app.Server)
+	if len(note.Events) > 0 {
+		still += "; nor do its events run: " + some(note.events())
+	}
+	freeze := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: still}, "freeze of "+r.app.Name+" on "+old.app.Server)
 	freeze.Act = func(ctx context.Context) (string, error) {
 		freeze.Touched = true
 		return "", old.freeze(ctx, note)
 	}
 	freeze.Undo = func(ctx context.Context) error { return old.thaw(ctx) }
+	freeze.First = true
 	for _, d := range r.app.All() {
 		s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + d.Name + " holds on " + old.app.Server + ": " + inventory(old.plan.contents[d.Name])}, "transfer of "+d.Name)
 		s.Act = func(ctx context.Context) (string, error) { return r.transfer(ctx, s, d) }
@@ -280,6 +296,14 @@ func accountsIn(lowered []loweredTo) string {
 		}
 	}
 	return some(names)
+}
+
+// events names those that ran by themselves.
+func (m movement) events() (names []string) {
+	for _, e := range m.Events {
+		names = append(names, e.Name)
+	}
+	return names
 }
 
 // planClosedRights gives the accounts the rights for running, once the tables are there.
@@ -327,25 +351,85 @@ func (r *run) freeze(ctx context.Context, note movement) error {
 			return err
 		}
 	}
+	return r.switchEvents(ctx, note, false)
+}
+
+// switchEvents has the old databases' events, and where a server has that the databases as a
+// whole, stand still or go on.
+func (r *run) switchEvents(ctx context.Context, note movement, on bool) error {
+	freezer, is := r.view.server.(dbms.Freezes)
+	if !is {
+		return nil
+	}
 	for _, d := range note.Frozen {
-		if err := r.view.server.Exec(ctx, r.view.server.(dbms.Freezes).ReadOnly(d, true)...); err != nil {
+		if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, !on)...); err != nil {
+			return err
+		}
+	}
+	for _, e := range note.Events {
+		if slices.Contains(note.Frozen, e.Database) {
+			continue // it stands still with its database
+		}
+		if err := r.switchEvent(ctx, e, on); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// switchEvent has one run or not. One that the server does not want to run, since its time
+// is over, is told.
+func (r *run) switchEvent(ctx context.Context, e dbms.Event, on bool) error {
+	statement := r.view.server.(dbms.Freezes).SwitchEvent(e, on)
+	err := r.view.server.Exec(ctx, statement)
+	if on && dbms.IsRefusal(err) {
+		r.tell(Row{Step: stepSQL, Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("event %s of %s does not run on %s: %v", e.Name, e.Database, r.app.Server, err), Remedy: statement.String()})
+		return nil
+	}
+	return err
+}
+
+// runEvents has those run here that ran where the app was.
+func (r *run) runEvents(ctx context.Context, note movement) error {
+	freezer, is := r.view.server.(dbms.Freezes)
+	if !is || len(note.Events) == 0 {
+		return nil
+	}
+	for _, d := range r.app.All() {
+		here, err := freezer.Events(ctx, d.Name)
+		if err != nil {
+			return err
+		}
+		for _, e := range here {
+			ran := slices.ContainsFunc(note.Events, func(was dbms.Event) bool { return was.Database == e.Database && was.Name == e.Name })
+			if !ran || e.Enabled {
+				continue
+			}
+			if err := r.switchEvent(ctx, e, true); err != nil {
+				return err
+			}
+		}
+	}
+	r.tell(Row{Step: stepSQL, Outcome: Changed, Facts: "its events run here now: " + some(note.events())})
+	return nil
+}
+
 // movementTo is the note of a move, before it begins.
-func (r *run) movementTo(to string) movement {
-	note := movement{App: r.app.Name, From: r.app.Server, To: to, Lowered: r.rightsToLower(), At: time.Now().UTC()}
+func (r *run) movementTo(ctx context.Context, to string) (note movement, err error) {
+	note = movement{App: r.app.Name, From: r.app.Server, To: to, Lowered: r.rightsToLower(), At: time.Now().UTC()}
 	if freezer, freezes := r.view.server.(dbms.Freezes); freezes {
 		for _, d := range r.app.All() {
 			if freezer.ReadOnly(d.Name, true) != nil {
 				note.Frozen = append(note.Frozen, d.Name)
 			}
+			events, err := freezer.Events(ctx, d.Name)
+			if err != nil {
+				return note, err
+			}
+			note.Events = append(note.Events, slices.DeleteFunc(events, func(e dbms.Event) bool { return !e.Enabled })...)
 		}
 	}
-	return note
+	return note, nil
 }
 
 // thaw gives the old accounts their rights back, by what the note says that they had.
@@ -353,13 +437,6 @@ func (r *run) thaw(ctx context.Context) error {
 	var note movement
 	if found, err := r.State.Note(movements, r.noteName(), &note); err != nil || !found {
 		return err
-	}
-	if freezer, is := r.view.server.(dbms.Freezes); is {
-		for _, d := range note.Frozen {
-			if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, false)...); err != nil {
-				return err
-			}
-		}
 	}
 	now, err := r.view.server.ReadCatalogue(ctx, true, r.databaseNames())
 	if err != nil {
@@ -374,148 +451,7 @@ func (r *run) thaw(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
-}
-
-// stream is an export that is read like a file, while it is being made. failed gives what
-// ended it too early, which its reader meets as the end of the script within a literal.
-func (r *run) stream(ctx context.Context, exporter export.Exporter, name string) (source script.Source, failed func() error) {
-	var why atomic.Pointer[error]
-	failed = func() error {
-		if err := why.Load(); err != nil {
-			return r.exportFailed(ctx, *err)
-		}
-		return nil
-	}
-	return script.Source{Path: name, Name: name, Stream: true, LongestStatement: longestOfExports, Opener: func(string) (*os.File, error) {
-		out, in, err := os.Pipe()
-		if err != nil {
-			return nil, err
-		}
-		go func() {
-			// One session, so that each time comes out the same.
-			if _, err := exporter.Export(ctx, in, export.Options{Lanes: 1}, nil); err != nil && !errors.Is(err, syscall.EPIPE) { // else its reader has gone
-				why.Store(&err)
-				_, _ = io.WriteString(in, "\n'")
-			}
-			_ = in.Close()
-		}()
-		return out, nil
-	}}, failed
-}
-
-// checkTransfer reads what will come once, as long as nothing stands still: what this server
-// lacks for it is found before anything is changed.
-func (r *run) checkTransfer(ctx context.Context) error {
-	old := r.options.Move.old
-	var errs []error
-	for _, d := range r.app.All() {
-		if freezer, is := old.view.server.(dbms.Freezes); is {
-			var own []dbms.Account
-			for _, l := range old.rightsToLower() {
-				own = append(own, l.Account)
-			}
-			running, err := freezer.RunsOn(ctx, d.Name, own)
-			if err != nil {
-				return err
-			}
-			for _, one := range running {
-				errs = append(errs, fault.New(fault.Protected, "disable it, and enable it on the new server when the move is through", "%s would go on in %s while it is moved", one, d.Name))
-			}
-		}
-		reader, err := old.readerOf(ctx, old.app.All()[slices.Index(r.app.All(), d)])
-		if err != nil {
-			return err
-		}
-		if reader.Server == nil {
-			continue // a dry run makes no account
-		}
-		exporter := old.exporterOf(reader.Server, d.Name)
-		survey, err := exporter.Look(ctx, export.Options{})
-		if err != nil {
-			return r.exportFailed(ctx, err)
-		}
-		for _, left := range survey.LeftOut {
-			errs = append(errs, fault.New(fault.Protected, "drop it, or move it by hand first", "%s cannot be moved: %s", left, left.Why))
-		}
-		r.plan.note(stepSQL, "", d.Name+": "+survey.Describe()+", about "+figures.Size(survey.AboutBytes)+" of rows")
-		importer, err := r.importerFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})
-		if err != nil {
-			return err
-		}
-		began := time.Now()
-		source, failed := r.stream(ctx, exporter, d.Name+" on "+old.app.Server)
-		found, err := importer.Check(ctx, source, load.Options{})
-		if err == nil {
-			err = refusals([]*wantedScript{{survey: found}})
-		}
-		if cause := failed(); cause != nil {
-			err = cause
-		}
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		const passes = 4 // read twice and compared twice, on about as many cores
-		r.plan.note(stepSQL, "", fmt.Sprintf("the application can only read meanwhile: about %.1f s, and the time of an import", passes*time.Since(began).Seconds()))
-	}
-	return errors.Join(errs...)
-}
-
-// transfer brings a database's contents here, and compares.
-func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string, error) {
-	began := time.Now()
-	old := r.options.Move.old
-	defer old.endReaders(ctx)
-	reader, err := old.shortLived(ctx, d.Name, old.view.server.Reading(old.plan.contents[d.Name]), "")
-	if err != nil {
-		return "", err
-	}
-	exporter := old.exporterOf(reader.Server, d.Name)
-	login, err := r.ownLogin(ctx, r.app.Accounts[0], d)
-	if err != nil {
-		return "", err
-	}
-	defer login.Close()
-	importer, err := r.importerFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})
-	if err != nil {
-		return "", err
-	}
-	source, failed := r.stream(ctx, exporter, d.Name+" on "+old.app.Server)
-	survey, err := importer.Check(ctx, source, load.Options{})
-	if cause := failed(); cause != nil {
-		err = cause
-	}
-	if err != nil {
-		return "", err
-	}
-	w := &wantedScript{into: d, Source: source, importer: importer, survey: survey}
-	r.plan.scripts = append(r.plan.scripts, w)
-	if err := r.noteUnfinished(w); err != nil {
-		return "", err
-	}
-	s.Touched = true
-	report, err := r.importScript(ctx, login, w)
-	if cause := failed(); cause != nil {
-		err = cause
-	}
-	if err != nil {
-		return "", err
-	}
-	want, err := exporter.Export(ctx, io.Discard, export.Options{Sums: true}, nil)
-	if err != nil {
-		return "", r.exportFailed(ctx, err)
-	}
-	got, err := r.exporterOf(login, d.Name).Export(ctx, io.Discard, export.Options{Sums: true}, nil)
-	if err != nil {
-		return "", r.exportFailed(ctx, err)
-	}
-	sameKind := old.view.server.About().Product == r.view.server.About().Product
-	if differences := export.Differences(want.Comparable(sameKind), got.Comparable(sameKind)); len(differences) > 0 {
-		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, some(differences))
-	}
-	s.Seconds = time.Since(began).Seconds()
-	return fmt.Sprintf("%s from %s: %s, compared", d.Name, old.app.Server, report.Describe()), r.importIsOver(d)
+	return r.switchEvents(ctx, note, true)
 }
 
 // finishMove takes back a move that was cut off before the estate file named the new server;
@@ -537,16 +473,20 @@ func (r *run) finishMove(ctx context.Context) error {
 	case r.app.Server != note.From || !r.view.asAdmin():
 		return nil
 	}
-	if err := r.takeBackArrived(ctx, note); err != nil {
-		return err
-	}
 	if err := r.thaw(ctx); err != nil {
 		return err
+	}
+	r.tell(Row{Step: stepRights, Outcome: Fixed, Facts: facts + ": its accounts have their rights on " + note.From + " again"})
+	if err := r.takeBackArrived(ctx, note); err != nil { // which is no reason to leave the app alone
+		f := fault.As(err)
+		r.stillCut = true
+		r.tell(Row{Step: stepDatabase, Outcome: Differs, Severity: estate.ShouldLook, Facts: "what had arrived on " + note.To + " could not be taken back: " + f.What, Remedy: f.Next})
+		return r.look(ctx)
 	}
 	if err := r.State.DropNote(movements, r.noteName()); err != nil {
 		return err
 	}
-	r.tell(Row{Step: stepRights, Outcome: Fixed, Facts: facts + ": its accounts have their rights on " + note.From + " again, and what had arrived on " + note.To + " is gone"})
+	r.tell(Row{Step: stepDatabase, Outcome: Fixed, Facts: "what had arrived on " + note.To + " is gone"})
 	return r.look(ctx)
 }
 

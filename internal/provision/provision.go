@@ -60,7 +60,7 @@ func (r *run) provision(ctx context.Context) error {
 	if err := r.noteDatabases(); err != nil {
 		return err
 	}
-	if err := r.moveIsThrough(); err != nil {
+	if err := r.moveIsThrough(ctx); err != nil {
 		return err
 	}
 	if r.options.does(stepLogin) {
@@ -134,7 +134,13 @@ func (r *run) execute(ctx context.Context) error {
 		r.tellFault("server", err)
 		return err
 	}
-	defer func() { r.journal.End(fmt.Sprintf("exit %d", r.result.Exit)) }()
+	defer func() {
+		end := r.journal.End
+		if r.result.Stuck {
+			end = r.journal.Leave
+		}
+		end(fmt.Sprintf("exit %d", r.result.Exit))
+	}()
 	plan := machine.Plan{Left: r.leaves, Stands: r.isFinal}
 	for _, s := range r.plan.steps {
 		plan.Steps = append(plan.Steps, &s.action)
@@ -171,7 +177,7 @@ func (r *run) leaves(i int) bool {
 	return false
 }
 
-// Found, Done, Failed, Undone and Stays tell what became of a step.
+// Found, Done, Failed, Undone, Waits and Stays tell what became of a step.
 func (r *run) Found(i int) { r.tell(r.plan.steps[i].Row) }
 
 // Done tells a step with what really came of it.
@@ -211,9 +217,17 @@ func (r *run) Undone(i int) {
 	r.tell(Row{Step: s.Step, Outcome: Undone, Facts: strings.TrimPrefix(strings.TrimPrefix(s.Object, s.Step+" of "), s.Step+" ")})
 }
 
+// Waits tells that a step is not taken back yet.
+func (r *run) Waits(i int, since time.Duration) {
+	s := r.plan.steps[i]
+	r.tell(Row{Step: s.Step, Outcome: Note, Facts: fmt.Sprintf("taking back %s has lasted for %.0f s", s.Object, since.Seconds()),
+		Remedy: "see whether the disk of its server is full; Ctrl-C ends this program, and the next command on the app goes on"})
+}
+
 // Stays tells why a step could not be taken back.
 func (r *run) Stays(i int, err error) {
 	s, f := r.plan.steps[i], fault.As(err)
+	r.result.Stuck = true
 	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.Object + " could not be undone: " + f.What, Remedy: f.Next})
 	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 }

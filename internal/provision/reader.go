@@ -28,7 +28,8 @@ func (r *run) endReaders(ctx context.Context) {
 // these.
 type reader struct {
 	dbms.Server
-	who string
+	who      string
+	database string
 	// end logs out, and drops an account that was made for this.
 	end func(context.Context) error
 }
@@ -61,7 +62,7 @@ func (r *run) readerOf(ctx context.Context, d *estate.Database) (*reader, error)
 		}
 		lacks, err := login.LacksForReading(ctx, d.Name, r.view.catalogue.GrantsOf(login.CurrentUser()), contents)
 		if err == nil && len(lacks) == 0 {
-			return r.reads(&reader{login, "as " + account.Name, func(context.Context) error { login.Close(); return nil }}), nil
+			return r.reads(&reader{login, "as " + account.Name, d.Name, func(context.Context) error { login.Close(); return nil }}), nil
 		}
 		login.Close()
 		if err != nil {
@@ -74,7 +75,7 @@ func (r *run) readerOf(ctx context.Context, d *estate.Database) (*reader, error)
 			"no account of app %s may read all of %s: %s", r.app.Name, d.Name, strings.Join(why, "; "))
 	}
 	if r.options.DryRun {
-		return &reader{nil, forSoLong, func(context.Context) error { return nil }}, nil
+		return &reader{nil, forSoLong, d.Name, func(context.Context) error { return nil }}, nil
 	}
 	return r.shortLived(ctx, d.Name, r.view.server.Reading(contents), "")
 }
@@ -150,7 +151,14 @@ func (r *run) shortLived(ctx context.Context, database string, rights dbms.Privi
 	if err != nil {
 		return fail(err)
 	}
-	return r.reads(&reader{server, forSoLong, func(ctx context.Context) error { server.Close(); return drop(ctx) }}), nil
+	return r.reads(&reader{server, forSoLong, database, func(ctx context.Context) error { server.Close(); return drop(ctx) }}), nil
+}
+
+// scratchDatabase makes one with an account that has it alone, and logs in there. Both are
+// dropped when the readers end.
+func (r *run) scratchDatabase(ctx context.Context, charset, collation string) (*reader, error) {
+	d := dbms.Database{Name: scratchPrefix + strings.ToLower(rand.Text()[:12]), Charset: charset, Collation: collation}
+	return r.shortLived(ctx, d.Name, r.view.server.Resolve([]string{dbms.LevelStructure}, dbms.Contents{}), d.Name, r.view.server.CreateDatabase(d)...)
 }
 
 func (r *run) dropShortLived(ctx context.Context, admin dbms.Server, note shortLivedAccount) error {
@@ -169,12 +177,11 @@ func (r *run) dropShortLived(ctx context.Context, admin dbms.Server, note shortL
 	return errors.Join(r.State.DropNote(shortLivedAccounts, note.Account.User), r.State.ForgetLock(note.Account.User))
 }
 
-// dropForgotten drops the short-lived accounts that runs have left which were killed. A
-// command that changes nothing says so.
-func (r *run) dropForgotten(ctx context.Context, c *connection) error {
+// dropForgotten drops the short-lived accounts that runs have left which were killed, also on
+// other servers of the estate. A command that changes nothing says so.
+func (r *run) dropForgotten(ctx context.Context) error {
 	names, err := r.State.Notes(shortLivedAccounts)
 	for _, name := range names {
-		var note shortLivedAccount
 		release, held, err := r.State.Lock(name)
 		if err != nil {
 			return err
@@ -182,23 +189,48 @@ func (r *run) dropForgotten(ctx context.Context, c *connection) error {
 		if !held {
 			continue // it is at work
 		}
-		found, err := r.State.Note(shortLivedAccounts, name, &note)
-		ours := found && note.Address == c.entry.Address().String()
-		switch {
-		case err != nil:
-		case !found: // it was dropped meanwhile
-			err = r.State.ForgetLock(name)
-		case ours && r.options.DryRun:
-			r.tell(Row{Step: stepAccount, Outcome: Differs, Severity: estate.ShouldLook, Facts: "the account " + note.Account.String() + ", which a run made for a while that was cut off, is still there", Remedy: "yellowfield provision " + r.app.Name + " drops it"})
-		case ours:
-			if err = r.dropShortLived(ctx, c.admin, note); err == nil {
-				r.tell(Row{Step: stepAccount, Outcome: Fixed, Facts: "dropped " + note.Account.String() + ", which a run made for a while that was cut off"})
-			}
-		}
+		err = r.dropIfForgotten(ctx, name)
 		release()
 		if err != nil {
 			return err
 		}
+	}
+	return err
+}
+
+func (r *run) dropIfForgotten(ctx context.Context, name string) error {
+	var note shortLivedAccount
+	switch found, err := r.State.Note(shortLivedAccounts, name, &note); {
+	case err != nil:
+		return err
+	case !found: // it was dropped meanwhile
+		return r.State.ForgetLock(name)
+	}
+	entry := r.Estate.Servers[note.Server]
+	if entry == nil || entry.Admin == nil || entry.Address().String() != note.Address {
+		return nil // another estate file's
+	}
+	what := "the account " + note.Account.String() + " on " + note.Server
+	if note.Scratch != "" {
+		what += ", with the database " + note.Scratch
+	}
+	what += ", which a run made for a while that was cut off"
+	there := Row{Step: stepAccount, Outcome: Differs, Severity: estate.ShouldLook, Facts: what + ", is still there", Remedy: "yellowfield provision " + r.app.Name + " drops it"}
+	if r.options.DryRun {
+		r.tell(there)
+		return nil
+	}
+	c, err := r.connect(ctx, note.Server)
+	if err != nil && note.Server != r.app.Server { // which is no reason to leave this one alone
+		there.Facts += ": " + fault.As(err).What
+		r.tell(there)
+		return nil
+	}
+	if err == nil {
+		err = r.dropShortLived(ctx, c.admin, note)
+	}
+	if err == nil {
+		r.tell(Row{Step: stepAccount, Outcome: Fixed, Facts: "dropped " + what})
 	}
 	return err
 }

@@ -2,7 +2,6 @@ package provision
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -520,15 +519,14 @@ func (r *run) refuseRetired(context.Context) error {
 // that do not run, and compares what that holds with what was exported.
 func (r *run) prove(ctx context.Context, d *estate.Database, path string, want *export.Report) error {
 	like := r.view.catalogue.Databases[d.Name]
-	scratch := dbms.Database{Name: scratchPrefix + strings.ToLower(rand.Text()[:12]), Charset: like.Charset, Collation: like.Collation}
-	owner, err := r.shortLived(ctx, scratch.Name, r.view.server.Resolve([]string{dbms.LevelStructure}, dbms.Contents{}), scratch.Name, r.view.server.CreateDatabase(scratch)...)
+	scratch, err := r.scratchDatabase(ctx, like.Charset, like.Collation)
 	if err != nil {
 		return err
 	}
-	if err := r.loadExport(ctx, owner.Server, scratch.Name, like.Charset, path); err != nil {
+	if err := r.loadExport(ctx, scratch.Server, scratch.database, like.Charset, path); err != nil {
 		return err
 	}
-	got, err := r.exporterOf(owner.Server, scratch.Name).Export(ctx, io.Discard, export.Options{Sums: true}, nil)
+	got, err := r.exporterOf(scratch.Server, scratch.database).Export(ctx, io.Discard, export.Options{Sums: true}, nil)
 	if err != nil {
 		return r.exportFailed(ctx, err)
 	}

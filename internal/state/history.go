@@ -186,6 +186,8 @@ func read(path string) (record Record, ended bool, err error) {
 			return record, false, fromNewer(path, e.Version)
 		case i == 0:
 			record.App, record.Command, record.Server, record.Estate, record.Who, record.Began = e.App, e.Command, e.Server, e.Detail, e.Who, e.Time
+		case e.Event == Left:
+			record.Result, record.Detail, last = WasFailed, e.Detail, e.Time
 		case e.Event == Ended:
 			ended = true
 			if record.Detail = e.Detail; e.Detail != goneOnWith {

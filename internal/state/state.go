@@ -253,6 +253,7 @@ const (
 	Failed   Event = "failed"
 	Undone   Event = "undone"
 	Ended    Event = "ended"
+	Left     Event = "left" // it ended, and something stands that it could not take back
 )
 
 // Entry is one line of the journal. It never holds a secret.
@@ -320,11 +321,17 @@ func (r *Run) Record(e Entry) error {
 }
 
 // End closes the journal.
-func (r *Run) End(detail string) {
+func (r *Run) End(detail string) { r.close(Entry{Event: Ended, Detail: detail}) }
+
+// Leave closes the journal of a run that could not take everything back; the next one goes
+// on from there as if it had been cut off.
+func (r *Run) Leave(detail string) { r.close(Entry{Event: Left, Detail: detail}) }
+
+func (r *Run) close(last Entry) {
 	if r == nil {
 		return
 	}
-	_ = r.Record(Entry{Event: Ended, Detail: detail})
+	_ = r.Record(last)
 	_ = r.file.Close()
 }
 
@@ -421,7 +428,8 @@ func (f *Folder) DropOldRemoved(exports string) error {
 	return nil
 }
 
-// CutOff is a run that was killed: its journal has no end.
+// CutOff is a run that was killed, so that its journal has no end, or could not take back
+// what it had done.
 type CutOff struct {
 	Command string
 	Began   time.Time

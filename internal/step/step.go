@@ -6,7 +6,10 @@
 package step
 
 import (
+	"cmp"
 	"context"
+	"slices"
+	"time"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
@@ -26,6 +29,8 @@ type Step struct {
 	Act func(ctx context.Context) (facts string, err error)
 	// Undo takes the change back; nil where there is nothing to take back.
 	Undo func(ctx context.Context) error
+	// First has it taken back before all others: somebody waits for that.
+	First bool
 	// Touched is set by Act as soon as something may have been changed, so that it is
 	// undone also when Act fails later.
 	Touched bool
@@ -35,13 +40,16 @@ type Step struct {
 // the disk when it returns.
 type Journal interface{ Record(state.Entry) error }
 
-// Listener is told what becomes of the steps, each by its place in the plan.
+// Listener is told what becomes of the steps, each by its place in the plan. Waits may be
+// called while an Undo is at work.
 type Listener interface {
 	// Found is told of a step with nothing to do.
 	Found(i int)
 	Done(i int, facts string)
 	Failed(i int, err error)
 	Undone(i int)
+	// Waits is told of a step whose undoing takes long, while that goes on.
+	Waits(i int, since time.Duration)
 	// Stays is told of a step that could not be undone, and why.
 	Stays(i int, err error)
 }
@@ -108,25 +116,38 @@ func (s *Step) do(ctx context.Context, journal Journal) (facts string, changed b
 	return facts, true, journal.Record(entry)
 }
 
+// patience is how long undoing a step may take before that is told.
+var patience = 10 * time.Second
+
 // undo takes back what was done, newest first. It goes on when the run was
 // interrupted, and behind a step that cannot be undone.
 func (p Plan) undo(ctx context.Context, done []int, journal Journal, l Listener) {
 	ctx = context.WithoutCancel(ctx)
-	for n := len(done) - 1; n >= 0; n-- {
-		s := p.Steps[done[n]]
+	slices.Reverse(done)
+	rank := func(i int) int {
+		if p.Steps[i].First {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(done, func(a, b int) int { return cmp.Compare(rank(a), rank(b)) })
+	for _, i := range done {
+		s := p.Steps[i]
 		if s.Undo == nil {
 			continue
 		}
 		entry := state.Entry{Event: state.Undone, Step: s.Name, Object: s.Object}
+		late := time.AfterFunc(patience, func() { l.Waits(i, patience) })
 		err := s.Undo(ctx)
+		late.Stop()
 		if err != nil {
 			entry.Event, entry.Detail = state.Failed, "undo: "+fault.As(err).What
 		}
 		_ = journal.Record(entry)
 		if err != nil {
-			l.Stays(done[n], err)
+			l.Stays(i, err)
 		} else {
-			l.Undone(done[n])
+			l.Undone(i)
 		}
 	}
 }

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/state"
 )
@@ -14,6 +16,7 @@ import (
 // book keeps what was recorded and told, in its order.
 type book struct {
 	lines []string
+	late  chan int
 	full  int // records that are still taken; none behind them
 }
 
@@ -34,6 +37,8 @@ func (b *book) Done(i int, facts string) { b.say("told %d %s", i, facts) }
 func (b *book) Failed(i int, err error)  { b.say("failed %d %v", i, err) }
 func (b *book) Undone(i int)             { b.say("undone %d", i) }
 func (b *book) Stays(i int, err error)   { b.say("stays %d %v", i, err) }
+
+func (b *book) Waits(i int, _ time.Duration) { b.late <- i }
 
 func (b *book) step(name string, fails error, undo error) *Step {
 	return &Step{Name: "s", Object: name,
@@ -91,4 +96,25 @@ func TestNothingIsDoneWithoutARecordOfIt(t *testing.T) {
 	assert.Error(t, err)
 	assert.NotContains(t, b.lines, "act b")
 	assert.Contains(t, b.lines, "undo a", "an interrupted run is undone to its end")
+}
+
+func TestWhatSomebodyWaitsForIsUndoneFirst(t *testing.T) {
+	defer func(was time.Duration) { patience = was }(patience)
+	patience = time.Millisecond
+	b := &book{full: 100, late: make(chan int, 10)}
+	first, slow := b.step("first", nil, nil), b.step("slow", nil, nil)
+	first.First = true
+	undo := slow.Undo
+	slow.Undo = func(ctx context.Context) error {
+		for i := range b.late { // told while it is at work
+			if i == 2 {
+				break
+			}
+		}
+		return undo(ctx)
+	}
+	p := Plan{Steps: []*Step{b.step("a", nil, nil), first, slow, b.step("bad", errors.New("broke"), nil)}}
+	_, err := p.Run(t.Context(), b, b)
+	require.EqualError(t, err, "broke")
+	assert.Equal(t, []string{"undo first", "undone first", "undone 1", "undo slow", "undone slow", "undone 2", "undo a", "undone a", "undone 0"}, b.lines[len(b.lines)-9:])
 }

@@ -90,7 +90,7 @@ func TestSummaries(t *testing.T) {
 		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 as wanted, in 1.0 s.\n"},
 		"undone":        {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Failed), row(provision.Undone))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing is left behind.\n"},
 		"beforehand":    {[]provision.Result{result("a", 2, row(provision.Failed))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing was touched.\n"},
-		"half undone": {[]provision.Result{result("a", 4, row(provision.Made), row(provision.Made), row(provision.Undone), row(provision.Refused))}, ToldChanges,
+		"half undone": {[]provision.Result{{Header: provision.Header{App: "a"}, Exit: 4, Stuck: true, Seconds: 0.5, Rows: []provision.Row{row(provision.Made), row(provision.Made), row(provision.Refused), row(provision.Undone)}}}, ToldChanges,
 			"1 app: 1 refused, in 0.5 s.\na: what could not be undone is named above.\n"},
 		"behind the settings": {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Written), row(provision.Failed))}, ToldChanges,
 			"1 app: 1 failed, in 0.5 s.\na: what was made before the failure stands.\n"},

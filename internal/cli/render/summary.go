@@ -116,19 +116,17 @@ func leftBehind(r provision.Result) string {
 	if r.Exit == 0 {
 		return ""
 	}
-	undone, stuck, made := 0, 0, 0
+	undone, made := 0, 0
 	for _, row := range r.Rows {
 		switch {
 		case row.Outcome == provision.Undone:
 			undone++
-		case row.Outcome == provision.Refused && undone > 0:
-			stuck++
 		case row.Outcome == provision.Made || row.Outcome == provision.Fixed || row.Outcome == provision.Imported || row.Outcome == provision.Written:
 			made++
 		}
 	}
 	switch {
-	case stuck > 0:
+	case r.Stuck:
 		return "what could not be undone is named above."
 	case made == 0 && undone == 0:
 		return "nothing was touched."

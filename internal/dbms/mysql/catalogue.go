@@ -271,20 +271,23 @@ func (s *Server) RowsWith(ctx context.Context, database, text string) (found []d
 	return found, err
 }
 
-// RunsOn lists events of other definers, where the server runs events at all.
-func (s *Server) RunsOn(ctx context.Context, database string, accounts []dbms.Account) (found []string, err error) {
-	if s.ReadOnly(database, true) != nil {
-		return nil, nil
-	}
-	err = s.each(ctx, `SELECT EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' AND @@GLOBAL.event_scheduler = 'ON'`, []any{database}, func(scan func(...any) error) error {
-		var name, definer string
-		err := scan(&name, &definer)
-		if !slices.Contains(accounts, dbms.ParseAccount(definer)) {
-			found = append(found, "event "+name+" of "+definer)
-		}
+// Events lists those of a database, whether or not the scheduler is at work.
+func (s *Server) Events(ctx context.Context, database string) (found []dbms.Event, err error) {
+	err = s.each(ctx, `SELECT EVENT_NAME, DEFINER, STATUS = 'ENABLED' FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1`, []any{database}, func(scan func(...any) error) error {
+		e := dbms.Event{Database: database}
+		var definer string
+		err := scan(&e.Name, &definer, &e.Enabled)
+		e.Definer = dbms.ParseAccount(definer)
+		found = append(found, e)
 		return err
 	})
 	return found, err
+}
+
+// RunsEvents reports whether the event scheduler is at work.
+func (s *Server) RunsEvents(ctx context.Context) (runs bool, err error) {
+	err = s.row(ctx, `SELECT @@GLOBAL.event_scheduler = 'ON'`, nil, &runs)
+	return runs, err
 }
 
 // LacksForReading asks the server what this login has: nobody else may be there to say it.

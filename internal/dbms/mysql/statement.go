@@ -203,3 +203,12 @@ func (s SQL) ReadOnly(database string, yes bool) []dbms.Statement {
 	}
 	return []dbms.Statement{plain("ALTER DATABASE %s READ ONLY = %d", QuoteName(database), map[bool]int{true: 1}[yes])}
 }
+
+// SwitchEvent names the definer, since the event would be that of whoever alters it.
+func (SQL) SwitchEvent(e dbms.Event, runs bool) dbms.Statement {
+	state := "DISABLE"
+	if runs {
+		state = "ENABLE"
+	}
+	return plain("ALTER %s EVENT %s.%s %s", Definer(e.Definer), QuoteName(e.Database), QuoteName(e.Name), state)
+}

@@ -31,7 +31,7 @@ func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, database
 		c.Databases[name] = d
 	}
 	for _, database := range databases {
-		if _, exists := c.Databases[database]; exists {
+		if d, exists := c.Databases[database]; exists && !d.HalfDropped {
 			if err := s.readRights(ctx, c, database); err != nil {
 				return nil, err
 			}
@@ -59,9 +59,9 @@ func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
 		drift = "COALESCE(CASE WHEN datallowconn AND datcollversion <> pg_database_collation_actual_version(oid) THEN datcollversion || ' then, ' || pg_database_collation_actual_version(oid) || ' now' END, '')"
 		collation = "CASE datlocprovider WHEN 'i' THEN '" + icuPrefix + "' || " + s.localeColumn("database") + " ELSE datcollate END"
 	}
-	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+` FROM pg_catalog.pg_database`, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+`, `+halfDropped+` FROM pg_catalog.pg_database`, nil, func(rows pgx.Rows) error {
 		var d dbms.Database
-		err := rows.Scan(&d.Name, &d.Charset, &d.Collation, &d.Drift)
+		err := rows.Scan(&d.Name, &d.Charset, &d.Collation, &d.Drift, &d.HalfDropped)
 		c.Databases[d.Name] = d
 		return err
 	})

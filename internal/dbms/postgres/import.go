@@ -136,7 +136,7 @@ func (s *Server) ScriptConditions(ctx context.Context, database string) (ScriptC
 	if err != nil {
 		return f, err
 	}
-	exists, err := s.exists(ctx, database)
+	exists, err := s.takesLogins(ctx, database)
 	if err != nil {
 		return f, err
 	}

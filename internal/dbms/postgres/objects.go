@@ -59,7 +59,7 @@ func (s *Server) objects(ctx context.Context, database string) (found []object, 
 func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]dbms.Contents, error) {
 	contents := map[string]dbms.Contents{}
 	for _, database := range databases {
-		exists, err := s.exists(ctx, database)
+		exists, err := s.takesLogins(ctx, database)
 		if err != nil {
 			return nil, err
 		}
@@ -93,15 +93,24 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 	return contents, nil
 }
 
-func (s *Server) exists(ctx context.Context, database string) (exists bool, err error) {
-	err = s.each(ctx, s.Database, `SELECT true FROM pg_catalog.pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&exists) })
-	return exists, err
+// takesLogins reports whether a database is there, and was not dropped by half.
+func (s *Server) takesLogins(ctx context.Context, database string) (takes bool, err error) {
+	err = s.each(ctx, s.Database, `SELECT NOT `+halfDropped+` FROM pg_catalog.pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&takes) })
+	return takes, err
 }
+
+// halfDropped is what the server remembers of a database whose dropping was cut off; it can
+// only be dropped again (PostgreSQL, "pg_database").
+const halfDropped = "datconnlimit = -2"
 
 // RemoveObjects drops what a script made, of what is there now and was not there
 // before, with what depends on it. The arguments of a routine are spelled in one way
 // by a script and in another by the server, so that they do not count.
 func (s *Server) RemoveObjects(ctx context.Context, database string, made, before map[dbms.Object]bool) error {
+	takes, err := s.takesLogins(ctx, database)
+	if err != nil || !takes {
+		return err
+	}
 	found, err := s.objects(ctx, database)
 	if err != nil {
 		return err
