@@ -117,6 +117,12 @@ func serverOf(t *testing.T, product dbms.Product) *throwaway.Server {
 	if product == dbms.MySQL {
 		options.Root = needMySQL(t)
 	}
+	return serverWith(t, options)
+}
+
+func serverWith(t *testing.T, options throwaway.Options) *throwaway.Server {
+	t.Helper()
+	product := options.Product
 	if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
 	}

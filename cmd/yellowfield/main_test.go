@@ -65,10 +65,16 @@ func TestScenesOnMySQL(t *testing.T) {
 	playScenes(t, throwaway.Options{Product: dbms.MySQL, Root: needMySQL(t)})
 }
 
+// The folders of systems with newer servers, which make test-servers names.
+const (
+	nextMariaDB  = "YELLOWFIELD_MARIADB_NEXT_ROOT"
+	nextPostgres = "YELLOWFIELD_POSTGRESQL_NEXT_ROOT"
+)
+
 // TestScenesOnNewerMariaDB plays them on the MariaDB of Debian's next release;
 // make test-servers asks for that.
 func TestScenesOnNewerMariaDB(t *testing.T) {
-	root := os.Getenv("YELLOWFIELD_MARIADB_NEXT_ROOT")
+	root := os.Getenv(nextMariaDB)
 	if root == "" {
 		t.Skip("make test-servers plays the scenes on it")
 	}
@@ -88,7 +94,7 @@ func TestScenesOnPostgreSQL(t *testing.T) {
 
 // TestScenesOnNewerPostgreSQL is TestScenesOnNewerMariaDB for PostgreSQL.
 func TestScenesOnNewerPostgreSQL(t *testing.T) {
-	root := os.Getenv("YELLOWFIELD_POSTGRESQL_NEXT_ROOT")
+	root := os.Getenv(nextPostgres)
 	if root == "" {
 		t.Skip("make test-servers plays the scenes on it")
 	}

@@ -29,6 +29,8 @@ type workshop struct {
 	product dbms.Product
 	root    string // of the other system that the server runs in
 	version string
+	// dumpProgram is MariaDB's own.
+	dumpProgram string
 }
 
 // durable are the options of a server as Debian's configuration leaves it,
@@ -134,10 +136,16 @@ func (w *workshop) stock(dump string, options ...string) (measured, error) {
 	return timed(command)
 }
 
-func timed(command *exec.Cmd) (measured, error) {
+func timed(command *exec.Cmd) (measured, error) { return timedInto(command, nil) }
+
+// timedInto has the program write to a file; nil for none.
+func timedInto(command *exec.Cmd, file *os.File) (measured, error) {
 	began := time.Now()
 	var out strings.Builder
 	command.Stdout, command.Stderr = &out, &out
+	if file != nil {
+		command.Stdout = file
+	}
 	if err := command.Run(); err != nil {
 		return measured{}, fmt.Errorf("%s: %w\n%s", strings.Join(command.Args, " "), err, out.String())
 	}
@@ -174,6 +182,7 @@ func (w *workshop) compare(ctx context.Context) ([]string, error) {
 // result is one shape on one server.
 type result struct {
 	Server, Shape string
+	Export        bool // and no import
 	Bytes         int64
 	Stock, Ours   float64 // medians, seconds
 	Memory        int64   // ours, peak over all runs

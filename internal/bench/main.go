@@ -1,6 +1,6 @@
-// Command bench measures the importer against the servers' stock clients, on
-// private servers and dumps of made-up data that it writes itself, and checks
-// that both leave the same behind.
+// Command bench measures imports against the servers' stock clients, and exports against
+// their dump programs, on private servers and dumps of made-up data that it writes itself,
+// and checks that both leave the same behind.
 //
 //	go run ./internal/bench -size 1 -runs 3 -report docs/performance.md
 //
@@ -27,17 +27,21 @@ func main() {
 	only := flag.String("shapes", "", "part of the names of the shapes to measure; empty for all")
 	products := flag.String("dbms", "mariadb,mysql,postgresql", "servers to measure on")
 	root := flag.String("mysql-root", "/var/cache/yellowfield-tests/mysql-root", "folder of a system with a MySQL server")
+	extras := flag.String("mariadb-extras", usualExtras, "folder with MariaDB's dump program")
 	report := flag.String("report", "", "path of a Markdown report to write; a plot is written beside it")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := measure(ctx, *size, *runs, *only, strings.Split(*products, ","), *root, *report); err != nil {
+	if err := measure(ctx, *size, *runs, *only, strings.Split(*products, ","), *root, *extras, *report); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func measure(ctx context.Context, size float64, runs int, only string, products []string, root, report string) error {
+// usualExtras is where scripts/setup unpacks MariaDB's dump program.
+const usualExtras = "/var/cache/yellowfield-tests/mariadb-extras"
+
+func measure(ctx context.Context, size float64, runs int, only string, products []string, root, extras, report string) error {
 	folder, err := os.MkdirTemp("", "yellowfield-bench-")
 	if err != nil {
 		return err
@@ -65,26 +69,16 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 		if err != nil {
 			return err
 		}
-		for _, s := range shapesFor(product) {
-			for _, c := range contests(product) {
-				if !strings.Contains(s.name+c.name, only) {
-					continue
-				}
-				r, err := w.run(ctx, s, c, size, runs, func(format string, args ...any) { fmt.Printf(format+"\n", args...) })
-				if err != nil {
-					w.close()
-					return err
-				}
-				different += len(r.Differences)
-				const shown = 5
-				for _, d := range r.Differences[:min(shown, len(r.Differences))] {
-					fmt.Println("DIFFERENT:", d)
-				}
-				fmt.Println(line(r))
-				results = append(results, r)
-			}
-		}
+		w.dumpProgram = findDumpProgram(extras)
+		of, err := w.measureAll(ctx, size, runs, only)
 		w.close()
+		if err != nil {
+			return err
+		}
+		for _, r := range of {
+			different += len(r.Differences)
+		}
+		results = append(results, of...)
 	}
 	if report != "" {
 		if err := writeReports(report, size, runs, results); err != nil {
@@ -92,9 +86,46 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 		}
 	}
 	if different > 0 {
-		return fmt.Errorf("%d objects differ between the two importers", different)
+		return fmt.Errorf("%d objects differ between ours and the stock programs'", different)
 	}
 	return nil
+}
+
+// measureAll imports and exports each shape.
+func (w *workshop) measureAll(ctx context.Context, size float64, runs int, only string) (results []result, err error) {
+	say := func(format string, args ...any) { fmt.Printf(format+"\n", args...) }
+	take := func(r result, err error) error {
+		const shown = 5
+		for _, d := range r.Differences[:min(shown, len(r.Differences))] {
+			say("DIFFERENT: %s", d)
+		}
+		if err == nil {
+			say("%s", line(r))
+			results = append(results, r)
+		}
+		return err
+	}
+	for _, s := range shapesFor(w.product) {
+		for _, c := range contests(w.product) {
+			if strings.Contains(s.name+c.name, only) {
+				if err := take(w.run(ctx, s, c, size, runs, say)); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	if w.product == dbms.MariaDB && w.dumpProgram == "" {
+		say("NOT MEASURED: exports from MariaDB, whose dump program is not there; run scripts/setup test")
+		return results, nil
+	}
+	for _, s := range shapesFor(w.product) {
+		if strings.Contains("export of "+s.name, only) {
+			if err := take(w.runExports(ctx, s, size, runs, say)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return results, nil
 }
 
 // build makes our program.
@@ -110,6 +141,10 @@ func build(folder string) (string, error) {
 
 func line(r result) string {
 	const mega = 1 << 20
+	name := r.Shape
+	if r.Export {
+		name = "export of " + name
+	}
 	return fmt.Sprintf("%-18s %-28s %7.1f MiB  stock %7.2f s  ours %6.2f s  %5.1f x  %6.1f MiB/s  peak %4.0f MiB",
-		r.Server, r.Shape, float64(r.Bytes)/mega, r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega)
+		r.Server, name, float64(r.Bytes)/mega, r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega)
 }

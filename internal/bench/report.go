@@ -36,20 +36,17 @@ func writeReport(path string, size float64, runs int, shapes []shape, results []
 		return nil
 	}
 	var b strings.Builder
-	b.WriteString("# How fast imports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
+	b.WriteString("# How fast imports and exports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
 	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n%s", runs, remark)
 	fmt.Fprintf(&b, "Machine: %s; measured on %s with sizes times %g.\n\n", machine(), time.Now().Format("2 January 2006"), size)
 	picture := strings.TrimSuffix(path, ".md") + ".png"
 	fmt.Fprintf(&b, "![Times faster than the stock client](%s)\n\n", filepath.Base(picture))
-	b.WriteString("| server | dump | size | stock client | yellowfield | times faster | MiB/s | peak memory | result |\n|---|---|---:|---:|---:|---:|---:|---:|---|\n")
-	const mega = 1 << 20
-	for _, r := range results {
-		outcome := "equal"
-		if len(r.Differences) > 0 {
-			outcome = fmt.Sprintf("%d objects differ", len(r.Differences))
-		}
-		fmt.Fprintf(&b, "| %s | %s | %.1f MiB | %.2f s | %.2f s | %.1f | %.1f | %.0f MiB | %s |\n", r.Server, r.Shape, float64(r.Bytes)/mega,
-			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega, outcome)
+	isExport := func(r result) bool { return r.Export }
+	imports := slices.DeleteFunc(slices.Clone(results), isExport)
+	table(&b, "stock client", imports)
+	if exports := slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !r.Export }); len(exports) > 0 {
+		fmt.Fprintf(&b, "\n## Exports\n\nWhat was imported is written %d times by the server's dump program and by `yellowfield export`, in turn, as the same account, to a file that is not packed: tables, rows, routines, triggers, events, of one moment. Ours is then loaded again, and compared with what the other database holds.\n\n", runs)
+		table(&b, "dump program", exports)
 	}
 	b.WriteString("\nThe dumps:\n\n")
 	for _, s := range shapes {
@@ -59,7 +56,20 @@ func writeReport(path string, size float64, runs int, shapes []shape, results []
 	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
 		return err
 	}
-	return draw(picture, results)
+	return draw(picture, imports)
+}
+
+func table(b *strings.Builder, against string, results []result) {
+	fmt.Fprintf(b, "| server | dump | size | %s | yellowfield | times faster | MiB/s | peak memory | result |\n|---|---|---:|---:|---:|---:|---:|---:|---|\n", against)
+	const mega = 1 << 20
+	for _, r := range results {
+		outcome := "equal"
+		if len(r.Differences) > 0 {
+			outcome = fmt.Sprintf("%d objects differ", len(r.Differences))
+		}
+		fmt.Fprintf(b, "| %s | %s | %.1f MiB | %.2f s | %.2f s | %.1f | %.1f | %.0f MiB | %s |\n", r.Server, r.Shape, float64(r.Bytes)/mega,
+			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega, outcome)
+	}
 }
 
 var modelName = regexp.MustCompile(`(?m)^model name\s*: (.*)$`)

@@ -174,9 +174,9 @@ func Differences(a, b *Report) []string {
 }
 
 // Comparable is the report with what can be the same on another server: on one of another
-// product definitions are shown otherwise.
-func (r *Report) Comparable(sameProduct bool) *Report {
-	if sameProduct {
+// product or release definitions are shown otherwise.
+func (r *Report) Comparable(sameRelease bool) *Report {
+	if sameRelease {
 		return r
 	}
 	c := &Report{Sums: map[dbms.Object]Sum{}}

@@ -33,6 +33,8 @@ type plan struct {
 	// dropped says that a database with rows is, or may be, gone: then nothing is undone, since
 	// what stands would stand for nothing.
 	dropped bool
+	// stays says that something could not be taken back, so that the next run goes on with it.
+	stays bool
 	// failed is the place of the step that failed in the run.
 	failed int
 	// absent tells that the app's folder is not there yet.

@@ -136,7 +136,7 @@ func (r *run) execute(ctx context.Context) error {
 	}
 	defer func() {
 		end := r.journal.End
-		if r.result.Stuck {
+		if r.plan.stays {
 			end = r.journal.Leave
 		}
 		end(fmt.Sprintf("exit %d", r.result.Exit))
@@ -227,7 +227,7 @@ func (r *run) Waits(i int, since time.Duration) {
 // Stays tells why a step could not be taken back.
 func (r *run) Stays(i int, err error) {
 	s, f := r.plan.steps[i], fault.As(err)
-	r.result.Stuck = true
+	r.result.Stuck, r.plan.stays = true, true
 	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.Object + " could not be undone: " + f.What, Remedy: f.Next})
 	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 }
@@ -311,6 +311,7 @@ func (r *run) tellWhatStayed(ctx context.Context) {
 		slices.Sort(gone)
 		tell := func(what string, objects []string, remedy string) {
 			if len(objects) > 0 {
+				r.result.Stuck = true
 				r.tell(Row{Step: stepDatabase, Outcome: Refused, Facts: d.Name + ": " + what + some(objects), Remedy: remedy})
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -209,10 +210,21 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	if err != nil {
 		return "", r.exportFailed(ctx, err)
 	}
-	sameKind := old.view.server.About().Product == r.view.server.About().Product
-	if differences := export.Differences(want.Comparable(sameKind), got.Comparable(sameKind)); len(differences) > 0 {
+	same := release(old.view.server) == release(r.view.server)
+	if differences := export.Differences(want.Comparable(same), got.Comparable(same)); len(differences) > 0 {
 		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, some(differences))
 	}
 	s.Seconds = time.Since(began).Seconds()
 	return fmt.Sprintf("%s from %s: %s, compared", d.Name, old.app.Server, report.Describe()), r.importIsOver(d)
+}
+
+// release is what servers show definitions alike in: a product, and its version but for
+// the last number, which counts corrections.
+func release(s dbms.Server) string {
+	about := s.About()
+	version := about.Version
+	if at := strings.LastIndexByte(version, '.'); at > 0 {
+		version = version[:at]
+	}
+	return string(about.Product) + " " + version
 }

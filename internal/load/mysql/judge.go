@@ -56,21 +56,23 @@ type judge struct {
 	server  mysql.ScriptConditions
 	// mapped collects collations of the script that the server does not have,
 	// and what takes their place.
-	mapped  map[string]mapping
+	mapped map[string]mapping
+	// checks are the tables of the script's CHECK constraints, by the constraints' names.
+	checks  map[string]string
 	inserts sqltext.Inserts
 }
 
 func newJudge(i *Importer, s script.Source, o load.Options) *judge {
 	return &judge{
 		guard: guard{database: i.Database, own: map[string]bool{}}, source: s, options: o,
-		target: i.Target, server: i.Server, mapped: map[string]mapping{},
+		target: i.Target, server: i.Server, mapped: map[string]mapping{}, checks: map[string]string{},
 	}
 }
 
 // clone gives a judge that goes on from here beside this one.
 func (j *judge) clone() *judge {
 	own := *j
-	own.own, own.inserts = maps.Clone(j.own), sqltext.Inserts{}
+	own.own, own.checks, own.inserts = maps.Clone(j.own), maps.Clone(j.checks), sqltext.Inserts{}
 	return &own
 }
 
@@ -132,6 +134,10 @@ func (j *judge) lookClosely(v verdict) verdict {
 	edits := unqualify(tokens, j.own)
 	if v.kind != change {
 		edits = append(edits, j.translate(tokens, s.Place(j.source.Name))...)
+		if free := j.freeCheckNames(v.head, tokens); free != nil {
+			v.adapted = "MySQL takes the name of a CHECK constraint once in a database: some get others"
+			edits = append(edits, free...)
+		}
 	}
 	if v.text = edited(v.text, edits); len(edits) > 0 {
 		tokens = sqltext.Scan(v.text, s.Dialect)
