@@ -1,13 +1,13 @@
 package atomicfile
 
 import (
-	"bytes"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash"
+	"hash/maphash"
 	"io"
 	"io/fs"
 	"os"
@@ -23,7 +23,8 @@ type Stream struct {
 	name, temporary string
 	path            string
 	file            *os.File
-	written         hash.Hash
+	checksum        hash.Hash
+	written         maphash.Hash // of the same, and quick
 	bytes           int64
 }
 
@@ -44,7 +45,7 @@ func Create(path string) (*Stream, error) {
 	if err != nil {
 		return nil, Failure(path, "make the folder, or correct the path", err)
 	}
-	s := &Stream{folder: folder, name: filepath.Base(path), path: path, written: sha256.New()}
+	s := &Stream{folder: folder, name: filepath.Base(path), path: path, checksum: sha256.New()}
 	if _, err := folder.Lstat(s.name); !errors.Is(err, fs.ErrNotExist) {
 		s.Discard()
 		return nil, s.isThere(err)
@@ -65,7 +66,8 @@ func (s *Stream) isThere(err error) error {
 
 func (s *Stream) Write(p []byte) (int, error) {
 	n, err := s.file.Write(p)
-	s.written.Write(p[:n])
+	s.checksum.Write(p[:n])
+	_, _ = s.written.Write(p[:n])
 	s.bytes += int64(n)
 	if err != nil {
 		err = Failure(s.path, "make room on the disk", err)
@@ -76,15 +78,16 @@ func (s *Stream) Write(p []byte) (int, error) {
 // Finish reads back what was written, and puts the file in its place.
 func (s *Stream) Finish() (Stored, error) {
 	defer s.Discard()
-	there := sha256.New()
+	var there maphash.Hash
+	there.SetSeed(s.written.Seed())
 	err := s.file.Sync()
 	if err == nil {
 		_, err = s.file.Seek(0, io.SeekStart)
 	}
 	if err == nil {
-		_, err = io.Copy(there, s.file)
+		_, err = io.Copy(&there, s.file)
 	}
-	if err == nil && !bytes.Equal(there.Sum(nil), s.written.Sum(nil)) {
+	if err == nil && there.Sum64() != s.written.Sum64() {
 		err = errors.New("it holds something else than was written")
 	}
 	if err != nil {
@@ -104,7 +107,7 @@ func (s *Stream) Finish() (Stored, error) {
 		s.temporary = ""
 	}
 	syncFolder(s.folder)
-	return Stored{Path: s.path, Bytes: s.bytes, SHA256: hex.EncodeToString(there.Sum(nil))}, nil
+	return Stored{Path: s.path, Bytes: s.bytes, SHA256: hex.EncodeToString(s.checksum.Sum(nil))}, nil
 }
 
 // Discard removes what was not finished.

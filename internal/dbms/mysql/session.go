@@ -219,6 +219,7 @@ type SingleSession struct {
 	db     *sql.DB
 	conn   *sql.Conn
 	wire   *wire // nil where what comes over the wire cannot be read
+	text   textRows
 }
 
 // OpenSingle opens a connection by itself, with the login of s.
@@ -311,17 +312,22 @@ func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, er
 	return all, nil
 }
 
-// Rows gives the rows of a query one by one, as the driver reads them: text, numbers, nil.
-// They are valid until take returns.
-func (i *SingleSession) Rows(ctx context.Context, query string, take func([]sqldriver.Value) error) error {
+// Rows gives the rows of a query one by one, their values as text, nil for NULL. They are
+// valid until take returns. A session in which take has failed is of no more use.
+func (i *SingleSession) Rows(ctx context.Context, query string, take func([][]byte) error) error {
 	var own error // of take
-	err := i.conn.Raw(func(conn any) error {
+	err := i.conn.Raw(func(conn any) (err error) {
+		if i.wire != nil {
+			own, err = i.text.query(ctx, i.wire, query, take)
+			return err
+		}
 		rows, err := conn.(sqldriver.QueryerContext).QueryContext(ctx, query, nil)
 		if err != nil {
 			return err
 		}
 		defer rows.Close()
 		values := make([]sqldriver.Value, len(rows.Columns()))
+		texts := make([][]byte, len(values))
 		for {
 			switch err := rows.Next(values); {
 			case errors.Is(err, io.EOF):
@@ -329,7 +335,12 @@ func (i *SingleSession) Rows(ctx context.Context, query string, take func([]sqld
 			case err != nil:
 				return err
 			}
-			if own = take(values); own != nil {
+			for n, v := range values {
+				if texts[n], err = asText(v); err != nil {
+					return err
+				}
+			}
+			if own = take(texts); own != nil {
 				return nil
 			}
 		}

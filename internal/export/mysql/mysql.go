@@ -7,7 +7,6 @@ package mysql
 
 import (
 	"context"
-	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io"
@@ -30,7 +29,7 @@ type Session interface {
 	Query(ctx context.Context, query string) ([][]string, error)
 	// Rows gives the rows of a query one by one, as the driver has them; they are valid
 	// until take returns.
-	Rows(ctx context.Context, query string, take func([]driver.Value) error) error
+	Rows(ctx context.Context, query string, take func([][]byte) error) error
 	Close()
 }
 

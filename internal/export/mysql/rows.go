@@ -2,9 +2,7 @@ package mysql
 
 import (
 	"context"
-	"database/sql/driver"
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +24,7 @@ type columns struct {
 type form struct {
 	kind       kind
 	introducer string // of text that is written by its bytes
+	floating   bool
 }
 
 type kind int
@@ -59,13 +58,13 @@ func (e *Exporter) columnsOf(ctx context.Context, session Session, table string)
 		read, f := name, form{introducer: "_utf8mb4 "}
 		switch {
 		case dataType == "float": // which is shown with fewer digits than it has
-			read, f.kind = "CAST("+name+" AS DOUBLE)", bare
+			read, f.kind, f.floating = "CAST("+name+" AS DOUBLE)", bare, true
 		case slices.Contains(bareTypes, dataType):
-			f.kind = bare
+			f.kind, f.floating = bare, dataType == "double"
 		case slices.Contains(byteTypes, dataType):
 			f = form{kind: byBytes}
 		case charset != "" && !slices.Contains(readable, charset):
-			read, f = "CAST("+name+" AS BINARY)", form{byBytes, "_" + charset + " "}
+			read, f = "CAST("+name+" AS BINARY)", form{kind: byBytes, introducer: "_" + charset + " "}
 		}
 		c.names, c.reads, c.forms = append(c.names, name), append(c.reads, read), append(c.forms, f)
 	}
@@ -94,7 +93,7 @@ func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 		piece = w.Out.Piece()
 		return err
 	}
-	err := session.Rows(ctx, "SELECT "+strings.Join(t.reads, ", ")+" FROM "+mysql.QuoteName(t.name), func(values []driver.Value) error {
+	err := session.Rows(ctx, "SELECT "+strings.Join(t.reads, ", ")+" FROM "+mysql.QuoteName(t.name), func(values [][]byte) error {
 		if begun < 0 {
 			begun = len(piece)
 			piece = append(piece, lead...)
@@ -107,10 +106,7 @@ func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 			if i > 0 {
 				piece = append(piece, ',')
 			}
-			var err error
-			if piece, err = appendValue(piece, v, t.forms[i]); err != nil {
-				return fmt.Errorf("column %s: %w", t.names[i], err)
-			}
+			piece = appendValue(piece, v, t.forms[i], w.Sums)
 		}
 		piece = append(piece, ')')
 		w.Count(&sum, piece[row:])
@@ -132,53 +128,65 @@ func (w *work) rowsOf(ctx context.Context, session Session, t *table) error {
 	return hand()
 }
 
-// appendValue writes one value as SQL.
-func appendValue(to []byte, v driver.Value, f form) ([]byte, error) {
-	switch v := v.(type) {
-	case nil:
-		return append(to, "NULL"...), nil
-	case []byte:
-		switch {
-		case f.kind == bare:
-			return append(to, v...), nil
-		case f.kind == quoted && utf8.Valid(v):
-			return appendText(to, v), nil
-		case len(v) == 0:
-			return append(append(to, f.introducer...), "''"...), nil
+// appendValue writes one value as SQL. Servers write numbers with a fraction in different
+// ways; alike makes them the same, so that rows of two servers can be compared.
+func appendValue(to, v []byte, f form, alike bool) []byte {
+	switch {
+	case v == nil:
+		return append(to, "NULL"...)
+	case f.floating && string(v) == "-0":
+		return append(to, "-0e0"...) // -0 alone is the integer 0
+	case f.floating && alike:
+		if number, err := strconv.ParseFloat(string(v), 64); err == nil {
+			return strconv.AppendFloat(to, number, 'g', -1, 64)
 		}
-		to = append(append(to, f.introducer...), "0x"...)
-		for _, b := range v {
-			to = append(to, hexadecimal[b>>4], hexadecimal[b&15])
+		return append(to, v...)
+	case f.kind == bare:
+		return append(to, v...)
+	case f.kind == quoted:
+		if to, isText := appendText(to, v); isText {
+			return to
 		}
-		return to, nil
-	case int64:
-		return strconv.AppendInt(to, v, 10), nil
-	case uint64:
-		return strconv.AppendUint(to, v, 10), nil
-	case float64:
-		if v == 0 && math.Signbit(v) {
-			return append(to, "-0e0"...), nil // -0 alone is the integer 0
-		}
-		return strconv.AppendFloat(to, v, 'g', -1, 64), nil
-	default:
-		return to, fmt.Errorf("the driver gave a %T", v)
+	case len(v) == 0:
+		return append(append(to, f.introducer...), "''"...)
 	}
+	to = append(append(to, f.introducer...), "0x"...)
+	for _, b := range v {
+		to = append(to, hexadecimal[b>>4], hexadecimal[b&15])
+	}
+	return to
 }
 
 // escapes are the characters that do not stand for themselves in a literal, or not on every
 // client's way (MySQL Reference Manual, "String Literals").
 var escapes = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 0x1a: 'Z'}
 
-func appendText(to, text []byte) []byte {
+// special are these, and all that is not ASCII.
+var special = func() (table [256]bool) {
+	for c := range table {
+		table[c] = escapes[c] != 0 || c >= utf8.RuneSelf
+	}
+	return table
+}()
+
+// appendText writes a literal, unless the text is no UTF-8.
+func appendText(to, text []byte) (with []byte, isText bool) {
+	begin, checked := len(to), false
 	to = append(to, '\'')
 	for from := 0; ; {
 		at := from
-		for at < len(text) && escapes[text[at]] == 0 {
+		for at < len(text) && (!special[text[at]] || checked && escapes[text[at]] == 0) {
 			at++
+		}
+		if at < len(text) && text[at] >= utf8.RuneSelf {
+			if checked = utf8.Valid(text[at:]); !checked {
+				return to[:begin], false
+			}
+			continue
 		}
 		to = append(to, text[from:at]...)
 		if at == len(text) {
-			return append(to, '\'')
+			return append(to, '\''), true
 		}
 		to = append(to, '\\', escapes[text[at]])
 		from = at + 1
