@@ -72,6 +72,9 @@ func (e *Exporter) columnsOf(ctx context.Context, session Session, table string)
 }
 
 const (
+	// longBytes is from where on bytes stand in a literal with escapes: written as hexadecimal
+	// they take twice their size, and a server may take no statement that long.
+	longBytes = 1 << 20
 	// statementSize is how long an INSERT is to become; the servers take the most rows a
 	// second at about that.
 	statementSize = 256 << 10
@@ -149,6 +152,8 @@ func appendValue(to, v []byte, f form, alike bool) []byte {
 		}
 	case len(v) == 0:
 		return append(append(to, f.introducer...), "''"...)
+	case len(v) > longBytes && f.introducer == "":
+		return appendEscaped(append(to, "_binary "...), v)
 	}
 	to = append(append(to, f.introducer...), "0x"...)
 	for _, b := range v {
@@ -161,32 +166,29 @@ func appendValue(to, v []byte, f form, alike bool) []byte {
 // client's way (MySQL Reference Manual, "String Literals").
 var escapes = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 0x1a: 'Z'}
 
-// special are these, and all that is not ASCII.
-var special = func() (table [256]bool) {
-	for c := range table {
-		table[c] = escapes[c] != 0 || c >= utf8.RuneSelf
-	}
-	return table
-}()
-
 // appendText writes a literal, unless the text is no UTF-8.
 func appendText(to, text []byte) (with []byte, isText bool) {
-	begin, checked := len(to), false
+	for at, c := range text {
+		if c >= utf8.RuneSelf {
+			if !utf8.Valid(text[at:]) {
+				return to, false
+			}
+			break
+		}
+	}
+	return appendEscaped(to, text), true
+}
+
+func appendEscaped(to, text []byte) []byte {
 	to = append(to, '\'')
 	for from := 0; ; {
 		at := from
-		for at < len(text) && (!special[text[at]] || checked && escapes[text[at]] == 0) {
+		for at < len(text) && escapes[text[at]] == 0 {
 			at++
-		}
-		if at < len(text) && text[at] >= utf8.RuneSelf {
-			if checked = utf8.Valid(text[at:]); !checked {
-				return to[:begin], false
-			}
-			continue
 		}
 		to = append(to, text[from:at]...)
 		if at == len(text) {
-			return append(to, '\''), true
+			return append(to, '\'')
 		}
 		to = append(to, '\\', escapes[text[at]])
 		from = at + 1
