@@ -2,10 +2,12 @@ package main
 
 import (
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -265,7 +267,35 @@ func (m *mover) failsMeanwhile(t *testing.T, meanwhile string, arguments ...stri
 	require.Error(t, err)
 	require.Contains(t, string(out), "failed")
 	require.Regexp(t, `undone +rights +freeze of combs on barn`, string(out))
+	assert.Less(t, m.betweenFailureAndThaw(t), time.Second)
 	return string(out)
+}
+
+// betweenFailureAndThaw is how long the old accounts had to wait for their rights, as the
+// journal says.
+func (m *mover) betweenFailureAndThaw(t *testing.T) time.Duration {
+	t.Helper()
+	journals, err := filepath.Glob(filepath.Join(m.folder, "state", "journal", "*.jsonl"))
+	require.NoError(t, err)
+	slices.Sort(journals)
+	content, err := os.ReadFile(journals[len(journals)-1])
+	require.NoError(t, err)
+	var failed time.Time
+	for line := range strings.Lines(string(content)) {
+		var e struct {
+			Time          time.Time
+			Event, Object string
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		switch {
+		case e.Event == "failed" && e.Object == "transfer of combs" && failed.IsZero():
+			failed = e.Time
+		case e.Event == "undone" && e.Object == "freeze of combs on barn":
+			return e.Time.Sub(failed)
+		}
+	}
+	require.Fail(t, "the journal says nothing of it", string(content))
+	return 0
 }
 
 // TestMoveMeetsAFullDisk: the old server has its rights back, and the move goes through when

@@ -18,10 +18,15 @@ import (
 	"yellowfield/internal/dbms"
 )
 
-// writeReports writes one report for MariaDB and MySQL and one for PostgreSQL, of
-// what was measured.
+// writeReports writes one report for MariaDB and MySQL, one for PostgreSQL and one for
+// exports, of what was measured.
 func writeReports(path string, size float64, runs int, results []result) error {
 	isPostgres := func(r result) bool { return strings.HasPrefix(r.Server, dbms.PostgreSQL.Title()) }
+	exports := slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !r.Export })
+	if err := writeExports(strings.TrimSuffix(path, ".md")+"-exports.md", size, runs, exports); err != nil {
+		return err
+	}
+	results = slices.DeleteFunc(slices.Clone(results), func(r result) bool { return r.Export })
 	own := slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !isPostgres(r) })
 	if err := writeReport(path, size, runs, shapes, slices.DeleteFunc(slices.Clone(results), isPostgres), ""); err != nil {
 		return err
@@ -36,18 +41,12 @@ func writeReport(path string, size float64, runs int, shapes []shape, results []
 		return nil
 	}
 	var b strings.Builder
-	b.WriteString("# How fast imports and exports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
+	b.WriteString("# How fast imports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
 	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n%s", runs, remark)
-	fmt.Fprintf(&b, "Machine: %s; measured on %s with sizes times %g.\n\n", machine(), time.Now().Format("2 January 2006"), size)
+	b.WriteString(measuredHere(size))
 	picture := strings.TrimSuffix(path, ".md") + ".png"
 	fmt.Fprintf(&b, "![Times faster than the stock client](%s)\n\n", filepath.Base(picture))
-	isExport := func(r result) bool { return r.Export }
-	imports := slices.DeleteFunc(slices.Clone(results), isExport)
-	table(&b, "stock client", imports)
-	if exports := slices.DeleteFunc(slices.Clone(results), func(r result) bool { return !r.Export }); len(exports) > 0 {
-		fmt.Fprintf(&b, "\n## Exports\n\nWhat was imported is written %d times by the server's dump program and by `yellowfield export`, in turn, as the same account, to a file that is not packed: tables, rows, routines, triggers, events, of one moment. Ours is then loaded again, and compared with what the other database holds.\n\n", runs)
-		table(&b, "dump program", exports)
-	}
+	table(&b, "stock client", results)
 	b.WriteString("\nThe dumps:\n\n")
 	for _, s := range shapes {
 		fmt.Fprintf(&b, "- **%s** (%s): %s\n", s.name, sum(s), s.about)
@@ -56,7 +55,23 @@ func writeReport(path string, size float64, runs int, shapes []shape, results []
 	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
 		return err
 	}
-	return draw(picture, imports)
+	return draw(picture, results)
+}
+
+func measuredHere(size float64) string {
+	return fmt.Sprintf("Machine: %s; measured on %s with sizes times %g.\n\n", machine(), time.Now().Format("2 January 2006"), size)
+}
+
+func writeExports(path string, size float64, runs int, results []result) error {
+	if len(results) == 0 {
+		return nil
+	}
+	var b strings.Builder
+	b.WriteString("# How fast exports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
+	fmt.Fprintf(&b, "What was imported for the [other reports](performance.md) is written %d times by the server's dump program and by `yellowfield export`, in turn, as the same account, to a file that is not packed: tables, rows, routines, triggers, events, of one moment. The figures are medians of the whole command. Ours looks first what the export will hold, has the disk take the file, and reads it back; the last one is loaded again, and compared with what the other database holds. What comes before the rows takes about a tenth of a second, which is all that can be seen where there are few.\n\n", runs)
+	b.WriteString(measuredHere(size))
+	table(&b, "dump program", results)
+	return os.WriteFile(path, []byte(b.String()), 0o644)
 }
 
 func table(b *strings.Builder, against string, results []result) {
