@@ -48,7 +48,7 @@ func TestNothingShowsAPassword(t *testing.T) {
 	for _, arguments := range [][]string{
 		{"provision", "--dry-run", "--verbose"}, {"provision", "--verbose"}, {"provision", "--json"}, {"provision", "--dry-run", "--json"},
 		{"verify", "--verbose"}, {"verify", "--json"}, {"connection", "honeystall"}, {"connection", "honeystall", "--json"},
-		{"connection", "honeystall", "--json", "--reveal"}, {"connection", "combledger", "--account", "comb_report"},
+		{"connection", "honeystall", "--json", "--reveal"}, {"connection", "combledger", "--account", "comb_report"}, {"list"},
 	} {
 		show(arguments...)
 	}

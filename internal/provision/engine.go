@@ -145,7 +145,7 @@ func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, 
 		err := r.within(ctx, func(ctx context.Context) error {
 			defer r.endReaders(ctx)
 			switch {
-			case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished:
+			case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
 				return work(r, ctx)
 			case options.Command == "provision" || options.Command == "verify" || len(apps) > 1:
 				return r.lookAtRetired(ctx)

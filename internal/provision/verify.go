@@ -43,5 +43,9 @@ func (r *run) verify(ctx context.Context) error {
 // application would. It changes nothing on servers and in files; a password
 // that is pending no longer is forgotten.
 func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
-	return e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
+	results, err := e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
+	for i, result := range results {
+		e.noteVerification(apps[i], result.Exit)
+	}
+	return results, err
 }

@@ -146,3 +146,11 @@ func TestSettingsLineUpByTheLongestAddress(t *testing.T) {
 		"    14            $very['long']['address']['that']['fills']['the']['line']\n"+
 		"                                    v  (a heredoc)\n", plain(out.String()))
 }
+
+func TestAgo(t *testing.T) {
+	for passed, want := range map[time.Duration]string{
+		0: "just now", 59 * time.Second: "just now", time.Minute: "1 minute ago", 3*time.Hour - 1: "2 hours ago", 48 * time.Hour: "2 days ago", -time.Hour: "just now",
+	} {
+		assert.Equal(t, want, ago(passed))
+	}
+}

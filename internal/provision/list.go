@@ -1,0 +1,168 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"math"
+	"time"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+)
+
+// AppState is where an app is in its life.
+type AppState string
+
+// States of an app.
+const (
+	IsAbsent  AppState = "absent"  // it has no database yet
+	IsWaiting AppState = "waiting" // for its installer
+	IsOpen    AppState = "open"    // its accounts have the rights for installing
+	IsClosed  AppState = "closed"
+	IsReady   AppState = "ready" // installing and running are the same for it
+	IsRetired AppState = "retired"
+	IsUnknown AppState = "unknown" // the server or the folder cannot be looked at
+)
+
+// Listed is what can be told of an app without reading its scripts or logging in as it would.
+type Listed struct {
+	App    string   `json:"app"`
+	Server string   `json:"server"`
+	Labels []string `json:"labels"`
+	State  AppState `json:"state"`
+	// OpenUntil is when an open app was to be closed again, by reopen --for.
+	OpenUntil *time.Time `json:"open_until,omitempty"`
+	// Unfinished is the command of a run that was cut off, or could not take everything back.
+	Unfinished string `json:"unfinished,omitempty"`
+	// Verified is when verify looked at it last on this host, and VerifiedExit how that ended.
+	Verified     *time.Time `json:"verified,omitempty"`
+	VerifiedExit int        `json:"verified_exit"`
+	// PasswordDays is the age of the oldest password of its accounts.
+	PasswordDays *int `json:"password_days,omitempty"`
+	// Problem says why it is not known how the app is.
+	Problem string `json:"problem,omitempty"`
+}
+
+// IsOverdue reports whether the app was to be closed by now.
+func (l Listed) IsOverdue() bool { return l.OpenUntil != nil && time.Now().After(*l.OpenUntil) }
+
+// List tells how apps are. Each server is asked once, and nothing is changed.
+func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error) {
+	known := map[string]Listed{}
+	quiet := *e
+	quiet.Listener = Listener{Trace: e.Listener.Trace}
+	results, err := quiet.each(ctx, apps, Options{Command: "list", DryRun: true}, func(r *run, _ context.Context) error {
+		l, err := r.listed()
+		known[r.app.Name] = l
+		return err
+	})
+	e.servers = quiet.servers // for whoever disconnects
+	if err != nil {
+		return nil, err
+	}
+	all := make([]Listed, 0, len(apps))
+	for i, app := range apps {
+		l, seen := known[app.Name]
+		if !seen || l.State == "" {
+			l.State = IsUnknown
+			if app.Retired != "" {
+				l.State = IsRetired
+			}
+		}
+		for _, row := range results[i].Rows {
+			if row.Outcome == Failed || row.Outcome == Refused {
+				l.Problem = row.Facts
+				break
+			}
+		}
+		l.App, l.Server, l.Labels = app.Name, app.Server, append([]string{}, app.Labels...)
+		var last verification
+		if found, err := e.State.Note(verifications, app.Name+"@"+e.Estate.Path, &last); err == nil && found {
+			l.Verified, l.VerifiedExit = &last.At, last.Exit
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}
+
+// listed looks at the app.
+func (r *run) listed() (l Listed, err error) {
+	if r.cut != nil {
+		l.Unfinished = r.cut.Command
+	}
+	var moved movement
+	if found, err := r.State.Note(movements, r.noteName(), &moved); err == nil && found && !moved.Done {
+		l.Unfinished = "move"
+	}
+	oldest := -1.0
+	for _, account := range r.app.Accounts {
+		age, known, err := r.ageOf(account)
+		if err != nil {
+			return l, err
+		}
+		if known {
+			oldest = max(oldest, math.Floor(age.Hours()/24))
+		}
+	}
+	if oldest >= 0 {
+		days := int(oldest)
+		l.PasswordDays = &days
+	}
+	r.plan = r.emptyPlan()
+	l.State, err = r.appState()
+	if l.State == IsOpen {
+		until, errUntil := r.openUntil()
+		if errUntil == nil && !until.IsZero() {
+			l.OpenUntil = &until
+		}
+		err = errors.Join(err, errUntil)
+	}
+	return l, err
+}
+
+func (r *run) appState() (AppState, error) {
+	if r.app.Retired != "" {
+		return IsRetired, nil
+	}
+	empty := true
+	for _, d := range r.app.All() {
+		if !r.exists(d.Name) {
+			return IsAbsent, nil
+		}
+		empty = empty && r.plan.contents[d.Name].Empty()
+	}
+	waits := empty && len(r.app.Import) == 0
+	for _, s := range r.app.Settings {
+		_, err := r.attributes(r.app.InFolder(s.File))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			waits = true
+		case err != nil:
+			return IsUnknown, fault.At(fault.Failed, fault.Place{File: r.app.InFolder(s.File)}, "run it as a user who may look there", "the settings file cannot be looked at: %v", err)
+		}
+	}
+	hasStates := r.planState()
+	switch {
+	case waits:
+		return IsWaiting, nil
+	case !hasStates:
+		return IsReady, nil
+	case r.plan.open:
+		return IsOpen, nil
+	}
+	return IsClosed, nil
+}
+
+// verifications are the notes of when apps were looked at last.
+const verifications = "verifications"
+
+type verification struct {
+	At   time.Time `json:"at"`
+	Exit int       `json:"exit"`
+}
+
+// noteVerification keeps how verify found an app, as far as it may write that down.
+func (e *Engine) noteVerification(app *estate.App, exit int) {
+	_ = e.State.SetNote(verifications, app.Name+"@"+e.Estate.Path, verification{time.Now().UTC(), exit})
+}
