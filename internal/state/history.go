@@ -79,7 +79,7 @@ func (f *Folder) History(estate string, apps []string) (runs []Record, unread []
 		case record.Estate != "" && record.Estate != estate, len(apps) > 0 && !slices.Contains(apps, record.App):
 			continue
 		}
-		if !ended {
+		if !ended && record.Result == WasCutOff {
 			if release, held, err := f.Lock(record.App + "@" + record.Estate); err == nil && held {
 				release()
 			} else {

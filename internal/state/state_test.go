@@ -155,6 +155,37 @@ func TestARunThatWasCutOffIsFound(t *testing.T) {
 	assert.ErrorContains(t, err, "newer Yellowfield (layout 2")
 }
 
+// TestARunThatCouldNotTakeEverythingBack is gone on with like one that was cut off, and has
+// ended all the same.
+func TestARunThatCouldNotTakeEverythingBack(t *testing.T) {
+	f, err := Open(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	run, err := f.Begin(Entry{Command: "move", App: "hives", Detail: "/e.yaml"})
+	require.NoError(t, err)
+	run.Leave("exit 1")
+	cut, err := f.CutOff("hives", "/e.yaml")
+	require.NoError(t, err)
+	require.NotNil(t, cut)
+	assert.Equal(t, Left, cut.Last.Event)
+	release, held, err := f.Lock("hives@/e.yaml") // somebody goes on with it
+	require.NoError(t, err)
+	require.True(t, held)
+	defer release()
+	result := func() Result {
+		runs, _, err := f.History("/e.yaml", nil)
+		require.NoError(t, err)
+		require.Len(t, runs, 1)
+		return runs[0].Result
+	}
+	assert.Equal(t, WasFailed, result())
+	require.NoError(t, f.Prune("/e.yaml", time.Now().Add(time.Hour)))
+	require.NoError(t, cut.End())
+	assert.Equal(t, WasFailed, result())
+	cut, err = f.CutOff("hives", "/e.yaml")
+	require.NoError(t, err)
+	assert.Nil(t, cut)
+}
+
 func TestHistory(t *testing.T) {
 	f, err := Open(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
