@@ -449,6 +449,13 @@ func TestMoveFails(t *testing.T) {
 			assert.Contains(t, out, "utf8mb4_uca1400_ai_ci")
 			assert.Contains(t, out, "nothing was touched")
 			assert.False(t, m.isOn(m.to))
+			// What only an import shows is found by trying it.
+			m.on(m.from, "combs", "ALTER TABLE only_here CONVERT TO CHARACTER SET utf8mb4 COLLATE utf8mb4_bin, ADD u uuid")
+			out, _ = m.run(0, 0, "move", "combs", "--to", "shed", "--yes")
+			assert.Contains(t, out, "an import into a scratch database failed: ")
+			assert.Contains(t, out, "nothing was touched")
+			assert.NotContains(t, out, "freeze")
+			assert.False(t, m.isOn(m.to))
 			m.on(m.from, "combs", "DROP TABLE only_here")
 		}
 		// Somebody else's database of that name is not touched, whatever was cut off before.

@@ -111,15 +111,18 @@ func (r *run) rehearse(ctx context.Context, exporter export.Exporter, d *estate.
 		attempts = 2 // the application is at work: what was read once may be different now
 	)
 	importer, err := r.importerFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})
-	for attempt := 0; err == nil && attempt < attempts; attempt++ {
+	if err != nil {
+		return err
+	}
+	for range attempts {
 		began := time.Now()
 		source, failed := r.stream(ctx, exporter, d.Name+" on "+r.options.Move.old.app.Server)
-		survey, err := importer.Check(ctx, source, r.options.Move.loading())
-		if err == nil {
-			err = refusals([]*wantedScript{{survey: survey}})
+		survey, checked := importer.Check(ctx, source, r.options.Move.loading())
+		if checked == nil {
+			checked = refusals([]*wantedScript{{survey: survey}})
 		}
-		if err = cmp.Or(failed(), err); err != nil {
-			return err
+		if checked = cmp.Or(failed(), checked); checked != nil {
+			return checked
 		}
 		reading := passes * time.Since(began)
 		if r.options.DryRun {
@@ -133,7 +136,9 @@ func (r *run) rehearse(ctx context.Context, exporter export.Exporter, d *estate.
 			return nil
 		}
 	}
-	return err
+	f := *fault.As(err)
+	f.What = "an import into a scratch database failed: " + f.What
+	return &f
 }
 
 // tryImport imports into a scratch database, as an account with no rights beside it, and
