@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/throwaway"
 )
@@ -164,6 +165,14 @@ COMMENT ON TABLE kinds IS 'it''s a table';
 `,
 }
 
+// password is that of the application's account, which stands last in its settings.
+func (m *mover) password(t *testing.T) string {
+	t.Helper()
+	settings, err := os.ReadFile(filepath.Join(m.folder, "www/db.ini"))
+	require.NoError(t, err)
+	return strings.TrimSpace(strings.Trim(string(settings[strings.LastIndex(string(settings), "=")+1:]), "\" \n"))
+}
+
 // TestMoved moves an application there and back, and compares what arrives.
 func TestMoved(t *testing.T) {
 	onTwoServers(t, func(t *testing.T, m *mover) {
@@ -208,7 +217,7 @@ func TestMoved(t *testing.T) {
 		assert.Contains(t, string(settings), filepath.Dir(m.to.Socket))
 
 		// The old one may be read alone, and is in the way of moving on.
-		password := strings.TrimSpace(strings.Trim(string(settings[strings.LastIndex(string(settings), "=")+1:]), "\" \n"))
+		password := m.password(t)
 		old := m.victim
 		old.login = m.from.Login()
 		old.login.User, old.login.AsApplication = "combs_app", true
@@ -261,14 +270,20 @@ func (m *mover) kill(server *throwaway.Server) string {
 // and looks that the old accounts have their rights again.
 func (m *mover) failsMeanwhile(t *testing.T, meanwhile string, arguments ...string) string {
 	t.Helper()
-	command := program(t.Context(), t, m.folder, append([]string{"move", "combs", "--to", "shed", "--yes"}, arguments...)...)
-	command.Env = append(command.Env, meanwhileVariable+"=transfer of combs="+meanwhile)
-	out, err := command.CombinedOutput()
+	out, err := m.moveWhile(t, "transfer", meanwhile, arguments...)
 	require.Error(t, err)
-	require.Contains(t, string(out), "failed")
-	require.Regexp(t, `undone +rights +freeze of combs on barn`, string(out))
+	require.Contains(t, out, "failed")
+	require.Regexp(t, `undone +rights +freeze of combs on barn`, out)
 	assert.Less(t, m.betweenFailureAndThaw(t), time.Second)
-	return string(out)
+	return out
+}
+
+// moveWhile has a command run when a step of the move is about to begin.
+func (m *mover) moveWhile(t *testing.T, step, meanwhile string, arguments ...string) (string, error) {
+	command := program(t.Context(), t, m.folder, append([]string{"move", "combs", "--to", "shed", "--yes"}, arguments...)...)
+	command.Env = append(command.Env, meanwhileVariable+"="+step+" of combs="+meanwhile)
+	out, err := command.CombinedOutput()
+	return string(out), err
 }
 
 // betweenFailureAndThaw is how long the old accounts had to wait for their rights, as the
@@ -298,7 +313,7 @@ func (m *mover) betweenFailureAndThaw(t *testing.T) time.Duration {
 	return 0
 }
 
-// TestMoveMeetsAFullDisk: the old server has its rights back, and the move goes through when
+// TestMoveMeetsAFullDisk: and a server that is started again. The old server has its rights back, and the move goes through when
 // there is room again.
 func TestMoveMeetsAFullDisk(t *testing.T) {
 	if underRace {
@@ -329,16 +344,35 @@ func TestMoveMeetsAFullDisk(t *testing.T) {
 				m.more += fmt.Sprintf("INSERT INTO wide VALUES (%d, '%s');\n", i, rand.Text()+strings.Repeat(rand.Text(), 2000))
 			}
 			m.prepare(t)
-			// MariaDB and MySQL wait for room when they drop what has arrived.
-			filler := filepath.Join(options.Folder, "filler")
-			out := m.failsMeanwhile(t, fmt.Sprintf("cat /dev/zero > %s; (sleep 15; rm %s) > /dev/null 2>&1 &", filler, filler))
-			m.says(t, "login      as combs_app", "verify", "combs")
-			if m.postgres { // which ends without room for its log
-				require.Eventually(t, func() bool { _, err := os.Stat(filler); return err != nil }, time.Minute, time.Second)
+
+			// The new server dies in the middle, and is there again.
+			again := func() {
 				m.to.Stop()
 				m.to, err = throwaway.Start(t.Context(), options)
 				require.NoError(t, err)
 				t.Cleanup(m.to.Stop)
+			}
+			m.failsMeanwhile(t, m.kill(m.to))
+			again()
+			m.says(t, "what had arrived on shed is gone", "provision", "combs")
+			require.False(t, m.isOn(m.to))
+
+			// An export has no room: nothing is left of it.
+			filler := filepath.Join(options.Folder, "filler")
+			_ = exec.Command("sh", "-c", "cat /dev/zero > "+filler).Run()
+			export := filepath.Join(options.Folder, "combs.sql")
+			m.says(t, "no space left on device", "export", "combs", export)
+			left, err := filepath.Glob(filepath.Join(options.Folder, "*"))
+			require.NoError(t, err)
+			assert.NotContains(t, left, export)
+			require.NoError(t, os.Remove(filler))
+
+			// MariaDB and MySQL wait for room when they drop what has arrived.
+			out := m.failsMeanwhile(t, fmt.Sprintf("cat /dev/zero > %s; (sleep 15; rm %s) > /dev/null 2>&1 &", filler, filler))
+			m.says(t, "login      as combs_app", "verify", "combs")
+			if m.postgres { // which ends without room for its log
+				require.Eventually(t, func() bool { _, err := os.Stat(filler); return err != nil }, time.Minute, time.Second)
+				again()
 			} else {
 				assert.Contains(t, out, "has lasted for 10 s")
 			}
@@ -369,12 +403,10 @@ func TestMoveLosesANode(t *testing.T) {
 			m.killed = killed{victim: victim{t: t, login: m.from.Login()}, product: dbms.MariaDB}
 			m.prepare(t)
 			if fromCluster {
-				command := program(t.Context(), t, m.folder, "move", "combs", "--to", "shed", "--yes")
-				command.Env = append(command.Env, meanwhileVariable+"=transfer of combs="+m.kill(cluster[0]))
-				out, err := command.CombinedOutput()
+				out, err := m.moveWhile(t, "transfer", m.kill(cluster[0]))
 				require.Error(t, err)
-				assert.Regexp(t, `freeze of combs on barn could not be undone`, string(out))
-				assert.Contains(t, string(out), "what could not be undone is named above")
+				assert.Contains(t, out, "freeze of combs on barn could not be undone")
+				assert.Contains(t, out, "what could not be undone is named above")
 			} else {
 				m.failsMeanwhile(t, m.kill(cluster[0]))
 				m.says(t, "login      as combs_app", "verify", "combs")
@@ -390,6 +422,39 @@ func TestMoveLosesANode(t *testing.T) {
 			}
 			m.says(t, "1 app: 1 done", "move", "combs", "--to", "shed", "--yes")
 			m.says(t, "1 app: 1 as wanted", "verify", "combs")
+			assert.NotContains(t, m.on(cluster[1], "", "SELECT user FROM mysql.user"), "yellowfield_")
+		})
+	}
+}
+
+// TestAnEventInAnothersPlace: until its rights are lowered an application may put an event of
+// its own in the place of the administrator's. It must not become the administrator's.
+func TestAnEventInAnothersPlace(t *testing.T) {
+	for _, fails := range []bool{false, true} {
+		t.Run(fmt.Sprintf("the move fails %v", fails), func(t *testing.T) {
+			t.Parallel()
+			m := &mover{from: serverOf(t, dbms.MariaDB), to: serverOf(t, dbms.MariaDB)}
+			m.killed = killed{victim: victim{t: t, login: m.from.Login()}, product: dbms.MariaDB}
+			m.prepare(t)
+			for _, server := range []*throwaway.Server{m.from, m.to} {
+				m.on(server, "", "SET GLOBAL event_scheduler = 1")
+			}
+			m.on(m.from, "combs", "CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM cell WHERE id > 9")
+			body := map[bool]string{true: "CREATE USER mine", false: "DELETE FROM cell WHERE id = 7"}[fails] // a script with the former is refused
+			swap := fmt.Sprintf("MYSQL_PWD='%s' %s -e \"DROP EVENT tidy; CREATE EVENT tidy ON SCHEDULE EVERY 1 SECOND DO %s\"", m.password(t),
+				strings.Join(oracle.Client(m.from.Socket, "", "combs_app", "combs").Args, " "), body)
+			if fails {
+				swap += "; " + m.kill(m.to)
+			}
+			out, err := m.moveWhile(t, "freeze", swap)
+			require.Equal(t, fails, err != nil, out)
+			events := "SELECT DEFINER, STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'tidy'"
+			old := strings.Fields(m.on(m.from, "combs", events))
+			assert.Equal(t, []string{"combs_app@localhost", map[bool]string{true: "ENABLED", false: "DISABLED"}[fails]}, old)
+			assert.NotContains(t, m.on(m.from, "", "SELECT user FROM mysql.user"), "mine")
+			if !fails {
+				assert.Equal(t, []string{"combs_app@localhost", "ENABLED"}, strings.Fields(m.on(m.to, "combs", events)))
+			}
 		})
 	}
 }

@@ -29,8 +29,8 @@ func newListCommand(p *program) *cobra.Command {
 its life (absent, waiting for its installer, open, closed, ready where installing and
 running are the same, retired), until when an open one may stay so, runs that were cut
 off, when verify looked at it last on this host and how that ended, and how old the
-oldest password of its accounts is. Each server is asked once; no script is read, no
-application's account logs in, and nothing is changed. Exit code 3 says that an app
+oldest password of its accounts is. Each server's catalogue is read once; no script is
+read, no application's account logs in, and nothing is changed. Exit code 3 says that an app
 could not be looked at.`,
 		Example: `  yellowfield list
   yellowfield list --open

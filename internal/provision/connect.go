@@ -36,7 +36,9 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 	c := &connection{entry: e.Estate.Servers[name]}
 	e.servers[name] = c
 	if c.entry.Admin != nil {
-		c.admin, c.err = e.loginAsAdmin(ctx, c.entry)
+		if c.admin, c.err = e.loginAsAdmin(ctx, c.entry); c.err == nil {
+			c.err = e.noteCluster(c.entry, c.admin)
+		}
 	}
 	return c, c.err
 }
@@ -248,10 +250,15 @@ const clusterNodes = "cluster-nodes"
 func (e *Engine) where(address dbms.Address) string {
 	var cluster string
 	if found, err := e.State.Note(clusterNodes, address.String(), &cluster); err == nil && found {
-		return "cluster " + cluster
+		return clusterPrefix + cluster
 	}
 	return address.String()
 }
+
+const clusterPrefix = "cluster "
+
+// isCluster reports whether where has named a cluster.
+func isCluster(where string) bool { return strings.HasPrefix(where, clusterPrefix) }
 
 // introduce names a server at the head, and makes sure that it can be provisioned now.
 func (r *run) introduce(entry *estate.Server, server dbms.Server) error {
@@ -266,7 +273,7 @@ func (r *run) introduce(entry *estate.Server, server dbms.Server) error {
 // noteCluster remembers which cluster a node belongs to.
 func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 	cluster, address := server.About().Cluster, entry.Address()
-	if cluster == "" || e.where(address) == "cluster "+cluster {
+	if cluster == "" || e.where(address) == clusterPrefix+cluster {
 		return nil
 	}
 	return e.State.SetNote(clusterNodes, address.String(), cluster)
@@ -345,14 +352,16 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 // tellCutOff tells of a run that was killed. A run that changes something goes on from
 // what it finds; one that only looks says so.
 func (r *run) tellCutOff(cut *state.CutOff) {
-	facts := fmt.Sprintf("%s of %s was cut off", cut.Command, cut.Began.Local().Format("2006-01-02 15:04:05"))
+	facts := cut.Command + " of " + cut.Began.Local().Format("2006-01-02 15:04:05")
 	switch {
 	case cut.Last.Event == state.Left:
-		facts = strings.TrimSuffix(facts, "was cut off") + "could not take everything back"
+		facts += " could not take everything back"
 	case cut.Last.Event == state.Intended && cut.Last.Object != "":
-		facts += " while at work on: " + cut.Last.Object
+		facts += " was cut off while at work on: " + cut.Last.Object
 	case cut.Last.Object != "":
-		facts += " behind: " + cut.Last.Object
+		facts += " was cut off behind: " + cut.Last.Object
+	default:
+		facts += " was cut off"
 	}
 	switch {
 	case r.options.UndoUnfinished:

@@ -40,14 +40,15 @@ type Listed struct {
 	VerifiedExit int        `json:"verified_exit"`
 	// PasswordDays is the age of the oldest password of its accounts.
 	PasswordDays *int `json:"password_days,omitempty"`
-	// Problem says why it is not known how the app is.
+	// Problem says why it is not known how the app is, and Remedy what to do about that.
 	Problem string `json:"problem,omitempty"`
+	Remedy  string `json:"remedy,omitempty"`
 }
 
 // IsOverdue reports whether the app was to be closed by now.
 func (l Listed) IsOverdue() bool { return l.OpenUntil != nil && time.Now().After(*l.OpenUntil) }
 
-// List tells how apps are. Each server is asked once, and nothing is changed.
+// List tells how apps are. Each server's catalogue is read once, and nothing is changed.
 func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error) {
 	known := map[string]Listed{}
 	quiet := *e
@@ -72,7 +73,7 @@ func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error)
 		}
 		for _, row := range results[i].Rows {
 			if row.Outcome == Failed || row.Outcome == Refused {
-				l.Problem = row.Facts
+				l.Problem, l.Remedy = row.Facts, row.Remedy
 				break
 			}
 		}

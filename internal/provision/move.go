@@ -351,49 +351,67 @@ func (r *run) freeze(ctx context.Context, note movement) error {
 			return err
 		}
 	}
-	return r.switchEvents(ctx, note, false)
+	return r.stopEvents(ctx, note)
 }
 
-// switchEvents has the old databases' events, and where a server has that the databases as a
-// whole, stand still or go on.
-func (r *run) switchEvents(ctx context.Context, note movement, on bool) error {
+// stopEvents has the events of the old databases stand still, and where a server has that the
+// databases as a whole. What runs now counts: the application may have put an event of its own
+// in another's place until its rights were lowered.
+func (r *run) stopEvents(ctx context.Context, note movement) error {
 	freezer, is := r.view.server.(dbms.Freezes)
 	if !is {
 		return nil
 	}
 	for _, d := range note.Frozen {
-		if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, !on)...); err != nil {
+		if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, true)...); err != nil {
 			return err
 		}
 	}
-	for _, e := range note.Events {
-		if slices.Contains(note.Frozen, e.Database) {
-			continue // it stands still with its database
-		}
-		if err := r.switchEvent(ctx, e, on); err != nil {
-			return err
-		}
+	var err error
+	if note.Events, err = r.runningEvents(ctx); err != nil {
+		return err
 	}
-	return nil
+	if err := r.State.SetNote(movements, r.noteName(), note); err != nil {
+		return err
+	}
+	return r.switchEvents(ctx, note.thatAreSwitched(), false, true)
 }
 
-// switchEvent has one run or not. One that the server does not want to run, since its time
-// is over, is told.
-func (r *run) switchEvent(ctx context.Context, e dbms.Event, on bool) error {
-	statement := r.view.server.(dbms.Freezes).SwitchEvent(e, on)
-	err := r.view.server.Exec(ctx, statement)
-	if on && dbms.IsRefusal(err) {
-		r.tell(Row{Step: stepSQL, Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("event %s of %s does not run on %s: %v", e.Name, e.Database, r.app.Server, err), Remedy: statement.String()})
-		return nil
-	}
-	return err
+// thatAreSwitched are the events that do not stand still with their database.
+func (m movement) thatAreSwitched() []dbms.Event {
+	return slices.DeleteFunc(slices.Clone(m.Events), func(e dbms.Event) bool { return slices.Contains(m.Frozen, e.Database) })
 }
 
-// runEvents has those run here that ran where the app was.
-func (r *run) runEvents(ctx context.Context, note movement) error {
+// runningEvents are the enabled ones of the app's databases.
+func (r *run) runningEvents(ctx context.Context) (all []dbms.Event, err error) {
 	freezer, is := r.view.server.(dbms.Freezes)
-	if !is || len(note.Events) == 0 {
+	if !is {
+		return nil, nil
+	}
+	for _, d := range r.app.All() {
+		events, err := freezer.Events(ctx, d.Name)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, slices.DeleteFunc(events, func(e dbms.Event) bool { return !e.Enabled })...)
+	}
+	return all, nil
+}
+
+// switchEvents has events run or not. The statement names the definer, and an application that
+// may change events could put one of its own in the place of another's, which would run with
+// the other's rights then: unless none of its accounts may do that now, those of others are
+// told. So is one that the server does not want to run, since its time is over.
+func (r *run) switchEvents(ctx context.Context, events []dbms.Event, on, safe bool) error {
+	freezer, is := r.view.server.(dbms.Freezes)
+	if !is || len(events) == 0 {
 		return nil
+	}
+	own := map[dbms.Account]bool{}
+	for _, account := range r.app.Accounts {
+		for _, a := range r.accountsOf(account) {
+			own[a] = true
+		}
 	}
 	for _, d := range r.app.All() {
 		here, err := freezer.Events(ctx, d.Name)
@@ -401,17 +419,40 @@ func (r *run) runEvents(ctx context.Context, note movement) error {
 			return err
 		}
 		for _, e := range here {
-			ran := slices.ContainsFunc(note.Events, func(was dbms.Event) bool { return was.Database == e.Database && was.Name == e.Name })
-			if !ran || e.Enabled {
+			if e.Enabled == on || !slices.ContainsFunc(events, func(was dbms.Event) bool { return was.Database == e.Database && was.Name == e.Name }) {
 				continue
 			}
-			if err := r.switchEvent(ctx, e, true); err != nil {
-				return err
+			statement := freezer.SwitchEvent(e, on)
+			why := fmt.Sprintf("it is %s's, and the app may change events", e.Definer)
+			if safe || own[e.Definer] {
+				err := r.view.server.Exec(ctx, statement)
+				if err == nil {
+					continue
+				}
+				if !on || !dbms.IsRefusal(err) {
+					return err
+				}
+				why = err.Error()
 			}
+			r.tell(Row{Step: stepSQL, Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("event %s of %s does not run on %s: %s", e.Name, e.Database, r.app.Server, why), Remedy: "look at it, then " + statement.String()})
 		}
 	}
-	r.tell(Row{Step: stepSQL, Outcome: Changed, Facts: "its events run here now: " + some(note.events())})
 	return nil
+}
+
+// runEvents has those run here that ran where the app was.
+func (r *run) runEvents(ctx context.Context, note movement) error {
+	if len(note.Events) == 0 {
+		return nil
+	}
+	if err := r.switchEvents(ctx, note.Events, true, false); err != nil {
+		return err
+	}
+	running, err := r.runningEvents(ctx)
+	if err == nil && len(running) > 0 {
+		r.tell(Row{Step: stepSQL, Outcome: Changed, Facts: "its events run here now: " + some(movement{Events: running}.events())})
+	}
+	return err
 }
 
 // movementTo is the note of a move, before it begins.
@@ -422,17 +463,14 @@ func (r *run) movementTo(ctx context.Context, to string) (note movement, err err
 			if freezer.ReadOnly(d.Name, true) != nil {
 				note.Frozen = append(note.Frozen, d.Name)
 			}
-			events, err := freezer.Events(ctx, d.Name)
-			if err != nil {
-				return note, err
-			}
-			note.Events = append(note.Events, slices.DeleteFunc(events, func(e dbms.Event) bool { return !e.Enabled })...)
 		}
 	}
-	return note, nil
+	note.Events, err = r.runningEvents(ctx)
+	return note, err
 }
 
-// thaw gives the old accounts their rights back, by what the note says that they had.
+// thaw gives the old accounts their rights back, by what the note says that they had; events
+// before, while those accounts cannot change them.
 func (r *run) thaw(ctx context.Context) error {
 	var note movement
 	if found, err := r.State.Note(movements, r.noteName(), &note); err != nil || !found {
@@ -442,16 +480,28 @@ func (r *run) thaw(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if freezer, is := r.view.server.(dbms.Freezes); is {
+		for _, d := range note.Frozen {
+			if err := r.view.server.Exec(ctx, freezer.ReadOnly(d, false)...); err != nil {
+				return err
+			}
+		}
+	}
+	lowered := !slices.ContainsFunc(note.Lowered, func(l loweredTo) bool {
+		held, _ := r.view.server.HeldOn(l.Database, now.Grants(l.Account))
+		return slices.Contains(held, "EVENT")
+	})
+	eventsErr := r.switchEvents(ctx, note.thatAreSwitched(), true, lowered) // which is no reason to keep the rights
 	for _, l := range note.Lowered {
 		if _, exists := now.Accounts[l.Account]; !exists {
 			continue
 		}
 		statements, _ := r.view.server.ChangeRights(l.Account, l.Database, now.Grants(l.Account), l.Had)
 		if err := r.view.server.Exec(ctx, statements...); err != nil {
-			return err
+			return errors.Join(eventsErr, err)
 		}
 	}
-	return r.switchEvents(ctx, note, true)
+	return eventsErr
 }
 
 // finishMove takes back a move that was cut off before the estate file named the new server;

@@ -94,7 +94,7 @@ const shortLivedAccounts = "short-lived-accounts"
 // shortLivedAccount is one with the rights that reading a database takes.
 type shortLivedAccount struct {
 	Server   string          `json:"server"`
-	Address  string          `json:"address"`
+	Address  string          `json:"address"` // or the cluster
 	Account  dbms.Account    `json:"account"`
 	Database string          `json:"database"`
 	Rights   dbms.Privileges `json:"rights"`
@@ -113,7 +113,7 @@ func (r *run) shortLived(ctx context.Context, database string, rights dbms.Privi
 			a.Host = "localhost"
 		}
 	}
-	note := shortLivedAccount{r.app.Server, r.view.entry.Address().String(), a, database, rights, scratch}
+	note := shortLivedAccount{r.app.Server, r.where(r.view.entry.Address()), a, database, rights, scratch}
 	release, _, err := r.State.Lock(a.User) // which tells others that somebody is at work with it
 	if err != nil {
 		return nil, err
@@ -207,7 +207,7 @@ func (r *run) dropIfForgotten(ctx context.Context, name string) error {
 		return r.State.ForgetLock(name)
 	}
 	entry := r.Estate.Servers[note.Server]
-	if entry == nil || entry.Admin == nil || entry.Address().String() != note.Address {
+	if entry == nil || entry.Admin == nil || r.where(entry.Address()) != note.Address && !isCluster(note.Address) {
 		return nil // another estate file's
 	}
 	what := "the account " + note.Account.String() + " on " + note.Server
@@ -225,6 +225,9 @@ func (r *run) dropIfForgotten(ctx context.Context, name string) error {
 		there.Facts += ": " + fault.As(err).What
 		r.tell(there)
 		return nil
+	}
+	if err == nil && r.where(entry.Address()) != note.Address {
+		return nil // another cluster's
 	}
 	if err == nil {
 		err = r.dropShortLived(ctx, c.admin, note)

@@ -215,7 +215,7 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	if err != nil {
 		return "", r.exportFailed(ctx, err)
 	}
-	same := release(old.view.server) == release(r.view.server)
+	same := releaseOf(old.view.server) == releaseOf(r.view.server)
 	if differences := export.Differences(want.Comparable(same), got.Comparable(same)); len(differences) > 0 {
 		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, some(differences))
 	}
@@ -223,9 +223,9 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	return fmt.Sprintf("%s from %s: %s, compared", d.Name, old.app.Server, report.Describe()), r.importIsOver(d)
 }
 
-// release is what servers show definitions alike in: a product, and its version but for
+// releaseOf is what servers show definitions alike in: a product, and its version but for
 // the last number, which counts corrections.
-func release(s dbms.Server) string {
+func releaseOf(s dbms.Server) string {
 	about := s.About()
 	version := about.Version
 	if at := strings.LastIndexByte(version, '.'); at > 0 {

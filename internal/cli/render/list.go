@@ -7,6 +7,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
+	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/provision"
 )
@@ -67,17 +68,20 @@ func (s *Screen) needs(a provision.Listed) {
 	}
 	if a.Problem != "" {
 		tell(bad.Render("cannot be looked at: ") + a.Problem)
+		if a.Remedy != "" {
+			tell("next: " + a.Remedy)
+		}
 	}
 	if a.OpenUntil != nil {
 		when := a.OpenUntil.Local().Format("2006-01-02 15:04")
 		if a.IsOverdue() {
-			tell(bad.Render("open since then: ") + "it was to be closed at " + when + "; yellowfield close --overdue")
+			tell(bad.Render("overdue: ") + "it was to be closed at " + when + "; next: yellowfield close " + a.App)
 		} else {
 			tell("open until " + when)
 		}
 	}
 	if a.Unfinished != "" {
-		tell(caution.Render("unfinished: ") + a.Unfinished + " was cut off; yellowfield provision " + a.App + " goes on with it")
+		tell(caution.Render("unfinished: ") + a.Unfinished + "; next: yellowfield provision " + a.App + " goes on with it")
 	}
 }
 
@@ -98,8 +102,12 @@ func verified(a provision.Listed) string {
 		return "never"
 	}
 	ended := ""
-	if a.VerifiedExit != 0 {
+	switch a.VerifiedExit {
+	case 0:
+	case fault.Differs.ExitCode():
 		ended = ", differs"
+	default:
+		ended = ", failed"
 	}
 	return ago(time.Since(*a.Verified)) + ended
 }

@@ -31,7 +31,7 @@ const (
 	markOfError = 0xff
 	markOfEnd   = 0xfe
 	markOfFile  = 0xfb // the server asks for a file; among values it is NULL
-	command     = 0x03 // COM_QUERY
+	sendsQuery  = 0x03 // COM_QUERY
 )
 
 var errProtocol = errors.New("the server's answer is not what the protocol allows")
@@ -44,7 +44,7 @@ func (t *textRows) query(ctx context.Context, w *wire, query string, take func([
 	if len(query)+1 >= longestPacket {
 		return nil, fmt.Errorf("the query has %d bytes", len(query))
 	}
-	sent := append(binary.LittleEndian.AppendUint32(nil, uint32(len(query)+1)), command)
+	sent := append(binary.LittleEndian.AppendUint32(nil, uint32(len(query)+1)), sendsQuery)
 	if _, err := w.Write(append(sent, query...)); err != nil {
 		return nil, t.broken(ctx, err)
 	}

@@ -27,8 +27,8 @@ type Session interface {
 	Exec(ctx context.Context, statement string) (rows int64, err error)
 	// Query gives all rows of a query as text, NULL as "".
 	Query(ctx context.Context, query string) ([][]string, error)
-	// Rows gives the rows of a query one by one, as the driver has them; they are valid
-	// until take returns.
+	// Rows gives the rows of a query one by one, their values as text, nil for NULL; they
+	// are valid until take returns.
 	Rows(ctx context.Context, query string, take func([][]byte) error) error
 	Close()
 }
