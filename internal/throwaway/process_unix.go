@@ -40,7 +40,9 @@ func (s *Server) start(program string, arguments []string, log string) (*process
 	if s.options.Programs != "" {
 		path += ":" + s.options.Programs
 	}
-	command.Env = []string{"PATH=" + path, "HOME=/nonexistent", "LC_ALL=C"}
+	// A MariaDB server that starts removes temporary tables that it finds in the
+	// folder for them, those of other servers, too, if they share it.
+	command.Env = []string{"PATH=" + path, "HOME=/nonexistent", "LC_ALL=C", "TMPDIR=" + s.inside(s.path("run"))}
 	if os.Geteuid() == 0 {
 		uid, gid, err := unprivileged()
 		if err != nil {
@@ -79,6 +81,11 @@ func (s *Server) start(program string, arguments []string, log string) (*process
 const stopTimeout = 20 * time.Second
 
 func (p *process) stop() {
+	select {
+	case <-p.done: // its number may be another's by now
+		return
+	default:
+	}
 	_ = syscall.Kill(p.pid, p.end)
 	select {
 	case <-p.done:

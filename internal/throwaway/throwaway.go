@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -288,8 +289,13 @@ func (s *Server) takesLogins(ctx context.Context) bool {
 func (s *Server) brokenOff(what, log string, err error) error {
 	content, _ := os.ReadFile(s.path(log))
 	lines := strings.Split(strings.TrimSpace(string(content)), "\n")
-	tail := strings.Join(lines[max(0, len(lines)-6):], "\n")
-	broken := fault.New(fault.Failed, "the end of its log is above; is the disk full, or the folder out of reach for "+unprivilegedUser+"?",
+	// The programs that make a data folder print advice behind their error.
+	from := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, "ERROR") })
+	if from < 0 {
+		from = max(0, len(lines)-6)
+	}
+	tail := strings.Join(lines[from:min(from+6, len(lines))], "\n")
+	broken := fault.New(fault.Failed, "its log is above; is the disk full, or the folder out of reach for "+unprivilegedUser+"?",
 		"the private %s server %s: %v", s.options.Product.Title(), what, err).With(err)
 	broken.Excerpt = tail
 	return broken
