@@ -32,6 +32,7 @@ var forbidden = map[string][]string{
 	"state":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
 	"load":      {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"export":    {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/load"},
+	"inspect":   {"yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/state", "yellowfield/internal/load"},
 	"wordset":   {"yellowfield/"},
 	"figures":   {"yellowfield/"},
 	// The products share nothing but what is above both.
@@ -39,6 +40,8 @@ var forbidden = map[string][]string{
 	"load/postgres":    {"yellowfield/internal/load/mysql", "yellowfield/internal/dbms/mysql", "yellowfield/internal/sqltext/mysql"},
 	"export/mysql":     {"yellowfield/internal/export/postgres", "yellowfield/internal/dbms/postgres", "yellowfield/internal/sqltext/postgres"},
 	"export/postgres":  {"yellowfield/internal/export/mysql", "yellowfield/internal/dbms/mysql", "yellowfield/internal/sqltext/mysql"},
+	"inspect/mysql":    {"yellowfield/internal/inspect/postgres", "yellowfield/internal/dbms/postgres"},
+	"inspect/postgres": {"yellowfield/internal/inspect/mysql", "yellowfield/internal/dbms/mysql"},
 	"dbms/mysql":       {"yellowfield/internal/dbms/postgres"},
 	"dbms/postgres":    {"yellowfield/internal/dbms/mysql"},
 	"sqltext/mysql":    {"yellowfield/internal/sqltext/postgres"},

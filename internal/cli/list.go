@@ -38,10 +38,8 @@ could not be looked at.`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
 			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
-				for _, name := range servers {
-					if engine.Estate.Servers[name] == nil {
-						return fault.At(fault.Invalid, fault.Place{File: engine.Estate.Path}, fault.DidYouMean(name, estate.Names(engine.Estate.Servers), "see servers in the estate file"), "there is no server %q", name)
-					}
+				if err := knownServers(engine.Estate, servers); err != nil {
+					return err
 				}
 				apps = slices.DeleteFunc(apps, func(app *estate.App) bool { return len(servers) > 0 && !slices.Contains(servers, app.Server) })
 				p.listen(engine)
@@ -68,4 +66,14 @@ could not be looked at.`,
 	flags.StringSliceVar(&servers, "server", nil, "only apps on one of these `servers`")
 	flags.BoolVar(&open, "open", false, "only apps that are open for their installer")
 	return command
+}
+
+// knownServers refuses names that the estate file does not have.
+func knownServers(e *estate.Estate, names []string) error {
+	for _, name := range names {
+		if e.Servers[name] == nil {
+			return fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(name, estate.Names(e.Servers), "see servers in the estate file"), "there is no server %q", name)
+		}
+	}
+	return nil
 }

@@ -136,7 +136,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
 	cobra.EnableCommandSorting = false // they stand in the order of the work
-	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
 	return root
 }
 
@@ -331,6 +331,15 @@ func (p *program) appNames(_ *cobra.Command, _ []string, _ string) ([]string, co
 		return nil, cobra.ShellCompDirectiveError
 	}
 	return estate.Names(loaded.Apps), cobra.ShellCompDirectiveNoFileComp
+}
+
+// serverNames completes the names of servers.
+func (p *program) serverNames(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	loaded, err := p.estate()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return estate.Names(loaded.Servers), cobra.ShellCompDirectiveNoFileComp
 }
 
 // appNamesThenFiles completes an app's name, and files behind it.

@@ -15,6 +15,9 @@ import (
 	exportmysql "yellowfield/internal/export/mysql"
 	exportpostgres "yellowfield/internal/export/postgres"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/inspect"
+	inspectmysql "yellowfield/internal/inspect/mysql"
+	inspectpostgres "yellowfield/internal/inspect/postgres"
 	"yellowfield/internal/load"
 	loadmysql "yellowfield/internal/load/mysql"
 	loadpostgres "yellowfield/internal/load/postgres"
@@ -153,4 +156,23 @@ func (r *run) withLogin(importer load.Importer, login dbms.Server) load.Importer
 		return &own
 	}
 	return importer
+}
+
+// inspectWith looks at a server with the administrator's login.
+func inspectWith(ctx context.Context, admin dbms.Server, subject inspect.Subject) (inspect.Report, error) {
+	switch server := admin.(type) {
+	case *postgres.Server:
+		return inspectpostgres.Inspect(ctx, server, subject)
+	case *mysql.Server:
+		return inspectmysql.Inspect(ctx, server, subject)
+	}
+	return inspect.Report{}, fault.New(fault.Failed, "report this", "there is no inspection for %T", admin)
+}
+
+// sampleWith looks into the rows of a database with an application's login.
+func sampleWith(ctx context.Context, login dbms.Server, report *inspect.Report, app, database string) error {
+	if server, is := login.(*postgres.Server); is {
+		return inspectpostgres.Sample(ctx, server, report, app, database)
+	}
+	return inspectmysql.Sample(ctx, login.(*mysql.Server), report, app, database)
 }

@@ -15,7 +15,7 @@ func (s SQL) HeldOn(database string, g dbms.Grants) (held dbms.Privileges, leaki
 	exact := s.Pattern(database)
 	held = g.Databases[exact]
 	for pattern := range g.Databases {
-		if pattern != exact && s.matches(pattern, database) {
+		if pattern != exact && s.Matches(pattern, database) {
 			leaking = append(leaking, pattern)
 		}
 	}
@@ -31,7 +31,7 @@ func (s SQL) Elsewhere(database string, g dbms.Grants) []string {
 		places = append(places, "the whole server ("+firstOf(g.Global)+")")
 	}
 	for pattern, privileges := range g.Databases {
-		if len(privileges) > 0 && !s.matches(pattern, database) {
+		if len(privileges) > 0 && !s.Matches(pattern, database) {
 			places = append(places, pattern)
 		}
 	}
@@ -52,8 +52,8 @@ func firstOf(p dbms.Privileges) string {
 	return p.String()
 }
 
-// matches applies a stored grant pattern to a database name as the server does.
-func (s SQL) matches(pattern, database string) bool {
+// Matches applies a stored grant pattern to a database name as the server does.
+func (s SQL) Matches(pattern, database string) bool {
 	if s.facts.PartialRevokes {
 		return pattern == database
 	}
@@ -94,7 +94,7 @@ func (s SQL) AdministratorLacks(g dbms.Grants, database string, grants dbms.Priv
 	}
 	mayPassOn := slices.Contains(g.GrantOption, "")
 	for pattern, privileges := range g.Databases {
-		if s.matches(pattern, database) {
+		if s.Matches(pattern, database) {
 			have = have.Plus(privileges)
 			mayPassOn = mayPassOn || slices.Contains(g.GrantOption, pattern)
 		}

@@ -159,6 +159,11 @@ func (s SQL) DropAccount(a dbms.Account) dbms.Statement {
 	return plain("DROP USER IF EXISTS %s", quoteAccount(a))
 }
 
+// RenameAccount gives an account another name or host; its rights go with it.
+func (s SQL) RenameAccount(from, to dbms.Account) dbms.Statement {
+	return plain("RENAME USER %s TO %s", quoteAccount(from), quoteAccount(to))
+}
+
 // LockAccount and UnlockAccount stop and allow new logins.
 func (s SQL) LockAccount(a dbms.Account) dbms.Statement {
 	return plain("ALTER USER %s ACCOUNT LOCK", quoteAccount(a))
@@ -182,6 +187,11 @@ func (s SQL) Revoke(p dbms.Privileges, pattern string, a dbms.Account) []dbms.St
 // RevokeGlobal takes a right on the whole server.
 func (s SQL) RevokeGlobal(right string, a dbms.Account) dbms.Statement {
 	return plain("REVOKE %s ON *.* FROM %s", right, quoteAccount(a))
+}
+
+// GrantGlobal gives a right on the whole server.
+func (s SQL) GrantGlobal(right string, a dbms.Account) dbms.Statement {
+	return plain("GRANT %s ON *.* TO %s", right, quoteAccount(a))
 }
 
 // Definer is the clause that makes an account the definer of an object.

@@ -91,7 +91,12 @@ func (i *SingleSession) CopyOut(ctx context.Context, statement string, out io.Wr
 
 // Query gives all rows of a query as text, NULL as "".
 func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, error) {
-	results := i.conn.Exec(ctx, query)
+	found, err := texts(i.conn.Exec(ctx, query))
+	return found, i.failed(err)
+}
+
+// texts reads the rows of all results as text.
+func texts(results *pgconn.MultiResultReader) ([][]string, error) {
 	var found [][]string
 	for results.NextResult() {
 		reader := results.ResultReader()
@@ -103,7 +108,7 @@ func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, er
 			found = append(found, row)
 		}
 	}
-	return found, i.failed(results.Close())
+	return found, results.Close()
 }
 
 func (i *SingleSession) failed(err error) error {

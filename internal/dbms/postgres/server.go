@@ -336,6 +336,21 @@ func (s *Server) each(ctx context.Context, database, query string, args []any, t
 	return nil
 }
 
+// Look gives all rows of a query in a database as text, NULL as "". The server refuses
+// it every change (PostgreSQL, "SET TRANSACTION").
+func (s *Server) Look(ctx context.Context, database, query string) ([][]string, error) {
+	conn, err := s.in(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	found, err := texts(conn.PgConn().Exec(ctx, "BEGIN READ ONLY; "+query+"; COMMIT"))
+	if err != nil {
+		_, _ = conn.PgConn().Exec(ctx, "ROLLBACK").ReadAll()
+		return nil, s.failed(dbms.Statement{Text: query}, err)
+	}
+	return found, nil
+}
+
 // causes are the states that decide what is done next (PostgreSQL, "Error
 // Codes").
 var causes = map[string]dbms.Cause{"28P01": dbms.WrongLogin, "28000": dbms.WrongLogin, "3D000": dbms.NoDatabase, "42501": dbms.NoRightThere, "53300": dbms.TooMany}

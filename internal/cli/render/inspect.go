@@ -1,0 +1,101 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/inspect"
+	"yellowfield/internal/provision"
+)
+
+// Inspected writes what was found on a server: facts, then findings, the gravest first. With
+// onlyGrave facts and what is merely good to know are left out.
+func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
+	s.Title(found.Server, found.About)
+	if found.Problem != "" {
+		s.finding(bad.Render(pad("unseen", outcomeWidth)), found.Problem)
+		s.detail("next: " + found.Remedy)
+		s.Blank()
+		return
+	}
+	if !onlyGrave {
+		width := 0
+		for _, fact := range found.Facts {
+			width = max(width, lipgloss.Width(fact.Name))
+		}
+		for _, fact := range found.Facts {
+			for i, line := range wrap(fact.Text, s.width-width-4) {
+				name := ""
+				if i == 0 {
+					name = fact.Name
+				}
+				s.printf("  %s  %s\n", quiet.Render(pad(name, width)), line)
+			}
+		}
+		s.Blank()
+	}
+	counts := map[estate.Severity]int{}
+	for _, f := range found.Findings {
+		counts[f.Severity]++
+		if onlyGrave && f.Severity == estate.GoodToKnow {
+			continue
+		}
+		s.oneFinding(f)
+	}
+	for _, unseen := range found.Unseen {
+		s.finding(quiet.Render(pad("not seen", outcomeWidth)), unseen)
+	}
+	var parts []string
+	for _, severity := range []estate.Severity{estate.MustFix, estate.ShouldLook, estate.GoodToKnow} {
+		if n := counts[severity]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, severity))
+		}
+	}
+	if len(parts) == 0 {
+		parts = []string{"nothing found"}
+	}
+	s.printf("\n%s: %s.\n\n", found.Server, strings.Join(parts, ", "))
+}
+
+func (s *Screen) oneFinding(f inspect.Finding) {
+	style := quiet
+	switch f.Severity {
+	case estate.MustFix:
+		style = bad
+	case estate.ShouldLook:
+		style = caution
+	}
+	on := f.On
+	if f.App != "" {
+		on += " (app " + f.App + ")"
+	}
+	s.finding(style.Render(pad(string(f.Severity), outcomeWidth)), strong.Render(string(f.Kind))+"  "+on)
+	s.detail(f.Evidence)
+	for _, line := range wrap(f.Why, s.width-detailColumn) {
+		s.block(detailColumn, quiet, line)
+	}
+	s.detail("next: " + f.Remedy)
+	for _, statement := range f.SQL {
+		s.block(detailColumn+2, lipgloss.NewStyle(), statement.String()+";")
+	}
+}
+
+// finding writes a line with a word before it.
+func (s *Screen) finding(word, text string) {
+	for i, line := range wrap(text, s.width-detailColumn) {
+		if i > 0 {
+			word = pad("", outcomeWidth)
+		}
+		s.printf("  %s  %s\n", word, line)
+	}
+}
+
+// detail writes text below a finding.
+func (s *Screen) detail(text string) {
+	for _, line := range wrap(text, s.width-detailColumn) {
+		s.block(detailColumn, lipgloss.NewStyle(), line)
+	}
+}

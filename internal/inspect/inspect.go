@@ -1,0 +1,117 @@
+// Package inspect says what is found on a server that is to host applications: facts, and
+// findings with their evidence, why each matters, and what to do about it. The packages
+// below it look at the products.
+//
+// It must never change anything, and knows nothing of journals or of how its report is drawn.
+package inspect
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+)
+
+// Report is what was found on a server.
+type Report struct {
+	Facts    []Fact    `json:"facts"`
+	Findings []Finding `json:"findings"`
+	// Unseen says what could not be looked at, and why.
+	Unseen []string `json:"unseen"`
+}
+
+// Fact is something that the server says of itself.
+type Fact struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// Finding is something that somebody has to know of, or to mend.
+type Finding struct {
+	Kind     Kind            `json:"kind"`
+	Severity estate.Severity `json:"severity"`
+	// On is the account, database or setting that it is about.
+	On string `json:"on"`
+	// App is the app of the estate file that it concerns; empty for none.
+	App      string `json:"app,omitempty"`
+	Evidence string `json:"evidence"`
+	Why      string `json:"why"`
+	// Remedy says in words, or as a command of this program, what to do; SQL are the
+	// statements that do it.
+	Remedy string           `json:"remedy"`
+	SQL    []dbms.Statement `json:"sql,omitempty"`
+	// Back are the statements that take SQL back; none where that cannot be said.
+	Back []dbms.Statement `json:"-"`
+}
+
+// Subject is whom the report is about, and what the estate file says of it.
+type Subject struct {
+	// Apps are those of the estate file on this server.
+	Apps []*estate.App
+}
+
+// AppOf names the app that a database belongs to; empty for none.
+func (s Subject) AppOf(database string) string {
+	for _, app := range s.Apps {
+		if slices.ContainsFunc(app.All(), func(d *estate.Database) bool { return d.Name == database }) {
+			return app.Name
+		}
+	}
+	return ""
+}
+
+// AppWith names the app that an account belongs to; empty for none.
+func (s Subject) AppWith(user string) string {
+	for _, app := range s.Apps {
+		if slices.ContainsFunc(app.Accounts, func(a *estate.Account) bool { return a.Name == user }) {
+			return app.Name
+		}
+	}
+	return ""
+}
+
+// Look is a query that is sent where the server refuses every change: its rows as text, NULL
+// as "".
+type Look func(ctx context.Context, query string) ([][]string, error)
+
+// Fact adds one.
+func (r *Report) Fact(name, text string) {
+	if text != "" {
+		r.Facts = append(r.Facts, Fact{name, text})
+	}
+}
+
+// Add adds a finding with the usual severity of its kind.
+func (r *Report) Add(f Finding) {
+	about := kinds[f.Kind]
+	if f.Severity == "" {
+		f.Severity = about.severity
+	}
+	f.Why = about.why
+	r.Findings = append(r.Findings, f)
+}
+
+// Sort puts the gravest findings first, those of a kind together.
+func (r *Report) Sort() {
+	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
+		rank := func(f Finding) int { return slices.Index(estate.Severities, string(f.Severity)) }
+		if d := rank(a) - rank(b); d != 0 {
+			return d
+		}
+		if d := strings.Compare(string(a.Kind), string(b.Kind)); d != 0 {
+			return d
+		}
+		return strings.Compare(a.On, b.On)
+	})
+}
+
+// Some names the first few of many.
+func Some(names []string) string {
+	const most = 3
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + ", ..."
+	}
+	return strings.Join(names, ", ")
+}

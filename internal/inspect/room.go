@@ -1,0 +1,28 @@
+package inspect
+
+import (
+	"os"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/host"
+)
+
+// little is the room below which a server is in danger.
+const little = 1 << 30
+
+// Room looks at the disk that a server keeps its data on, where it is this host's.
+func (r *Report) Room(address dbms.Address, folder string) {
+	if _, err := os.Stat(folder); address.OverNetwork() || err != nil {
+		r.Unseen = append(r.Unseen, "room on the server's disk: its folder "+folder+" is not to be seen from here")
+		return
+	}
+	bytes, known := host.Room(folder)
+	if !known {
+		return
+	}
+	r.Fact("room on the disk", figures.Size(bytes)+" for "+folder)
+	if bytes < little {
+		r.Add(Finding{Kind: LittleRoom, On: folder, Evidence: "room for " + figures.Size(bytes), Remedy: "make room, or move the server's data to a larger disk"})
+	}
+}
