@@ -139,7 +139,7 @@ func opens(t *testing.T, path string, file *ast.File) {
 
 // productRooms may ask for a product by its name: what is particular to one stands
 // there, or they are there for tests.
-var productRooms = []string{"dbms/", "load/mysql/", "load/postgres/", "throwaway/", "demo/", "oracle/"}
+var productRooms = []string{"dbms/", "load/mysql/", "load/postgres/", "inspect/mysql/", "inspect/postgres/", "throwaway/", "demo/", "oracle/"}
 
 // asksByName are the files elsewhere that must, and why.
 var asksByName = map[string]string{

@@ -23,6 +23,9 @@ type inspected struct {
 	arguments []string // that log all statements
 	wild      []string // statements, those for another database than the usual behind "DATABASE: "
 	want      []string // findings: severity, kind and what they are on
+	mends     []string // kinds that --fix is let loose on
+	proof     string   // a query that tells that they are mended, and its answer then
+	answer    string
 }
 
 // reads is what a session that looks may say.
@@ -44,9 +47,13 @@ var wantMySQL = []string{"must-fix anonymous-account @localhost", "must-fix empt
 
 var servers = []inspected{
 	{dbms.MariaDB, []string{"--general-log", "--general-log-file=%s", "--skip-name-resolve"}, slices.Concat(wildMySQL, []string{"GRANT SELECT ON `open%`.* TO PUBLIC"}),
-		slices.Concat(wantMySQL, []string{"must-fix open-database open%"})},
+		slices.Concat(wantMySQL, []string{"must-fix open-database open%"}), []string{"anonymous-account", "any-host-administrator", "global-rights", "wildcard-grant", "small-packet"},
+		`SELECT CONCAT((SELECT COUNT(*) FROM mysql.user WHERE Host = '%' AND User = 'chief'), (SELECT COUNT(*) FROM mysql.user WHERE User = 'comb_app' AND File_priv = 'Y'),
+			(SELECT GROUP_CONCAT(Db) FROM mysql.db WHERE User = 'comb_app'), @@GLOBAL.max_allowed_packet)`, `00comb\_shop67108864`},
 	{dbms.MySQL, []string{"--general-log", "--general-log-file=%s", "--skip-name-resolve"}, slices.Concat(wildMySQL, []string{"CREATE USER oldie@localhost IDENTIFIED WITH sha256_password BY 'Smoke-45'"}),
-		slices.Concat(wantMySQL, []string{"should-look weak-verifier oldie@localhost"})},
+		slices.Concat(wantMySQL, []string{"should-look weak-verifier oldie@localhost"}), []string{"anonymous-account", "any-host-administrator", "global-rights", "wildcard-grant", "small-packet"},
+		`SELECT CONCAT((SELECT COUNT(*) FROM mysql.user WHERE Host = '%' AND User = 'chief'), (SELECT COUNT(*) FROM mysql.user WHERE User = 'comb_app' AND File_priv = 'Y'),
+			(SELECT GROUP_CONCAT(Db) FROM mysql.db WHERE User = 'comb_app'), @@GLOBAL.max_allowed_packet)`, `00comb\_shop67108864`},
 	{dbms.PostgreSQL, []string{"-c", "log_statement=all"}, []string{
 		"CREATE ROLE comb_app LOGIN CREATEDB PASSWORD 'Smoke-42'", "GRANT pg_write_server_files TO comb_app", "CREATE ROLE chief LOGIN SUPERUSER", "SET password_encryption = 'md5'; CREATE ROLE oldie LOGIN PASSWORD 'Smoke-45'",
 		"CREATE DATABASE comb_shop TEMPLATE template0 ENCODING 'UTF8'", "CREATE DATABASE old TEMPLATE template0 ENCODING 'LATIN1' LOCALE 'C'", "ALTER DATABASE comb_shop SET row_security = off",
@@ -56,7 +63,9 @@ var servers = []inspected{
 		"comb_shop: CREATE SCHEMA trap; CREATE FUNCTION trap.aclexplode(aclitem[]) RETURNS SETOF record LANGUAGE sql AS 'DELETE FROM public.page; SELECT 1'; ALTER DATABASE comb_shop SET search_path = trap, pg_catalog",
 	}, []string{"must-fix global-rights comb_app", "must-fix server-programs comb_app", "should-look superuser-account chief", "should-look weak-verifier oldie", "should-look table-charset old", "should-look preset comb_shop",
 		"good-to-know preset comb_shop", "should-look public-rows comb_shop", "must-fix public-create comb_shop, schema public", "must-fix security-definer comb_shop, public.\x1b[2J()", "should-look template-drift template1",
-		"good-to-know expired-account idle", "should-look public-connect comb_shop", "should-look text-encoded-twice comb_shop, public.page.t", "good-to-know account-reaches-nothing idle"}},
+		"good-to-know expired-account idle", "should-look public-connect comb_shop", "should-look text-encoded-twice comb_shop, public.page.t", "good-to-know account-reaches-nothing idle"},
+		[]string{"global-rights", "superuser-account", "public-connect", "public-create"},
+		`SELECT (SELECT string_agg(rolname, ',') FROM pg_roles WHERE (rolsuper OR rolcreatedb) AND rolname IN ('chief', 'comb_app')) IS NULL AND NOT EXISTS (SELECT FROM pg_database d, aclexplode(COALESCE(d.datacl, acldefault('d', d.datdba))) a WHERE d.datname = 'comb_shop' AND a.grantee = 0 AND a.privilege_type = 'CONNECT')`, "t"},
 }
 
 // TestInspect looks at servers with every kind of thing that should not be there, and holds
@@ -79,14 +88,14 @@ func TestInspect(t *testing.T) {
 			if kind.product == dbms.PostgreSQL {
 				log = filepath.Join(server.Folder, "server.log")
 			}
+			ask := query
+			if kind.product == dbms.PostgreSQL {
+				ask = queryPostgres
+			}
 			for _, statement := range kind.wild {
 				login := server.Login()
 				if database, rest, named := strings.Cut(statement, ": "); named {
 					login.Database, statement = database, rest
-				}
-				ask := query
-				if kind.product == dbms.PostgreSQL {
-					ask = queryPostgres
 				}
 				_, err := ask(login, statement)
 				require.NoError(t, err, statement)
@@ -142,6 +151,37 @@ apps:
 			for _, statement := range asked {
 				assert.Regexp(t, reads, statement)
 			}
+
+			try := func(arguments ...string) (string, int) {
+				command := program(t.Context(), t, folder, arguments...)
+				out, _ := command.CombinedOutput()
+				return string(out), command.ProcessState.ExitCode()
+			}
+			proof := func() string {
+				out, err := ask(server.Login(), kind.proof)
+				require.NoError(t, err)
+				return strings.TrimSpace(out)
+			}
+			asFound := proof()
+			require.NotEqual(t, kind.answer, asFound)
+			out, exit := try("inspect", "--fix", "--yes")
+			assert.Equal(t, 2, exit, out)
+			only := []string{"--only", strings.Join(kind.mends, ",")}
+			out, _ = try(append([]string{"inspect", "--dry-run"}, only...)...)
+			assert.Contains(t, out, "would fix")
+			assert.Equal(t, asFound, proof())
+			out, exit = try(append([]string{"inspect", "--fix"}, only...)...) // with nobody to ask
+			assert.Equal(t, 0, exit, out)
+			assert.Equal(t, asFound, proof())
+			out, exit = try(append([]string{"inspect", "--fix", "--yes"}, only...)...)
+			assert.Equal(t, 0, exit, out)
+			assert.Equal(t, kind.answer, proof(), out)
+			undo := regexp.MustCompile(`history --undo (\S+)`).FindStringSubmatch(out)
+			require.NotNil(t, undo, out)
+			out, exit = try("history", "--undo", undo[1], "--yes")
+			assert.Equal(t, 0, exit, out)
+			assert.Equal(t, asFound, proof(), out)
+			notLockedOut(t, kind.product, server, folder, try, proof)
 		})
 	}
 }
@@ -157,4 +197,38 @@ func statementsIn(log string, postgres bool) (statements []string) {
 		statements = append(statements, strings.TrimSpace(line))
 	}
 	return statements
+}
+
+// notLockedOut: what is on the administrator's own account is left alone, and a step behind
+// which he could not come in again is taken back.
+func notLockedOut(t *testing.T, product dbms.Product, server *throwaway.Server, folder string, try func(...string) (string, int), proof func() string) {
+	asFound := proof()
+	only := map[bool]string{true: "superuser-account", false: "any-host-administrator"}[product == dbms.PostgreSQL]
+	other := map[bool]string{true: "public-create", false: "wildcard-grant"}[product == dbms.PostgreSQL]
+	estate := func(admin string) {
+		if product == dbms.PostgreSQL {
+			admin = strings.ReplaceAll(admin, "chief", server.Admin)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), fmt.Appendf(nil, "servers: {barn: {dbms: %s, socket: %s, admin: %s}}\n", product, server.Socket, admin), 0o600))
+	}
+	if product != dbms.PostgreSQL {
+		_, err := query(server.Login(), "DROP USER ''@localhost") // it would take chief's logins
+		require.NoError(t, err)
+		estate("{user: chief, password: {file: chief.password}}")
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "chief.password"), []byte("Smoke-41\n"), 0o600))
+		out, exit := try("inspect", "--fix", "--yes", "--only", only, "--on", "chief@%")
+		assert.Equal(t, 4, exit, out)
+		assert.Contains(t, out, "logged in with")
+		assert.Equal(t, asFound, proof())
+	}
+	// The password is another one when it is asked for again.
+	estate("{user: chief, password: {command: [sh, -c, 'test -e " + folder + "/asked && echo wrong || echo Smoke-41; touch " + folder + "/asked']}}")
+	if product == dbms.PostgreSQL {
+		return // whose administrators come in by the socket, whatever their password
+	}
+	out, exit := try("inspect", "--fix", "--yes", "--only", other)
+	assert.NotEqual(t, 0, exit, out)
+	assert.Contains(t, out, "could not log in a second time")
+	assert.Contains(t, out, "undone")
+	assert.Equal(t, asFound, proof())
 }

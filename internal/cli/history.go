@@ -33,7 +33,13 @@ func (p *program) undoRun(ctx context.Context, id string, options provision.Opti
 	if err != nil {
 		return err
 	}
-	apps, err := engine.Estate.Select([]string{record.App}, nil)
+	server, ofServer := provision.IsOfServer(record.App)
+	var apps []*estate.App
+	if !ofServer {
+		apps, err = engine.Estate.Select([]string{record.App}, nil)
+	} else {
+		err = knownServers(engine.Estate, []string{server})
+	}
 	if err != nil {
 		return err
 	}
@@ -41,6 +47,9 @@ func (p *program) undoRun(ctx context.Context, id string, options provision.Opti
 		return fault.New(fault.Protected, "answer yes, or add --yes; --dry-run shows what would be taken back", "nothing was done")
 	}
 	p.listen(engine)
+	if ofServer {
+		return p.concludeMending(engine, "history", options.DryRun, []provision.Result{engine.UndoMending(ctx, server, entries, options.DryRun)})
+	}
 	results, err := engine.UndoRun(ctx, apps[0], entries, options)
 	if err != nil {
 		return err
@@ -65,7 +74,7 @@ estate file removes older ones. No server is asked, and nothing is changed.
 
 With --undo a run is taken back, as far as that is still possible: rights, owners and
 modes that it has changed, an installer that it has moved away, old contents of
-settings files. What was changed again since is refused, and so is what an application
+settings files, what inspect --fix has mended on a server. What was changed again since is refused, and so is what an application
 may have used: databases, accounts, rows, passwords. RUN is its ID, as --steps and
 --json have it, or the beginning of that.`,
 		Example: `  yellowfield history

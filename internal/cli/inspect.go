@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -22,7 +23,8 @@ type inspectDocument struct {
 
 func newInspectCommand(p *program) *cobra.Command {
 	var only []string
-	var sample bool
+	var sample, fix bool
+	var mending provision.Mending
 	command := &cobra.Command{
 		Use:     "inspect [SERVER...]",
 		Short:   "The servers as hosts for applications: settings, unsafe accounts and rights, stray databases",
@@ -34,11 +36,18 @@ everybody reaches, tables that are unlike their database, rules for logins, prog
 run with others' rights. Each finding has its evidence, why it matters, and what to do.
 
 Nothing is changed: the server itself refuses every change to the session that looks.
+With --fix what has been found is mended, each finding shown with its statements and
+confirmed by itself, or with --yes those that --only names; what the estate file or a file
+of the server has to say is left to you. The account that the command is logged in with is
+never touched, and behind each step a second login of it is proved while the first one
+stands: else the step is taken back. history --undo takes a whole run back.
+
 With --sample rows are read, too, as the applications' own accounts, for text that was
 encoded twice. Exit code 3 says that something must be fixed.`,
 		Example: `  yellowfield inspect
   yellowfield inspect barn --sample
-  yellowfield inspect --only wildcard-grant,empty-password --json`,
+  yellowfield inspect --only wildcard-grant,empty-password --json
+  yellowfield inspect barn --fix --only wildcard-grant`,
 		ValidArgsFunction: p.serverNames,
 		RunE: func(command *cobra.Command, servers []string) error {
 			for _, kind := range only {
@@ -59,6 +68,10 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 				servers = estate.Names(engine.Estate.Servers)
 			}
 			p.listen(engine)
+			if fix || mending.DryRun {
+				mending.Only = only
+				return p.mend(command.Context(), engine, servers, mending)
+			}
 			all, err := engine.InspectServers(command.Context(), servers, provision.Inspecting{Sample: sample, Only: only})
 			if err != nil {
 				return err
@@ -78,6 +91,48 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 	flags := command.Flags()
 	flags.BoolVar(&sample, "sample", false, "read some rows, as the applications' accounts, for text that was encoded twice")
 	flags.StringSliceVar(&only, "only", nil, "only findings of these `kinds`")
+	flags.BoolVar(&fix, "fix", false, "mend what was found, after asking for each")
+	flags.BoolVarP(&mending.DryRun, "dry-run", "n", false, "show what --fix would send, and touch nothing")
+	flags.StringSliceVar(&mending.On, "on", nil, "with --fix: only findings on these `names`, as inspect shows them")
 	_ = command.RegisterFlagCompletionFunc("only", cobra.FixedCompletions(inspect.Kinds(), cobra.ShellCompDirectiveNoFileComp))
 	return command
+}
+
+// mend asks for each finding, unless --yes was given with the kinds that it is for.
+func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []string, o provision.Mending) error {
+	if p.yes && len(o.Only) == 0 {
+		return fault.New(fault.Invalid, "add --only with the kinds of findings, or answer for each", "--yes alone does not say what to mend")
+	}
+	o.Confirm = func(f inspect.Finding) bool {
+		if !p.yes {
+			p.screen.Finding(f)
+		}
+		return p.confirm("Mend this?")
+	}
+	var results []provision.Result
+	for _, server := range servers {
+		results = append(results, engine.Mend(ctx, server, o))
+	}
+	return p.concludeMending(engine, "inspect", o.DryRun, results)
+}
+
+// mendDocument is the JSON document of inspect --fix, and of taking it back.
+type mendDocument struct {
+	Command string             `json:"command"`
+	Estate  string             `json:"estate"`
+	DryRun  bool               `json:"dry_run"`
+	Servers []provision.Result `json:"servers"`
+	Exit    int                `json:"exit"`
+}
+
+// concludeMending is conclude for work on servers as a whole.
+func (p *program) concludeMending(engine *provision.Engine, command string, dryRun bool, results []provision.Result) error {
+	p.exit = provision.ExitCode(results)
+	if p.asJSON {
+		return printJSON(mendDocument{command, engine.Estate.Path, dryRun, results, p.exit})
+	}
+	if !p.quiet {
+		p.screen.Mended(results, command, dryRun)
+	}
+	return nil
 }

@@ -44,6 +44,8 @@ type Finding struct {
 	SQL    []dbms.Statement `json:"sql,omitempty"`
 	// Back are the statements that take SQL back; none where that cannot be said.
 	Back []dbms.Statement `json:"-"`
+	// Lowered is the account that loses something by SQL, which its open sessions would keep.
+	Lowered *dbms.Account `json:"-"`
 }
 
 // Subject is whom the report is about, and what the estate file says of it.

@@ -1,8 +1,6 @@
 package inspect
 
 import (
-	"os"
-
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/host"
@@ -13,12 +11,9 @@ const little = 1 << 30
 
 // Room looks at the disk that a server keeps its data on, where it is this host's.
 func (r *Report) Room(address dbms.Address, folder string) {
-	if _, err := os.Stat(folder); address.OverNetwork() || err != nil {
+	bytes, known := host.RoomIn(folder)
+	if address.OverNetwork() || !known {
 		r.Unseen = append(r.Unseen, "room on the server's disk: its folder "+folder+" is not to be seen from here")
-		return
-	}
-	bytes, known := host.Room(folder)
-	if !known {
 		return
 	}
 	r.Fact("room on the disk", figures.Size(bytes)+" for "+folder)

@@ -56,6 +56,8 @@ type Result struct {
 	// be taken over by a person.
 	Pending []string `json:"pending,omitempty"`
 	Notes   []string `json:"notes,omitempty"`
+	// Run is the ID of its journal, for work on a server as a whole.
+	Run string `json:"run,omitempty"`
 	// Stuck tells that something stands that could not be taken back.
 	Stuck bool `json:"stuck,omitempty"`
 	// Changed tells whether anything was, or would be, changed.

@@ -299,6 +299,9 @@ func (f *Folder) Begin(first Entry) (*Run, error) {
 	return run, run.Record(first)
 }
 
+// ID is what the run is called by.
+func (r *Run) ID() string { return r.name }
+
 // Record writes an entry and returns once it is on the disk.
 func (r *Run) Record(e Entry) error {
 	if r == nil {

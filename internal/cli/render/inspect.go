@@ -16,7 +16,7 @@ import (
 func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
 	s.Title(found.Server, found.About)
 	if found.Problem != "" {
-		s.finding(bad.Render(pad("unseen", outcomeWidth)), found.Problem)
+		s.worded(bad.Render(pad("unseen", outcomeWidth)), found.Problem)
 		s.detail("next: " + found.Remedy)
 		s.Blank()
 		return
@@ -43,10 +43,10 @@ func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
 		if onlyGrave && f.Severity == estate.GoodToKnow {
 			continue
 		}
-		s.oneFinding(f)
+		s.Finding(f)
 	}
 	for _, unseen := range found.Unseen {
-		s.finding(quiet.Render(pad("not seen", outcomeWidth)), unseen)
+		s.worded(quiet.Render(pad("not seen", outcomeWidth)), unseen)
 	}
 	var parts []string
 	for _, severity := range []estate.Severity{estate.MustFix, estate.ShouldLook, estate.GoodToKnow} {
@@ -60,7 +60,8 @@ func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
 	s.printf("\n%s: %s.\n\n", found.Server, strings.Join(parts, ", "))
 }
 
-func (s *Screen) oneFinding(f inspect.Finding) {
+// Finding writes one with its evidence, why it matters and what to do.
+func (s *Screen) Finding(f inspect.Finding) {
 	style := quiet
 	switch f.Severity {
 	case estate.MustFix:
@@ -72,7 +73,7 @@ func (s *Screen) oneFinding(f inspect.Finding) {
 	if f.App != "" {
 		on += " (app " + f.App + ")"
 	}
-	s.finding(style.Render(pad(string(f.Severity), outcomeWidth)), strong.Render(string(f.Kind))+"  "+on)
+	s.worded(style.Render(pad(string(f.Severity), outcomeWidth)), strong.Render(string(f.Kind))+"  "+on)
 	s.detail(f.Evidence)
 	for _, line := range wrap(f.Why, s.width-detailColumn) {
 		s.block(detailColumn, quiet, line)
@@ -83,8 +84,8 @@ func (s *Screen) oneFinding(f inspect.Finding) {
 	}
 }
 
-// finding writes a line with a word before it.
-func (s *Screen) finding(word, text string) {
+// worded writes a line with a word before it.
+func (s *Screen) worded(word, text string) {
 	for i, line := range wrap(text, s.width-detailColumn) {
 		if i > 0 {
 			word = pad("", outcomeWidth)
@@ -97,5 +98,37 @@ func (s *Screen) finding(word, text string) {
 func (s *Screen) detail(text string) {
 	for _, line := range wrap(text, s.width-detailColumn) {
 		s.block(detailColumn, lipgloss.NewStyle(), line)
+	}
+}
+
+// Mended sums up work on servers as a whole, and says what comes next.
+func (s *Screen) Mended(results []provision.Result, command string, dryRun bool) {
+	for _, r := range results {
+		var parts []string
+		for _, of := range []struct {
+			outcome provision.Outcome
+			word    string
+		}{{provision.Fixed, "mended"}, {"would fix", "would be mended"}, {provision.Undone, "taken back"}, {"would undo", "would be taken back"},
+			{provision.Kept, "left as found"}, {provision.Note, "to be mended by hand"}, {provision.Refused, "refused"}, {provision.Failed, "failed"}} {
+			n := 0
+			for _, row := range r.Rows {
+				if row.Outcome == of.outcome {
+					n++
+				}
+			}
+			if n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", n, of.word))
+			}
+		}
+		if len(parts) == 0 {
+			parts = []string{"nothing to be done"}
+		}
+		s.printf("%s\n", strong.Render(r.Server+": "+strings.Join(parts, ", ")+"."))
+		if command == "inspect" && dryRun && r.Changed {
+			s.printf("Next: %s\n", accent.Render("yellowfield inspect "+r.Server+" --fix"))
+		}
+		if command == "inspect" && !dryRun && r.Changed {
+			s.printf("Next: %s  takes it back\n", accent.Render("yellowfield history --undo "+r.Run))
+		}
 	}
 }

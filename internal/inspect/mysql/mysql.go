@@ -59,6 +59,13 @@ func Inspect(ctx context.Context, server *mysql.Server, subject inspect.Subject)
 	return i.Report, nil
 }
 
+// ends are when the makers stop mending a release (MariaDB, "Maintenance Policy"; MySQL,
+// "Lifetime Support Policy"; as published in November 2026).
+var ends = map[dbms.Product]map[string]string{
+	dbms.MariaDB: {"10.3": "2023-05-25", "10.4": "2024-06-18", "10.5": "2025-06-24", "10.6": "2026-07-06", "10.11": "2028-02-16", "11.4": "2029-05-29", "11.8": "2028-06-04"},
+	dbms.MySQL:   {"5.7": "2023-10-31", "8.0": "2026-04-30", "8.4": "2032-04-30"},
+}
+
 var systemDatabases = []string{"information_schema", "mysql", "performance_schema", "sys"}
 
 // databases are those that are no part of the server itself.
@@ -97,7 +104,8 @@ func (i *inspection) settings(ctx context.Context) error {
 	}
 	v := i.variables
 	i.Fact("version", i.about.Product.Title()+" "+i.about.Version)
-	i.Support(i.about.Product, i.about.Version, time.Now())
+	numbers := strings.SplitN(i.about.Version, ".", 3)
+	i.Support(i.about.Product.Title(), strings.Join(numbers[:min(2, len(numbers))], "."), ends[i.about.Product])
 	if rows, err = i.look(ctx, "SHOW GLOBAL STATUS LIKE 'Uptime'"); err != nil {
 		return err
 	}
@@ -214,7 +222,7 @@ func (i *inspection) accounts(context.Context) error {
 		switch {
 		case a.User == "":
 			f := add(inspect.AnonymousAccount, "an account without a name takes logins from "+a.Host, "drop it; locked, it is of no use to anybody either, and that can be taken back")
-			f.SQL, f.Back = lock, unlock
+			f.SQL, f.Back, f.Lowered = lock, unlock, &a.Account
 			continue
 		case a.Locked:
 			add(inspect.LockedAccount, "the account is locked", "nothing, or drop it when nobody misses it")
@@ -223,8 +231,11 @@ func (i *inspection) accounts(context.Context) error {
 			add(inspect.ExpiredAccount, "its password has expired", i.newPassword(found.App))
 		}
 		if takesPassword(a.Verifier.Method()) && !a.Verifier.IsKnown() && !a.SecondMethod {
-			f := add(inspect.EmptyPassword, "it logs in with an empty password", i.newPassword(found.App)+", or lock it")
-			f.SQL, f.Back = lock, unlock
+			f := add(inspect.EmptyPassword, "it logs in with an empty password", i.newPassword(found.App))
+			if found.App == "" {
+				f.Remedy += ", or lock it"
+				f.SQL, f.Back, f.Lowered = lock, unlock, &a.Account
+			}
 		}
 		i.method(a, add)
 		i.host(a, admin, add)
@@ -368,6 +379,7 @@ func (i *inspection) global(a dbms.Account, g dbms.Grants, found inspect.Finding
 			f.SQL = append(f.SQL, i.RevokeGlobal(right, a))
 			f.Back = append(f.Back, i.GrantGlobal(right, a))
 		}
+		f.Lowered = &a
 		i.Add(f)
 	}
 	for _, pattern := range slices.Sorted(slices.Values(g.GrantOption)) {
@@ -408,10 +420,16 @@ func (i *inspection) pattern(a dbms.Account, g dbms.Grants, pattern string, matc
 		f.Severity = "good-to-know"
 		f.Remedy += ", if the pattern is not meant"
 	}
-	if byUnderscoreAlone && slices.Contains(matched, meant) && len(g.Databases[i.Pattern(meant)]) == 0 && !slices.Contains(g.GrantOption, pattern) {
+	if byUnderscoreAlone && slices.Contains(matched, meant) {
 		privileges := g.Databases[pattern]
-		f.SQL = append(i.Grant(privileges, i.Pattern(meant), a), i.Revoke(privileges, pattern, a)...)
-		f.Back = append(i.Grant(privileges, pattern, a), i.Revoke(privileges, i.Pattern(meant), a)...)
+		if slices.Contains(g.GrantOption, pattern) {
+			privileges = privileges.Plus(dbms.Privileges{"GRANT OPTION"})
+		}
+		if missing := g.Databases[pattern].Minus(g.Databases[i.Pattern(meant)]); len(missing) > 0 {
+			f.SQL, f.Back = i.Grant(missing, i.Pattern(meant), a), i.Revoke(missing, i.Pattern(meant), a)
+		}
+		f.SQL, f.Back = append(f.SQL, i.Revoke(privileges, pattern, a)...), append(i.Grant(privileges, pattern, a), f.Back...)
+		f.Lowered = &a
 	}
 	i.Add(f)
 }

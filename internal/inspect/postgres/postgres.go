@@ -10,7 +10,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
@@ -61,6 +60,10 @@ func Inspect(ctx context.Context, server *postgres.Server, subject inspect.Subje
 	return i.Report, nil
 }
 
+// ends are when the makers stop mending a release (PostgreSQL, "Versioning Policy", as
+// published in November 2026).
+var ends = map[string]string{"11": "2023-11-09", "12": "2024-11-21", "13": "2025-11-13", "14": "2026-11-12", "15": "2027-11-11", "16": "2028-11-09", "17": "2029-11-08", "18": "2030-11-14"}
+
 // all asks in the administrator's own database.
 func (i *inspection) all(ctx context.Context, query string) ([][]string, error) {
 	return i.Look(ctx, i.Database, query)
@@ -86,7 +89,8 @@ func (i *inspection) settings(ctx context.Context) error {
 	}
 	about := i.About()
 	i.Fact("version", about.Product.Title()+" "+about.Version)
-	i.Support(about.Product, about.Version, time.Now())
+	release, _, _ := strings.Cut(about.Version, ".")
+	i.Support(about.Product.Title(), release, ends)
 	i.Fact("running since", v["started"])
 	template := i.catalogue.Databases["template1"]
 	i.Fact("character set", template.Charset+", "+template.Collation+" (template1)")
@@ -160,7 +164,7 @@ func (i *inspection) roles(ctx context.Context) error {
 		}
 		if super && !own {
 			add(inspect.Finding{Kind: inspect.Superuser, Severity: severity, Evidence: "it is a superuser beside the one the server was made with", Remedy: "take that away, unless it administers the server",
-				SQL: []dbms.Statement{statement("", "ALTER ROLE %s NOSUPERUSER", name)}, Back: []dbms.Statement{statement("", "ALTER ROLE %s SUPERUSER", name)}})
+				SQL: []dbms.Statement{statement("", "ALTER ROLE %s NOSUPERUSER", name)}, Back: []dbms.Statement{statement("", "ALTER ROLE %s SUPERUSER", name)}, Lowered: &dbms.Account{User: name}})
 		}
 		for column, attribute := range map[int]string{2: "CREATEROLE", 3: "CREATEDB", 4: "REPLICATION", 5: "BYPASSRLS"} {
 			if is(column) && !super {
