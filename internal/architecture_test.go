@@ -32,6 +32,7 @@ var forbidden = map[string][]string{
 	"state":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
 	"load":      {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
 	"export":    {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/load"},
+	"access":    {"yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/state", "yellowfield/internal/load"},
 	"inspect":   {"yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/state", "yellowfield/internal/load"},
 	"wordset":   {"yellowfield/"},
 	"figures":   {"yellowfield/"},
@@ -40,6 +41,8 @@ var forbidden = map[string][]string{
 	"load/postgres":    {"yellowfield/internal/load/mysql", "yellowfield/internal/dbms/mysql", "yellowfield/internal/sqltext/mysql"},
 	"export/mysql":     {"yellowfield/internal/export/postgres", "yellowfield/internal/dbms/postgres", "yellowfield/internal/sqltext/postgres"},
 	"export/postgres":  {"yellowfield/internal/export/mysql", "yellowfield/internal/dbms/mysql", "yellowfield/internal/sqltext/mysql"},
+	"access/mysql":     {"yellowfield/internal/access/postgres", "yellowfield/internal/dbms/postgres"},
+	"access/postgres":  {"yellowfield/internal/access/mysql", "yellowfield/internal/dbms/mysql"},
 	"inspect/mysql":    {"yellowfield/internal/inspect/postgres", "yellowfield/internal/dbms/postgres"},
 	"inspect/postgres": {"yellowfield/internal/inspect/mysql", "yellowfield/internal/dbms/mysql"},
 	"dbms/mysql":       {"yellowfield/internal/dbms/postgres"},
@@ -139,7 +142,7 @@ func opens(t *testing.T, path string, file *ast.File) {
 
 // productRooms may ask for a product by its name: what is particular to one stands
 // there, or they are there for tests.
-var productRooms = []string{"dbms/", "load/mysql/", "load/postgres/", "inspect/mysql/", "inspect/postgres/", "throwaway/", "demo/", "oracle/"}
+var productRooms = []string{"dbms/", "load/mysql/", "load/postgres/", "inspect/mysql/", "inspect/postgres/", "access/mysql/", "access/postgres/", "throwaway/", "demo/", "oracle/"}
 
 // asksByName are the files elsewhere that must, and why.
 var asksByName = map[string]string{

@@ -136,7 +136,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
 	cobra.EnableCommandSorting = false // they stand in the order of the work
-	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newAccessCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
 	return root
 }
 

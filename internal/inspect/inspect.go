@@ -54,6 +54,16 @@ type Subject struct {
 	Apps []*estate.App
 }
 
+// SubjectOf is a server of an estate file.
+func SubjectOf(e *estate.Estate, server string) (s Subject) {
+	for _, name := range estate.Names(e.Apps) {
+		if e.Apps[name].Server == server {
+			s.Apps = append(s.Apps, e.Apps[name])
+		}
+	}
+	return s
+}
+
 // AppOf names the app that a database belongs to; empty for none.
 func (s Subject) AppOf(database string) string {
 	for _, app := range s.Apps {

@@ -81,14 +81,10 @@ func (e *Engine) onServer(ctx context.Context, command, server string, work func
 			return fault.New(fault.Busy, tryLater, "someone else is mending server %s on this host", server)
 		}
 		defer release()
-		if m.connection, err = e.connect(ctx, server); err != nil {
+		if m.connection, err = e.administered(ctx, server); err != nil {
 			return err
 		}
-		if m.connection.admin == nil {
-			return e.Estate.Fault(fault.Invalid, "servers."+server, "give the server an admin", "server %s has no administrator", server)
-		}
-		facts := m.connection.admin.About()
-		m.result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + m.connection.entry.Address().Short()
+		m.result.Header.About = m.connection.about()
 		if e.Listener.Begin != nil {
 			e.Listener.Begin(m.result.Header)
 		}

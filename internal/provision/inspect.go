@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"yellowfield/internal/access"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -51,29 +52,20 @@ func (e *Engine) InspectServers(ctx context.Context, names []string, o Inspectin
 }
 
 func (e *Engine) inspectServer(ctx context.Context, name string, sample bool, found *Inspected) error {
-	c, err := e.connect(ctx, name)
+	c, err := e.administered(ctx, name)
 	if err != nil {
 		return err
 	}
-	if c.admin == nil {
-		return e.Estate.Fault(fault.Invalid, "servers."+name, "give the server an admin", "server %s has no administrator, and nobody else sees its accounts", name)
-	}
-	about := c.admin.About()
-	found.About = about.Product.Title() + " " + about.Version + ", " + c.entry.Address().Short()
-	var apps []*estate.App
-	for _, app := range estate.Names(e.Estate.Apps) {
-		if e.Estate.Apps[app].Server == name {
-			apps = append(apps, e.Estate.Apps[app])
-		}
-	}
-	if found.Report, err = inspectWith(ctx, c.admin, inspect.Subject{Apps: apps}); err != nil {
+	found.About = c.about()
+	subject := inspect.SubjectOf(e.Estate, name)
+	if found.Report, err = inspectWith(ctx, c.admin, subject); err != nil {
 		return err
 	}
 	if err := e.waitingSettings(c.entry, &found.Report); err != nil {
 		return err
 	}
 	if sample {
-		for _, app := range apps {
+		for _, app := range subject.Apps {
 			if err := e.sample(ctx, app, &found.Report); err != nil {
 				if ctx.Err() != nil {
 					return err
@@ -134,4 +126,57 @@ func (e *Engine) sample(ctx context.Context, app *estate.App, report *inspect.Re
 		}
 	}
 	return nil
+}
+
+// administered is a server with its administrator's login.
+func (e *Engine) administered(ctx context.Context, name string) (*connection, error) {
+	c, err := e.connect(ctx, name)
+	if err == nil && c.admin == nil {
+		err = e.Estate.Fault(fault.Invalid, "servers."+name, "give the server an admin", "server %s has no administrator, and nobody else sees its accounts", name)
+	}
+	return c, err
+}
+
+// about names the product, its version and how it is reached.
+func (c *connection) about() string {
+	about := c.admin.About()
+	return about.Product.Title() + " " + about.Version + ", " + c.entry.Address().Short()
+}
+
+// Accessed is who can do what on some servers.
+type Accessed struct {
+	access.Report
+	// Problems are servers that could not be looked at, by name.
+	Problems map[string]*fault.Error
+}
+
+// Access looks at who can do what on servers, and changes nothing on them.
+func (e *Engine) Access(ctx context.Context, names []string, filter access.Filter) (all Accessed, err error) {
+	all = Accessed{Report: access.Report{Cells: []access.Cell{}, Unseen: []string{}}, Problems: map[string]*fault.Error{}}
+	for _, name := range names {
+		c, err := e.administered(ctx, name)
+		var found access.Report
+		if err == nil {
+			found, err = accessWith(ctx, c.admin, name, inspect.SubjectOf(e.Estate, name))
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return all, fault.Stopped(ctx.Err())
+			}
+			known := fault.As(err)
+			all.Problems[name] = known
+			all.Unseen = append(all.Unseen, fmt.Sprintf("server %s: %s", name, known.What))
+			continue
+		}
+		for _, cell := range found.Cells {
+			if filter.Takes(cell) {
+				all.Cells = append(all.Cells, cell)
+			}
+		}
+		for _, unseen := range found.Unseen {
+			all.Unseen = append(all.Unseen, fmt.Sprintf("server %s: %s", name, unseen))
+		}
+	}
+	all.Sort()
+	return all, nil
 }

@@ -7,6 +7,9 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfield/internal/access"
+	accessmysql "yellowfield/internal/access/mysql"
+	accesspostgres "yellowfield/internal/access/postgres"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/dbms/postgres"
@@ -160,13 +163,10 @@ func (r *run) withLogin(importer load.Importer, login dbms.Server) load.Importer
 
 // inspectWith looks at a server with the administrator's login.
 func inspectWith(ctx context.Context, admin dbms.Server, subject inspect.Subject) (inspect.Report, error) {
-	switch server := admin.(type) {
-	case *postgres.Server:
+	if server, is := admin.(*postgres.Server); is {
 		return inspectpostgres.Inspect(ctx, server, subject)
-	case *mysql.Server:
-		return inspectmysql.Inspect(ctx, server, subject)
 	}
-	return inspect.Report{}, fault.New(fault.Failed, "report this", "there is no inspection for %T", admin)
+	return inspectmysql.Inspect(ctx, admin.(*mysql.Server), subject)
 }
 
 // sampleWith looks into the rows of a database with an application's login.
@@ -175,4 +175,12 @@ func sampleWith(ctx context.Context, login dbms.Server, report *inspect.Report, 
 		return inspectpostgres.Sample(ctx, server, report, app, database)
 	}
 	return inspectmysql.Sample(ctx, login.(*mysql.Server), report, app, database)
+}
+
+// accessWith looks at who can do what, with the administrator's login.
+func accessWith(ctx context.Context, admin dbms.Server, name string, subject inspect.Subject) (access.Report, error) {
+	if server, is := admin.(*postgres.Server); is {
+		return accesspostgres.Read(ctx, server, name, subject)
+	}
+	return accessmysql.Read(ctx, admin.(*mysql.Server), name, subject)
 }

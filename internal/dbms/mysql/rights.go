@@ -205,3 +205,15 @@ func (s SQL) Reading(contents dbms.Contents) dbms.Privileges {
 	}
 	return reading
 }
+
+// SystemDatabases are those of the server itself.
+var SystemDatabases = []string{"information_schema", "mysql", "performance_schema", "sys"}
+
+// SystemAccounts come with the products and their packages (MySQL Reference Manual,
+// "Reserved Accounts"; MariaDB, "mysql.user Table").
+var SystemAccounts = []string{"mysql.sys", "mysql.session", "mysql.infoschema", "mariadb.sys", "mysql", "debian-sys-maint"}
+
+// Administers reports whether an account with grants g may give itself what it lacks.
+func Administers(g dbms.Grants) bool {
+	return g.Global.Has("SUPER") || g.Global.Has("CREATE USER") || slices.Contains(g.GrantOption, "") || g.Global.Has("ALL PRIVILEGES")
+}

@@ -66,26 +66,15 @@ var ends = map[dbms.Product]map[string]string{
 	dbms.MySQL:   {"5.7": "2023-10-31", "8.0": "2026-04-30", "8.4": "2032-04-30"},
 }
 
-var systemDatabases = []string{"information_schema", "mysql", "performance_schema", "sys"}
-
 // databases are those that are no part of the server itself.
 func (i *inspection) databases() []string {
 	var names []string
 	for _, name := range slices.Sorted(maps.Keys(i.catalogue.Databases)) {
-		if !slices.Contains(systemDatabases, name) {
+		if !slices.Contains(mysql.SystemDatabases, name) {
 			names = append(names, name)
 		}
 	}
 	return names
-}
-
-// systemAccounts come with the products and their packages (MySQL Reference Manual,
-// "Reserved Accounts"; MariaDB, "mysql.user Table").
-var systemAccounts = []string{"mysql.sys", "mysql.session", "mysql.infoschema", "mariadb.sys", "mysql", "debian-sys-maint"}
-
-// administers reports whether an account may give itself what it lacks.
-func administers(g dbms.Grants) bool {
-	return g.Global.Has("SUPER") || g.Global.Has("CREATE USER") || slices.Contains(g.GrantOption, "") || g.Global.Has("ALL PRIVILEGES")
 }
 
 func quoted(a dbms.Account) string { return a.User + "@" + a.Host }
@@ -204,8 +193,8 @@ func (i *inspection) accounts(context.Context) error {
 	var administrators []string
 	for _, a := range inOrder(i.catalogue.Accounts) {
 		grants := i.catalogue.Grants(a.Account)
-		admin := administers(grants)
-		if slices.Contains(systemAccounts, a.User) || i.roles[a.Account] {
+		admin := mysql.Administers(grants)
+		if slices.Contains(mysql.SystemAccounts, a.User) || i.roles[a.Account] {
 			continue
 		}
 		if admin && !a.Locked {
@@ -301,7 +290,7 @@ func (i *inspection) grants(ctx context.Context) error {
 	reached := map[string]bool{}
 	accounts := slices.SortedFunc(maps.Keys(i.catalogue.Granted), func(a, b dbms.Account) int { return strings.Compare(quoted(a), quoted(b)) })
 	for _, a := range accounts {
-		if slices.Contains(systemAccounts, a.User) {
+		if slices.Contains(mysql.SystemAccounts, a.User) {
 			continue
 		}
 		g := *i.catalogue.Granted[a]
@@ -367,7 +356,7 @@ func rights(p dbms.Privileges) string {
 // global looks at rights on the whole server.
 func (i *inspection) global(a dbms.Account, g dbms.Grants, found inspect.Finding) {
 	excess := g.Global.Minus(harmless)
-	admin := administers(g)
+	admin := mysql.Administers(g)
 	if len(excess) > 0 && (!admin || found.App != "") {
 		f := found
 		f.Kind, f.Evidence = inspect.GlobalRights, "it has "+rights(excess)+" on the whole server"
@@ -452,7 +441,7 @@ func (i *inspection) definers(ctx context.Context) error {
 	rows, err := i.look(ctx, query)
 	gone := map[[2]string][]string{}
 	for _, row := range rows {
-		if !slices.Contains(systemDatabases, row[0]) && !known(row[3]) {
+		if !slices.Contains(mysql.SystemDatabases, row[0]) && !known(row[3]) {
 			at := [2]string{row[0], row[3]}
 			gone[at] = append(gone[at], row[1]+" "+row[2])
 		}
