@@ -231,6 +231,7 @@ func (p *play) scenes(ctx context.Context) error {
 		{"Someone changes a password on the server by hand ...", func() error { return p.breakPassword(ctx) }},
 		{"... and verify names it.", yellowfield(1, "verify", "combledger")},
 		{"", yellowfield(0, "provision", "combledger", "--fix", "server-password")},
+		{"", yellowfield(0, "verify", "combledger")},
 		{"", page("combledger")},
 		{"Its rows as a file that every client loads.", yellowfield(0, "export", "combledger", "combledger.sql.gz")},
 		{"A copy to try the next version on: its folder is copied by hand, all else is made.", func() error { return p.copyFolder(ctx) }},
@@ -245,6 +246,9 @@ func (p *play) scenes(ctx context.Context) error {
 		{"", page("honeystall")},
 		{"shed turns out to be too small: back, with the rows as they are now.", yellowfield(0, "move", "honeystall", "--back", "--yes")},
 		{"", page("honeystall")},
+		{"All applications at a glance ...", yellowfield(0, "list")},
+		{"... what is to be said of barn as their host ...", yellowfield(0, "inspect", "barn")},
+		{"... and who can do what on which database.", yellowfield(0, "access")},
 		{"What was done to combledger?", yellowfield(0, "history", "combledger")},
 	}...)
 	for _, s := range scenes {

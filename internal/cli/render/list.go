@@ -129,6 +129,9 @@ func passwordAge(a provision.Listed) string {
 	if a.PasswordDays == nil {
 		return "-"
 	}
+	if *a.PasswordDays == 0 {
+		return "today"
+	}
 	return figures.Counted(*a.PasswordDays, "day", "days")
 }
 

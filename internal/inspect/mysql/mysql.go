@@ -107,7 +107,7 @@ func (i *inspection) settings(ctx context.Context) error {
 		i.Add(inspect.Finding{Kind: inspect.DefaultCharset, On: "character_set_server", Evidence: "the default is " + v["character_set_server"],
 			Remedy: "set character-set-server = utf8mb4 in the server's option file", SQL: []dbms.Statement{i.SetVariable("character_set_server", "utf8mb4")}, Back: []dbms.Statement{i.SetVariable("character_set_server", v["character_set_server"])}})
 	}
-	i.Fact("sql mode", v["sql_mode"])
+	i.Fact("sql mode", strings.ReplaceAll(v["sql_mode"], ",", ", "))
 	if !strings.Contains(v["sql_mode"], "STRICT_TRANS_TABLES") && !strings.Contains(v["sql_mode"], "STRICT_ALL_TABLES") {
 		strict := strings.TrimPrefix(v["sql_mode"]+",STRICT_TRANS_TABLES", ",")
 		i.Add(inspect.Finding{Kind: inspect.LaxSQLMode, On: "sql_mode", Evidence: "sql_mode has no STRICT_TRANS_TABLES",
@@ -404,7 +404,11 @@ func (i *inspection) pattern(a dbms.Account, g dbms.Grants, pattern string, matc
 	switch {
 	case byUnderscoreAlone && len(others) > 0:
 		f.Severity = "must-fix"
-		f.Evidence += "; meant is probably " + meant + " alone"
+		if slices.Contains(matched, meant) {
+			f.Evidence += "; meant is probably " + meant + " alone"
+		} else {
+			f.Evidence += "; no database is called " + meant
+		}
 	case !byUnderscoreAlone:
 		f.Severity = "good-to-know"
 		f.Remedy += ", if the pattern is not meant"
