@@ -102,6 +102,8 @@ type Inspector interface {
 	ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error)
 	// Contents reads what databases hold.
 	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
+	// Tables lists the tables and views of a database, as this login sees them.
+	Tables(ctx context.Context, database string) ([]Table, error)
 	// LacksPasswordKey reports whether logins over TCP without TLS work only as long
 	// as the server remembers an earlier one.
 	LacksPasswordKey(ctx context.Context) (bool, error)

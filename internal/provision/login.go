@@ -309,17 +309,20 @@ func (r *run) fileOf(s *estate.Settings) string {
 // lookAtTables counts the tables that a login sees, and names those that are not as the
 // database is to be.
 func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database *estate.Database) (tables int, err error) {
-	contents, err := server.Contents(ctx, database.Name)
+	all, err := server.Tables(ctx, database.Name)
 	if err != nil {
 		return 0, err
 	}
-	for _, t := range contents[database.Name].Tables {
+	charset, _ := r.view.catalogue.OwnNames(database.Charset, database.Collation)
+	differ := false
+	for _, t := range all {
 		if !t.View {
 			tables++
+			differ = differ || !strings.HasPrefix(t.Collation, charset+"_") && t.Collation != charset // the set "binary" has one of its own name
 		}
 	}
-	if tables == 0 {
-		return 0, nil
+	if !differ {
+		return tables, nil
 	}
 	return tables, r.lookAtCharsets(ctx, server, database)
 }

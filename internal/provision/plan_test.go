@@ -87,6 +87,7 @@ func (p *pretended) ReadCatalogue(context.Context, bool, []string) (*dbms.Catalo
 	return p.catalogue, nil
 }
 
+func (p *pretended) Tables(context.Context, string) ([]dbms.Table, error) { return nil, nil }
 func (p *pretended) Contents(context.Context, ...string) (map[string]dbms.Contents, error) {
 	return p.catalogue.Contents, nil
 }

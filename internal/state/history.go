@@ -66,10 +66,17 @@ type Copy struct {
 // History gives the runs on the apps of an estate file, the newest first; those of some
 // apps where these are named. Journals that cannot be read are left out and named.
 func (f *Folder) History(estate string, apps []string) (runs []Record, unread []string, err error) {
-	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*.jsonl"))
+	journals, err := f.journals()
 	if err != nil {
 		return nil, nil, err
 	}
+	var names []string
+	for app, of := range journals {
+		if len(apps) == 0 || slices.Contains(apps, app) {
+			names = append(names, of...)
+		}
+	}
+	slices.Sort(names)
 	for _, name := range names {
 		record, ended, err := read(name)
 		switch {
@@ -90,6 +97,47 @@ func (f *Folder) History(estate string, apps []string) (runs []Record, unread []
 	}
 	slices.SortStableFunc(runs, func(a, b Record) int { return cmp.Or(b.Began.Compare(a.Began), strings.Compare(b.ID, a.ID)) })
 	return runs, unread, nil
+}
+
+// journals lists the files of runs by their apps, each in the order of time. The folder is
+// read again only when it has changed: a command on many apps asks for each of them.
+func (f *Folder) journals() (map[string][]string, error) {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	folder := filepath.Join(f.path, "journal")
+	info, err := os.Stat(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, unreadable(folder, err)
+	}
+	if f.byApp != nil && info.ModTime().Equal(f.listed) {
+		return f.byApp, nil
+	}
+	began := time.Now()
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, unreadable(folder, err)
+	}
+	f.byApp = map[string][]string{}
+	for _, entry := range entries { // sorted by name, which begins with the time
+		name, is := strings.CutSuffix(entry.Name(), ".jsonl")
+		from, to := strings.IndexByte(name, '-'), strings.LastIndexByte(name, '-')
+		if is && from >= 0 && from < to {
+			f.byApp[name[from+1:to]] = append(f.byApp[name[from+1:to]], filepath.Join(folder, entry.Name()))
+		}
+	}
+	// What changes again in the same tick of the file system's clock would not show.
+	const tick = 100 * time.Millisecond
+	if f.listed = info.ModTime(); began.Sub(f.listed) < tick {
+		f.listed = time.Time{}
+	}
+	return f.byApp, nil
+}
+
+func unreadable(folder string, err error) error {
+	return fault.New(fault.Failed, "check the rights of this user on it", "the folder of journals %s cannot be read: %v", folder, err).With(err)
 }
 
 // Entries gives one run on the apps of an estate file by its ID, or a beginning of it that

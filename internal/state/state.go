@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -33,7 +34,13 @@ import (
 )
 
 // Folder is an opened state folder.
-type Folder struct{ path string }
+type Folder struct {
+	path string
+
+	mutex  sync.Mutex
+	byApp  map[string][]string // the journals, as they were when the folder was changed at listed
+	listed time.Time
+}
 
 // DefaultPath is $XDG_STATE_HOME/yellowfield, or for root, unless that
 // variable is set, /var/lib/yellowfield.
@@ -471,11 +478,11 @@ func (c *CutOff) On(server string) *CutOff {
 // cannot be read is none: what is found on the servers counts, and not what is written
 // about it. One of a newer program's is an error.
 func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
-	names, err := filepath.Glob(filepath.Join(f.path, "journal", "*-"+app+"-*.jsonl"))
+	journals, err := f.journals()
 	if err != nil {
-		return nil, nil
+		return nil, err
 	}
-	slices.Sort(names) // by their time
+	names := journals[app]
 	for _, name := range slices.Backward(names) {
 		content, err := os.ReadFile(name)
 		if err != nil {

@@ -175,17 +175,11 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 	for i, d := range databases {
 		args[i] = d
 	}
-	err := s.each(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', COALESCE(ENGINE, ''), COALESCE(TABLE_COLLATION, '')
-		FROM information_schema.TABLES WHERE TABLE_SCHEMA IN (`+marks+`) ORDER BY TABLE_NAME`, args,
-		func(scan func(...any) error) error {
-			var database string
-			var t dbms.Table
-			err := scan(&database, &t.Name, &t.View, &t.Engine, &t.Collation)
-			c := contents[database]
-			c.Tables = append(c.Tables, t)
-			contents[database] = c
-			return err
-		})
+	err := s.eachTable(ctx, marks, args, func(database string, t dbms.Table) {
+		c := contents[database]
+		c.Tables = append(c.Tables, t)
+		contents[database] = c
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -212,6 +206,24 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 			func(c *dbms.Contents, o dbms.Object) { c.Events = append(c.Events, o) }),
 	)
 	return contents, err
+}
+
+func (s *Server) eachTable(ctx context.Context, marks string, databases []any, take func(database string, t dbms.Table)) error {
+	return s.each(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE LIKE '%VIEW', COALESCE(ENGINE, ''), COALESCE(TABLE_COLLATION, '')
+		FROM information_schema.TABLES WHERE TABLE_SCHEMA IN (`+marks+`) ORDER BY TABLE_NAME`, databases,
+		func(scan func(...any) error) error {
+			var database string
+			var t dbms.Table
+			err := scan(&database, &t.Name, &t.View, &t.Engine, &t.Collation)
+			take(database, t)
+			return err
+		})
+}
+
+// Tables lists those of a database, and its views.
+func (s *Server) Tables(ctx context.Context, database string) (tables []dbms.Table, err error) {
+	err = s.eachTable(ctx, "?", []any{database}, func(_ string, t dbms.Table) { tables = append(tables, t) })
+	return tables, err
 }
 
 // Mentions looks into the definitions of views, triggers, routines and events of other

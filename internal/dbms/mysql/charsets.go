@@ -36,6 +36,9 @@ func (s *Server) Conversions(ctx context.Context, database, charset, collation s
 		return plain("ALTER DATABASE %s CHARACTER SET %s COLLATE %s", QuoteName(database), charset, collation)
 	}
 	all.Database, all.DatabaseBack = byDefault(charset, collation), byDefault(has, collates)
+	if len(columns) == 0 {
+		return all, nil
+	}
 	ctx, cancel := context.WithTimeout(ctx, longestLooks+longestLook)
 	defer cancel()
 	until := time.Now().Add(longestLooks)

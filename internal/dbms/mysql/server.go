@@ -32,6 +32,7 @@ type Server struct {
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
 	cluster     *cluster             // nil for a server by itself
+	known       *ScriptConditions    // what of them stays the same, once it was read
 
 	db     *sql.DB
 	locked atomic.Pointer[heldLock] // that holds the first lock, nil for none
@@ -58,6 +59,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	}
 	s := &Server{Login: login, db: sql.OpenDB(connector)}
 	s.db.SetConnMaxIdleTime(time.Minute)
+	s.db.SetMaxIdleConns(4) // two with locks, one at work, one for questions meanwhile
 	if err := s.db.PingContext(ctx); err != nil {
 		_ = s.db.Close()
 		return nil, refused(login, err)
@@ -120,18 +122,54 @@ func configure(l dbms.Login) (*driver.Config, error) {
 // Encrypted reports whether what is sent stays unseen on the way.
 func (s *Server) Encrypted() bool { return s.Address.Encrypted() }
 
-// readFacts uses SHOW VARIABLES, which leaves out what a product does not
-// have, where SELECT @@x would fail.
-func (s *Server) readFacts(ctx context.Context) error {
-	variables := map[string]string{}
-	err := s.each(ctx, `SHOW GLOBAL VARIABLES WHERE Variable_name IN ('version', 'version_comment', 'socket',
-		'lower_case_table_names', 'log_bin', 'log_bin_trust_function_creators', 'partial_revokes', 'read_only', 'wsrep_on', 'port', 'bind_address', 'skip_networking')`, nil,
+// factNames are the variables that a server's facts are made of. Those that both products
+// have stand first.
+var factNames = []string{"version", "version_comment", "socket", "lower_case_table_names", "log_bin", "log_bin_trust_function_creators", "read_only", "port", "bind_address", "skip_networking",
+	"partial_revokes", "wsrep_on"}
+
+const common = 10
+
+// readVariables asks for each variable by its name, which takes a tenth of the time that a
+// look through all of them does. Where that fails it is done: SHOW leaves out what a
+// product does not have, and answers on a node of a cluster that answers nothing else.
+func (s *Server) readVariables(ctx context.Context) (variables map[string]string, err error) {
+	variables = map[string]string{}
+	ask := func(names []string) error {
+		values, into := make([]sql.NullString, len(names)), make([]any, len(names))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		err := s.row(ctx, "SELECT @@GLOBAL."+strings.Join(names, ", @@GLOBAL."), nil, into...)
+		for i, name := range names {
+			variables[name] = values[i].String
+		}
+		return err
+	}
+	if err := ask(factNames[:common]); err == nil {
+		own := "partial_revokes"
+		if isMariaDB(variables) {
+			own = "wsrep_on"
+		}
+		if ask([]string{own}) == nil {
+			return variables, nil
+		}
+	}
+	clear(variables)
+	return variables, s.each(ctx, "SHOW GLOBAL VARIABLES WHERE Variable_name IN ('"+strings.Join(factNames, "', '")+"')", nil,
 		func(scan func(...any) error) error {
 			var name, value string
 			err := scan(&name, &value)
 			variables[strings.ToLower(name)] = value
 			return err
 		})
+}
+
+func isMariaDB(variables map[string]string) bool {
+	return strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb")
+}
+
+func (s *Server) readFacts(ctx context.Context) error {
+	variables, err := s.readVariables(ctx)
 	if err != nil {
 		return err
 	}
@@ -146,7 +184,7 @@ func (s *Server) readFacts(ctx context.Context) error {
 	if !on("skip_networking") && bindsLoopback(variables["bind_address"]) {
 		s.facts.LoopbackPort, _ = strconv.Atoi(variables["port"])
 	}
-	if strings.Contains(variables["version"]+variables["version_comment"], "MariaDB") || strings.Contains(variables["version_comment"], "mariadb") {
+	if isMariaDB(variables) {
 		s.facts.Product = dbms.MariaDB
 	}
 	if on("wsrep_on") {

@@ -382,32 +382,44 @@ func (f ScriptConditions) HasCharset(name string) bool {
 // COLLATION_CHARACTER_SET_APPLICABILITY (MariaDB, "Information Schema
 // COLLATION_CHARACTER_SET_APPLICABILITY Table").
 func (s *Server) ScriptConditions(ctx context.Context) (ScriptConditions, error) {
-	f := ScriptConditions{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.versionNumber(), Cluster: s.facts.Cluster != "", Collations: map[string]string{}, Engines: map[string]bool{}}
+	f := ScriptConditions{MariaDB: s.facts.Product == dbms.MariaDB, Version: s.versionNumber(), Cluster: s.facts.Cluster != ""}
 	err := s.row(ctx, "SELECT @@GLOBAL.sql_mode, @@GLOBAL.max_allowed_packet, @@GLOBAL.default_storage_engine", nil, &f.SQLMode, &f.MaxPacket, &f.DefaultEngine)
 	if err != nil {
 		return f, err
 	}
+	if s.known == nil {
+		known := &ScriptConditions{Collations: map[string]string{}, Engines: map[string]bool{}}
+		if err := s.readKnown(ctx, known); err != nil {
+			return f, err
+		}
+		s.known = known
+	}
+	f.Collations, f.Engines = s.known.Collations, s.known.Engines
+	return f, nil
+}
+
+// readKnown reads what stays the same as long as the server runs.
+func (s *Server) readKnown(ctx context.Context, f *ScriptConditions) error {
 	query := "SELECT COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATIONS WHERE CHARACTER_SET_NAME IS NOT NULL"
 	const fullNames = 101001 // the version that brought them
 	if s.facts.Product == dbms.MariaDB && s.versionNumber() >= fullNames {
 		query = "SELECT FULL_COLLATION_NAME, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"
 	}
-	err = s.each(ctx, query, nil, func(scan func(...any) error) error {
+	err := s.each(ctx, query, nil, func(scan func(...any) error) error {
 		var name, charset string
 		err := scan(&name, &charset)
 		f.Collations[name] = charset
 		return err
 	})
 	if err != nil {
-		return f, err
+		return err
 	}
-	err = s.each(ctx, "SELECT LOWER(ENGINE) FROM information_schema.ENGINES WHERE SUPPORT IN ('YES', 'DEFAULT')", nil, func(scan func(...any) error) error {
+	return s.each(ctx, "SELECT LOWER(ENGINE) FROM information_schema.ENGINES WHERE SUPPORT IN ('YES', 'DEFAULT')", nil, func(scan func(...any) error) error {
 		var name string
 		err := scan(&name)
 		f.Engines[name] = true
 		return err
 	})
-	return f, err
 }
 
 // versionNumber is the server's version as conditional comments count it:

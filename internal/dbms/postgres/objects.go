@@ -93,6 +93,12 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 	return contents, nil
 }
 
+// Tables lists those of a database, and its views.
+func (s *Server) Tables(ctx context.Context, database string) ([]dbms.Table, error) {
+	contents, err := s.Contents(ctx, database)
+	return contents[database].Tables, err
+}
+
 // takesLogins reports whether a database is there, and was not dropped by half.
 func (s *Server) takesLogins(ctx context.Context, database string) (takes bool, err error) {
 	err = s.each(ctx, s.Database, `SELECT NOT `+halfDropped+` FROM pg_catalog.pg_database WHERE datname = $1`, []any{database}, func(rows pgx.Rows) error { return rows.Scan(&takes) })
