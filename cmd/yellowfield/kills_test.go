@@ -225,7 +225,7 @@ func (k *killed) survives(want map[string]string, at int, after time.Duration) (
 		k.t.FailNow()
 	}
 	out, _ := k.run(0, 0, "verify", "combs")
-	assert.Contains(k.t, out, "1 app: 1 as wanted", "%s\nthe next run:\n%s", where, next)
+	assert.Contains(k.t, out, "1 app: 1 verified", "%s\nthe next run:\n%s", where, next)
 	assert.NotContains(k.t, out, "cut off")
 	return true
 }

@@ -90,7 +90,7 @@ func (m *mover) prepare(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
 	}
-	m.says(t, "1 app: 1 done", "provision", "combs")
+	m.says(t, "1 app: 1 provisioned", "provision", "combs")
 }
 
 func productOf(s *throwaway.Server) dbms.Product {
@@ -187,12 +187,12 @@ func TestMoved(t *testing.T) {
 		}
 		rows := m.on(m.from, "combs", "SELECT id, name FROM comb ORDER BY id")
 		m.says(t, "would import", "move", "combs", "--to", "shed", "--dry-run")
-		m.says(t, "1 app: 1 done", "provision", "honey")
+		m.says(t, "1 app: 1 provisioned", "provision", "honey")
 		m.says(t, "app honey is on server barn", "move", "combs", "honey", "--to", "barn", "--yes")
 		require.False(t, m.isOn(m.to))
 		m.says(t, "combs_reads", "connection", "combs", "--account", "combs_reads", "--reveal", "--confirm", "combs")
 		moved, _ := m.run(0, 0, "move", "--all", "--from", "barn", "--to", "shed", "--yes", "--map-collations") // MySQL's usual one for events
-		require.Contains(t, moved, map[bool]string{true: "2 apps: 2 done", false: "2 apps: 1 done, 1 with differences"}[m.postgres])
+		require.Contains(t, moved, map[bool]string{true: "2 apps: 2 moved", false: "2 apps: 1 moved, 1 with differences"}[m.postgres])
 		assert.Regexp(t, `can only read meanwhile: about [0-9.]+ s \(an import into a scratch database took`, moved)
 		if !m.postgres {
 			events := "SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_SCHEMA = 'combs' ORDER BY EVENT_NAME"
@@ -206,9 +206,9 @@ func TestMoved(t *testing.T) {
 		if m.postgres || productOf(m.from) == productOf(m.to) {
 			assert.Contains(t, moved, "password as on barn") // which is not known here any more
 		}
-		m.says(t, "1 app: 1 as wanted", "verify", "honey") // with the password that is in no settings
+		m.says(t, "1 app: 1 verified", "verify", "honey") // with the password that is in no settings
 		assert.Equal(t, rows, m.on(m.to, "combs", "SELECT id, name FROM comb ORDER BY id"))
-		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+		m.says(t, "1 app: 1 verified", "verify", "combs")
 		estate, err := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml"))
 		require.NoError(t, err)
 		assert.Contains(t, string(estate), "    server: shed   # for now\n")
@@ -236,25 +236,25 @@ func TestMoved(t *testing.T) {
 		m.says(t, "1 app: 1 done", "retire", "combs", "--old", "--confirm", "combs")
 		assert.False(t, m.isOn(m.from))
 		m.says(t, "has left nothing on another server", "retire", "combs", "--old", "--confirm", "combs")
-		m.says(t, "1 app: 1 done", "move", "combs", "--to", "barn", "--yes", "--map-collations")
+		m.says(t, "1 app: 1 moved", "move", "combs", "--to", "barn", "--yes", "--map-collations")
 		assert.Equal(t, rows, m.on(m.from, "combs", "SELECT id, name FROM comb ORDER BY id"))
-		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+		m.says(t, "1 app: 1 verified", "verify", "combs")
 
 		// Back, with what was changed since, and another password.
 		m.says(t, "nothing was done", "move", "combs", "--back")
 		m.on(m.from, "combs", "DELETE FROM cell")
-		m.says(t, "2 apps: 2 done", "move", "combs", "--back", "--yes", "--new-passwords", "--map-collations")
+		m.says(t, "2 apps: 2 moved", "move", "combs", "--back", "--yes", "--new-passwords", "--map-collations")
 		assert.Equal(t, "", strings.TrimSpace(m.on(m.to, "combs", "SELECT id FROM cell")))
 		again, err := os.ReadFile(filepath.Join(m.folder, "www/db.ini"))
 		require.NoError(t, err)
 		assert.NotContains(t, string(again), password)
-		m.says(t, "1 app: 1 as wanted", "verify", "combs")
+		m.says(t, "1 app: 1 verified", "verify", "combs")
 
 		// The rows come with the first account, whose password has to be known.
 		m.says(t, "1 app: 1 done", "retire", "honey", "--old", "--confirm", "honey")
 		m.says(t, "honey_app", "connection", "honey", "--reveal", "--confirm", "honey")
 		m.says(t, "or move it with --new-passwords", "move", "honey", "--to", "barn", "--yes")
-		m.says(t, "1 app: 1 done", "move", "honey", "--to", "barn", "--yes", "--new-passwords")
+		m.says(t, "1 app: 1 moved", "move", "honey", "--to", "barn", "--yes", "--new-passwords")
 	})
 }
 
@@ -368,8 +368,8 @@ func TestMoveMeetsAFullDisk(t *testing.T) {
 			} else {
 				assert.Contains(t, out, "has lasted for 10 s")
 			}
-			m.says(t, "1 app: 1 done", "move", "combs", "--to", "shed", "--yes")
-			m.says(t, "1 app: 1 as wanted", "verify", "combs")
+			m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
+			m.says(t, "1 app: 1 verified", "verify", "combs")
 		})
 	}
 }
@@ -388,8 +388,8 @@ func TestMoveMeetsARestart(t *testing.T) {
 			m.start(t, options)
 			m.says(t, "what had arrived on shed is gone", "provision", "combs")
 			require.False(t, m.isOn(m.to))
-			m.says(t, "1 app: 1 done", "move", "combs", "--to", "shed", "--yes")
-			m.says(t, "1 app: 1 as wanted", "verify", "combs")
+			m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
+			m.says(t, "1 app: 1 verified", "verify", "combs")
 
 			small := t.TempDir()
 			if err := exec.Command("mount", "-t", "tmpfs", "-o", "size=1m", "none", small).Run(); err != nil {
@@ -441,10 +441,10 @@ func TestMoveLosesANode(t *testing.T) {
 			if fromCluster {
 				m.says(t, "could not take everything back", "verify", "combs")
 				m.says(t, "its accounts have their rights on barn again", "provision", "combs", "--fix", "settings")
-				m.says(t, "1 app: 1 as wanted", "verify", "combs")
+				m.says(t, "1 app: 1 verified", "verify", "combs")
 			}
-			m.says(t, "1 app: 1 done", "move", "combs", "--to", "shed", "--yes")
-			m.says(t, "1 app: 1 as wanted", "verify", "combs")
+			m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
+			m.says(t, "1 app: 1 verified", "verify", "combs")
 			assert.NotContains(t, m.on(cluster[1], "", "SELECT user FROM mysql.user"), "yellowfield_")
 		})
 	}
@@ -498,22 +498,22 @@ func TestMoveKilled(t *testing.T) {
 			m.prepare(t)
 			out, died := m.run(at, 0, "move", "combs", "--to", "shed", "--yes")
 			if !died {
-				require.Contains(t, out, "1 app: 1 done")
+				require.Contains(t, out, "1 app: 1 moved")
 				m.drop()
 				break
 			}
 			where := fmt.Sprintf("died at place %d:\n%s", at, out)
 			next, _ := m.run(0, 0, "provision", "combs")
 			looked, _ := m.run(0, 0, "verify", "combs")
-			require.Contains(t, looked, "1 app: 1 as wanted", "%s\nthe next run:\n%s", where, next)
+			require.Contains(t, looked, "1 app: 1 verified", "%s\nthe next run:\n%s", where, next)
 			require.NotContains(t, looked, "cut off", where)
 			estate, err := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml"))
 			require.NoError(t, err)
 			if strings.Contains(string(estate), "server: barn   # for now") {
 				require.False(t, m.isOn(m.to), "%s\nthe next run:\n%s", where, next)
-				m.says(t, "1 app: 1 done", "move", "combs", "--to", "shed", "--yes")
+				m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
 			}
-			m.says(t, "1 app: 1 as wanted", "verify", "combs")
+			m.says(t, "1 app: 1 verified", "verify", "combs")
 			m.says(t, "1 app: 1 done", "retire", "combs", "--old", "--confirm", "combs")
 			for _, server := range []*throwaway.Server{m.from, m.to} {
 				databases := map[bool]string{true: "SELECT datname FROM pg_database", false: "SHOW DATABASES"}[m.postgres]
@@ -554,7 +554,7 @@ func TestMoveFails(t *testing.T) {
 		m.says(t, "server shed has a database combs already", "move", "combs", "--to", "shed", "--yes")
 		m.on(m.to, "combs", "SELECT id FROM theirs")
 		m.on(m.to, "", "DROP DATABASE combs")
-		m.says(t, "1 app: 1 as wanted", "provision", "combs")
+		m.says(t, "1 app: 1 unchanged", "provision", "combs")
 
 		if !m.postgres {
 			m.on(m.from, "combs", "CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM cell")

@@ -1,6 +1,6 @@
 // Command bench measures imports against the servers' stock clients, and exports against
-// their dump programs, on private servers and dumps of made-up data that it writes itself,
-// and checks that both leave the same behind.
+// their dump programs, and commands on estates of many apps, on private servers and dumps of
+// made-up data that it writes itself, and checks that both leave the same behind.
 //
 //	go run ./internal/bench -size 1 -runs 3 -report docs/performance.md
 //
@@ -16,6 +16,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -28,11 +29,18 @@ func main() {
 	products := flag.String("dbms", "mariadb,mysql,postgresql", "servers to measure on")
 	root := flag.String("mysql-root", "/var/cache/yellowfield-tests/mysql-root", "folder of a system with a MySQL server")
 	extras := flag.String("mariadb-extras", usualExtras, "folder with MariaDB's dump program")
+	apps := flag.String("apps", "10,100,1000", "numbers of apps in the estates to measure; empty for none")
 	report := flag.String("report", "", "path of a Markdown report to write; a plot is written beside it")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := measure(ctx, *size, *runs, *only, strings.Split(*products, ","), *root, *extras, *report); err != nil {
+	var counts []int
+	for _, text := range strings.Split(*apps, ",") {
+		if n, err := strconv.Atoi(text); err == nil {
+			counts = append(counts, n)
+		}
+	}
+	if err := measure(ctx, *size, *runs, *only, strings.Split(*products, ","), *root, *extras, counts, *report); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -41,7 +49,7 @@ func main() {
 // usualExtras is where scripts/setup unpacks MariaDB's dump program.
 const usualExtras = "/var/cache/yellowfield-tests/mariadb-extras"
 
-func measure(ctx context.Context, size float64, runs int, only string, products []string, root, extras, report string) error {
+func measure(ctx context.Context, size float64, runs int, only string, products []string, root, extras string, counts []int, report string) error {
 	folder, err := os.MkdirTemp("", "yellowfield-bench-")
 	if err != nil {
 		return err
@@ -52,6 +60,7 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 		return err
 	}
 	var results []result
+	var estates []measuredEstate
 	different := 0
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL, dbms.PostgreSQL} {
 		if !slices.Contains(products, string(product)) {
@@ -79,9 +88,17 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 			different += len(r.Differences)
 		}
 		results = append(results, of...)
+		many, err := measureEstates(ctx, program, folder, product, at, counts)
+		if err != nil {
+			return err
+		}
+		estates = append(estates, many...)
 	}
 	if report != "" {
 		if err := writeReports(report, size, runs, results); err != nil {
+			return err
+		}
+		if err := writeEstateReport(strings.TrimSuffix(report, ".md")+"-estate.md", estates); err != nil {
 			return err
 		}
 	}

@@ -78,11 +78,11 @@ removed.`,
 	flags.BoolVar(&options.Import.DropExisting, "drop-existing", false, "export what the database holds, and drop it first; if the import fails, it comes back")
 	flags.BoolVar(&each.Retarget, "retarget", false, "leave out what makes or chooses a database of a fixed name")
 	flags.BoolVar(&options.Import.MapCollations, "map-collations", false, "put the nearest collation in place of one that the server lacks")
-	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB")
+	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "convert tables in latin1 or utf8 to utf8mb4, and MyISAM tables to InnoDB")
 	flags.BoolVar(&options.Import.Fast, "fast", false, "on PostgreSQL: several sessions side by side, instead of one transaction for the whole script")
 	flags.BoolVar(&options.Import.OneByOne, "one-by-one", false, "send every statement as it stands, one after the other")
 	flags.StringVar(&options.Import.Into, "into", "", "`name` under databases of the one that the files named here go into, where the app has several")
-	flags.StringVar(&each.Encoding, "encoding", "", "`encoding` of the files named here, utf-8 if nothing is said; binary for bytes that are not looked at")
+	flags.StringVar(&each.Encoding, "encoding", "", "`encoding` of the files named here, utf-8 by default; binary for bytes that are not looked at")
 	flags.StringVar(&each.PrefixToken, "prefix-token", "", "`text` that stands for the app's table prefix in the files named here")
 	p.limitStatements(command)
 	return command

@@ -201,7 +201,7 @@ func changesFrom(direct, fromFiles []string, ask secret.Asker) ([]settings.Chang
 		changes = append(changes, change)
 	}
 	if len(changes) == 0 {
-		return nil, fault.New(fault.Invalid, "write ADDRESS=VALUE; settings show lists the addresses", "nothing says what to write")
+		return nil, fault.New(fault.Invalid, "write ADDRESS=VALUE; settings show lists the addresses", "no ADDRESS=VALUE given")
 	}
 	return changes, nil
 }

@@ -297,9 +297,6 @@ type Statement struct {
 	ChangesNothing bool
 }
 
-// MarshalText gives it to documents as it may be shown.
-func (s Statement) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
-
 // String gives the statement as it may be shown.
 func (s Statement) String() string {
 	if s.Shown != "" {

@@ -22,7 +22,7 @@ import (
 
 // Options of a demo.
 type Options struct {
-	// Program is the path of the yellowfield to play with.
+	// Program is the path of the yellowfield to run.
 	Program string
 	// Keep is a folder in which everything stays, the server running; empty
 	// to remove all at the end.
@@ -74,7 +74,7 @@ func (p *play) stop() {
 // should.
 func Run(ctx context.Context, o Options) error {
 	if o.Prepare && o.Keep == "" {
-		return fault.New(fault.Invalid, "add --keep DIR", "--prepare leaves something to play with, and nothing says where")
+		return fault.New(fault.Invalid, "add --keep DIR", "--prepare keeps servers and files, and no folder was given for them")
 	}
 	p := &play{Options: o}
 	if err := p.prepare(ctx); err != nil {
@@ -411,7 +411,7 @@ func (p *play) breakPassword(ctx context.Context) error {
 }
 
 func (p *play) sayHowToReach() {
-	p.remark(fmt.Sprintf(`Everything stays in %[1]s, and the server runs on (process %[2]d). To play with it:
+	p.remark(fmt.Sprintf(`Everything stays in %[1]s, and the server runs on (process %[2]d). To try it:
 
   cd %[1]s
   export YELLOWFIELD_STATE=%[3]s

@@ -18,10 +18,10 @@ type File struct {
 	Servers  map[string]*Server `yaml:"servers" jsonschema_description:"The database servers, by a name of your own."`
 	Apps     map[string]*App    `yaml:"apps" jsonschema_description:"The applications, by a name of your own."`
 	// KeepHistory is 0 when nothing was said.
-	KeepHistory Days   `yaml:"keep_history" jsonschema_description:"How long journals, and the copies of settings files with them, are kept, in days such as 400d; for ever if nothing is said."`
-	Exports     string `yaml:"exports" jsonschema_description:"The folder of exports that name no file, from this file; in the state folder if nothing is said. Nobody else may be able to write to it, and no app's folder may hold it."`
+	KeepHistory Days   `yaml:"keep_history" jsonschema_description:"How long journals, and the copies of settings files with them, are kept, in days such as 400d; for ever by default."`
+	Exports     string `yaml:"exports" jsonschema_description:"The folder of exports that name no file, from this file; in the state folder by default. Nobody else may be able to write to it, and no app's folder may hold it."`
 	// LongestStatement is 0 when nothing was said.
-	LongestStatement Size `yaml:"longest_statement" jsonschema_description:"How long a statement of an SQL script may be, such as 256M; 64M if nothing is said."`
+	LongestStatement Size `yaml:"longest_statement" jsonschema_description:"How long a statement of an SQL script may be, such as 256M; 64M by default."`
 }
 
 // Defaults is what all apps share. An app's own value replaces one of these
@@ -36,8 +36,8 @@ type Defaults struct {
 
 // DatabaseDefault is the part of Database that apps can share.
 type DatabaseDefault struct {
-	Charset   string `yaml:"charset" jsonschema_description:"Character set, utf8mb4 if nothing is said."`
-	Collation string `yaml:"collation" jsonschema_description:"Collation, utf8mb4_unicode_ci if nothing is said."`
+	Charset   string `yaml:"charset" jsonschema_description:"Character set, utf8mb4 by default."`
+	Collation string `yaml:"collation" jsonschema_description:"Collation, utf8mb4_unicode_ci by default."`
 }
 
 // AccountDefault is the part of Account that apps can share.
@@ -53,7 +53,7 @@ type Server struct {
 	DBMS   dbms.Product `yaml:"dbms" jsonschema:"required,enum=mariadb,enum=mysql,enum=postgresql" jsonschema_description:"The product."`
 	Socket string       `yaml:"socket" jsonschema_description:"Path of the server's socket, or for PostgreSQL its folder; else host and port."`
 	Host   string       `yaml:"host" jsonschema_description:"Name or address of the server's host."`
-	Port   int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, the product's own if nothing is said."`
+	Port   int          `yaml:"port" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"TCP port, the product's own by default."`
 	TLS    dbms.TLSMode `yaml:"tls" jsonschema:"enum=none,enum=prefer,enum=require,enum=verify" jsonschema_description:"Encryption of TCP connections. If nothing is said, the administrator prefers it on this host, and over a network the server has to show who it is (verify)."`
 	CA     string       `yaml:"ca" jsonschema_description:"File of certificates to trust with tls: verify."`
 	// Certificate is as dbms.Fingerprint gives it, once it is loaded.
@@ -67,7 +67,7 @@ type Server struct {
 type Admin struct {
 	User     string          `yaml:"user" jsonschema_description:"The administrator's account; else that of the option file, else root, or postgres on PostgreSQL."`
 	Password *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; never the password itself."`
-	Options  string          `yaml:"options" jsonschema_description:"Path of the clients' option file, ~/.my.cnf if nothing is said, or on PostgreSQL of the password file."`
+	Options  string          `yaml:"options" jsonschema_description:"Path of the clients' option file, ~/.my.cnf by default, or on PostgreSQL of the password file."`
 }
 
 // SeenByApps is the server's address as the applications see it.
@@ -163,10 +163,10 @@ type Database struct {
 // Account is a name with the hosts it may come from.
 type Account struct {
 	Name        string          `yaml:"name" jsonschema:"required" jsonschema_description:"Its name."`
-	ClientHosts []string        `yaml:"client_hosts" jsonschema_description:"Hosts it may come from, localhost if nothing is said. % and _ are wildcards."`
-	Rights      Rights          `yaml:"rights" jsonschema_description:"Rights on the app's database, structure if nothing is said."`
-	Databases   []string        `yaml:"databases" jsonschema_description:"Which of the app's databases it has these rights on, by their names under databases; all of them if nothing is said."`
-	Auth        string          `yaml:"auth" jsonschema_description:"How it logs in, for old clients: mysql_native_password, caching_sha2_password, scram-sha-256 or md5, as the server has it; what suits PHP if nothing is said."`
+	ClientHosts []string        `yaml:"client_hosts" jsonschema_description:"Hosts it may come from, localhost by default. % and _ are wildcards."`
+	Rights      Rights          `yaml:"rights" jsonschema_description:"Rights on the app's database, structure by default."`
+	Databases   []string        `yaml:"databases" jsonschema_description:"Which of the app's databases it has these rights on, by their names under databases; all of them by default."`
+	Auth        string          `yaml:"auth" jsonschema_description:"How it logs in, for old clients: mysql_native_password, caching_sha2_password, scram-sha-256 or md5, as the server has it; what suits PHP by default."`
 	Limits      Limits          `yaml:"limits" jsonschema_description:"Limits of the account."`
 	RequireTLS  bool            `yaml:"require_tls" jsonschema_description:"It may log in over TLS only."`
 	Password    *PasswordSource `yaml:"password" jsonschema_description:"Where its password comes from; else one is made."`
@@ -232,18 +232,18 @@ var Severities = []string{string(MustFix), string(ShouldLook), string(GoodToKnow
 // Condition is what a php.ini setting has to be.
 type Condition struct {
 	Want     string   // "on", "off", "utf-8", ">= 40", "<= 2M"
-	Severity Severity // MustFix if nothing is said
+	Severity Severity // MustFix by default
 }
 
 // Script is one SQL file to import.
 type Script struct {
 	File           string `yaml:"file" jsonschema:"required" jsonschema_description:"The file, from the app's folder; plain, or packed with gzip, bzip2, xz, zstd or zip."`
 	Into           string `yaml:"into" jsonschema_description:"The one of the app's databases that it goes into, by its name under databases."`
-	Encoding       string `yaml:"encoding" jsonschema_description:"Its encoding, utf-8 if nothing is said; binary for bytes that are not looked at."`
+	Encoding       string `yaml:"encoding" jsonschema_description:"Its encoding, utf-8 by default; binary for bytes that are not looked at."`
 	PrefixToken    string `yaml:"prefix_token" jsonschema_description:"What stands for the table prefix in the script."`
 	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name: leave that out, and import into the app's."`
 	MapCollations  bool   `yaml:"map_collations" jsonschema_description:"Put the nearest collation in place of one that the server lacks."`
-	ConvertCharset bool   `yaml:"convert_charset" jsonschema_description:"Make tables in latin1, utf8 or MyISAM utf8mb4 and InnoDB."`
+	ConvertCharset bool   `yaml:"convert_charset" jsonschema_description:"Convert tables in latin1 or utf8 to utf8mb4, and MyISAM tables to InnoDB."`
 	Fast           bool   `yaml:"fast" jsonschema_description:"On PostgreSQL: several sessions side by side, instead of one transaction for the whole script."`
 }
 

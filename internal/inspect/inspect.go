@@ -7,6 +7,7 @@ package inspect
 
 import (
 	"context"
+	"encoding/json"
 	"slices"
 	"strings"
 
@@ -41,11 +42,24 @@ type Finding struct {
 	// Remedy says in words, or as a command of this program, what to do; SQL are the
 	// statements that do it.
 	Remedy string           `json:"remedy"`
-	SQL    []dbms.Statement `json:"sql,omitempty"`
+	SQL    []dbms.Statement `json:"-"` // MarshalJSON gives it as it may be shown
 	// Back are the statements that take SQL back; none where that cannot be said.
 	Back []dbms.Statement `json:"-"`
 	// Lowered is the account that loses something by SQL, which its open sessions would keep.
 	Lowered *dbms.Account `json:"-"`
+}
+
+// MarshalJSON has the statements as they may be shown.
+func (f Finding) MarshalJSON() ([]byte, error) {
+	type plain Finding
+	var shown []string
+	for _, statement := range f.SQL {
+		shown = append(shown, statement.String())
+	}
+	return json.Marshal(struct {
+		plain
+		SQL []string `json:"sql,omitempty"`
+	}{plain(f), shown})
 }
 
 // Subject is whom the report is about, and what the estate file says of it.

@@ -195,7 +195,7 @@ func (r *run) planAccount(ctx context.Context, account *estate.Account, a dbms.A
 	if !exists {
 		if account.Existing {
 			return r.Estate.Fault(fault.Invalid, r.path("accounts"), "ask whoever was to make it, or check its name and host",
-				"the account %s is said to exist, and server %s has none of that name", a, r.app.Server)
+				"the estate file says existing: true for the account %s, and server %s has no such account", a, r.app.Server)
 		}
 		r.planNewAccount(account, a, c, options, first)
 		return nil

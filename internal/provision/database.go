@@ -49,7 +49,7 @@ func (r *run) planDatabase(d *estate.Database) error {
 		r.plan.keep(stepDatabase, facts)
 	case d.Existing:
 		return r.Estate.Fault(fault.Invalid, r.path(d.Path()+".name"), "ask whoever was to make it, or check its name",
-			"the database %s is said to exist, and server %s has none of that name for this login", want.Name, r.app.Server)
+			"the estate file says existing: true for the database %s, and server %s shows this login no such database", want.Name, r.app.Server)
 	default:
 		if err := r.checkCollation(want, r.path(d.Path())); err != nil {
 			return err

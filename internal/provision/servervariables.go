@@ -70,7 +70,7 @@ func (r *run) planServerSettings() error {
 func (r *run) planRestoring() {
 	s := r.plan.change(Row{Step: stepSQL, Outcome: Kept}, "the end of the import")
 	if len(r.app.ServerDuringImport) > 0 {
-		s.Row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its own settings are back"}
+		s.Row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its settings restored"}
 	}
 	s.silent = len(r.app.ServerDuringImport) == 0
 	s.Act = func(ctx context.Context) (string, error) {
@@ -79,7 +79,15 @@ func (r *run) planRestoring() {
 				return "", err
 			}
 		}
-		return "", r.restoreServer(ctx)
+		restored, err := r.restore(ctx, r.view.connection)
+		if err != nil {
+			return "", err
+		}
+		r.free()
+		if len(restored) == 0 {
+			return "", nil
+		}
+		return "server " + r.app.Server + ", restored: " + strings.Join(restored, ", "), nil
 	}
 }
 

@@ -87,7 +87,7 @@ func TestSummaries(t *testing.T) {
 		tells   Telling
 		want    string
 	}{
-		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 as wanted, in 1.0 s.\n"},
+		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 unchanged, in 1.0 s.\n"},
 		"undone":        {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Failed), row(provision.Undone))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing is left behind.\n"},
 		"beforehand":    {[]provision.Result{result("a", 2, row(provision.Failed))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing was touched.\n"},
 		"half undone": {[]provision.Result{{Header: provision.Header{App: "a"}, Exit: 4, Stuck: true, Seconds: 0.5, Rows: []provision.Row{row(provision.Made), row(provision.Made), row(provision.Refused), row(provision.Undone)}}}, ToldChanges,
@@ -96,10 +96,10 @@ func TestSummaries(t *testing.T) {
 			"1 app: 1 failed, in 0.5 s.\na: what was made before the failure stands.\n"},
 		"compared": {[]provision.Result{result("a", 3, row(provision.Differs))}, ToldComparison, "1 app: 1 with differences, in 0.5 s.\n"},
 		"planned": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true}}, ToldPlan,
-			"1 app: 1 to be changed, in 0.0 s.\nNext: yellowfield provision a  make it so\n"},
+			"1 app: 1 would change, in 0.0 s.\nNext: yellowfield provision a  does it\n"},
 		"waiting": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true, Waits: true, Pending: []string{"r"}}}, ToldChanges,
 			"1 app: 1 waiting for its installer, in 0.0 s.\nNext: yellowfield connection a                       what to type into its installer\n" +
-				"      yellowfield connection a --account r --reveal  take its password over\n"},
+				"      yellowfield connection a --account r --reveal  collect its password: r\n"},
 		"no app": {nil, ToldChanges, "There is no app to work on.\n"},
 	} {
 		s, out := screen(90)

@@ -77,21 +77,27 @@ func filled(r provision.Result) bool {
 }
 
 const (
-	untouched = "as wanted"
-	changed   = "done"
-	wouldBe   = "to be changed"
+	wouldBe   = "would change"
 	different = "with differences"
 	broken    = "failed"
 	refused   = "refused"
 	waits     = "waiting for its installer"
 )
 
-// turned are what apps are when these commands are through.
-var turned = map[string]string{"close": "closed", "reopen": "open"}
+// standingWords are what an app is when a command is through with it: changed, or found as it
+// was to be.
+var standingWords = map[string][2]string{
+	"provision": {"provisioned", "unchanged"}, "import": {"imported", "unchanged"}, "close": {"closed", "closed"}, "reopen": {"open", "open"}, "rotate": {"rotated", "unchanged"},
+	"move": {"moved", "unchanged"}, "copy": {"copied", "unchanged"}, "export": {"exported", "unchanged"}, "verify": {"verified", "verified"}, "": {"done", "unchanged"},
+}
 
-var standings = []string{changed, turned["close"], turned["reopen"], wouldBe, waits, untouched, different, refused, broken}
+var standings = []string{"provisioned", "imported", "rotated", "moved", "copied", "exported", "done", "closed", "open", wouldBe, waits, "verified", "unchanged", different, refused, broken}
 
 func standing(command string, r provision.Result, dryRun bool) string {
+	words, own := standingWords[command]
+	if !own {
+		words = standingWords[""]
+	}
 	switch {
 	case r.Exit == fault.Protected.ExitCode(), r.Exit == fault.Busy.ExitCode():
 		return refused
@@ -103,12 +109,12 @@ func standing(command string, r provision.Result, dryRun bool) string {
 		return wouldBe
 	case r.Waits:
 		return waits
-	case turned[command] != "" && !dryRun:
-		return turned[command]
+	case dryRun:
+		return "unchanged"
 	case r.Changed:
-		return changed
+		return words[0]
 	}
-	return untouched
+	return words[1]
 }
 
 // leftBehind says, for a run that did not succeed, what stands now.
@@ -145,13 +151,13 @@ func (s *Screen) next(command string, results []provision.Result, dryRun bool) {
 	for _, r := range results {
 		switch {
 		case r.Exit == 0 && dryRun && r.Changed && command != "history" && command != "retire" && command != "copy":
-			steps = append(steps, step{"yellowfield " + command + " " + r.App, "make it so"})
+			steps = append(steps, step{"yellowfield " + command + " " + r.App, "does it"})
 		case r.Exit == 0 && r.Waits && !dryRun:
 			steps = append(steps, step{"yellowfield connection " + r.App, "what to type into its installer"})
 		}
 		for _, account := range r.Pending {
 			if r.Changed && r.Exit == 0 && command == "provision" {
-				steps = append(steps, step{"yellowfield connection " + r.App + " --account " + account + " --reveal", "take its password over"})
+				steps = append(steps, step{"yellowfield connection " + r.App + " --account " + account + " --reveal", "collect its password: " + account})
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -193,7 +194,7 @@ func (m *RuleMatch) String() string {
 	if !m.Fits {
 		return fmt.Sprintf("no host-based rule lets %s in %s, so that its password is not asked for", m.Login.User, how)
 	}
-	return fmt.Sprintf("the host-based rule %q decides about %s %s, and does not ask for its password", m.Rule, m.Login.User, how)
+	return fmt.Sprintf("%s:%d is %q, so that the password login of %s %s will be refused", filepath.Base(m.Rule.Place.File), m.Rule.Place.Line, m.Rule, m.Login.User, how)
 }
 
 // Place is where the rule stands, or the file that lacks one.

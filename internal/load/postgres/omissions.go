@@ -158,6 +158,6 @@ func copied(tokens sqltext.Tokens) (way, end sqltext.Token) {
 
 const (
 	rolesElsewhere = "roles of another server: everything belongs to the database's owner here"
-	rightsByEstate = "rights that the dump gives: the estate file says who has which"
+	rightsByEstate = "GRANT and REVOKE of the dump: rights come from the estate file"
 	laterSessions  = "a setting for all later sessions of the database or a role, the administrator's among them: put it by hand if the application needs it"
 )
