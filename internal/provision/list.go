@@ -62,6 +62,8 @@ func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error)
 	if err != nil {
 		return nil, err
 	}
+	verified := map[string]verification{}
+	_, _ = e.State.Note(verifications, e.Estate.Path, &verified) // without it nothing was verified
 	all := make([]Listed, 0, len(apps))
 	for i, app := range apps {
 		l, seen := known[app.Name]
@@ -78,8 +80,7 @@ func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error)
 			}
 		}
 		l.App, l.Server, l.Labels = app.Name, app.Server, append([]string{}, app.Labels...)
-		var last verification
-		if found, err := e.State.Note(verifications, app.Name+"@"+e.Estate.Path, &last); err == nil && found {
+		if last, found := verified[app.Name]; found {
 			l.Verified, l.VerifiedExit = &last.At, last.Exit
 		}
 		all = append(all, l)
@@ -155,7 +156,7 @@ func (r *run) appState() (AppState, error) {
 	return IsClosed, nil
 }
 
-// verifications are the notes of when apps were looked at last.
+// verifications are the notes of when the apps of an estate file were looked at last.
 const verifications = "verifications"
 
 type verification struct {
@@ -163,7 +164,18 @@ type verification struct {
 	Exit int       `json:"exit"`
 }
 
-// noteVerification keeps how verify found an app, as far as it may write that down.
-func (e *Engine) noteVerification(app *estate.App, exit int) {
-	_ = e.State.SetNote(verifications, app.Name+"@"+e.Estate.Path, verification{time.Now().UTC(), exit})
+// noteVerifications keeps how verify found apps, as far as it may write that down: one note
+// for all of them, since each that is written waits for the disk.
+func (e *Engine) noteVerifications(results []Result) {
+	release, held, err := e.State.Lock(verifications + "@" + e.Estate.Path)
+	if err != nil || !held {
+		return // another verify is about to write its own
+	}
+	defer release()
+	known := map[string]verification{}
+	_, _ = e.State.Note(verifications, e.Estate.Path, &known) // what cannot be read is written anew
+	for _, r := range results {
+		known[r.App] = verification{time.Now().UTC(), r.Exit}
+	}
+	_ = e.State.SetNote(verifications, e.Estate.Path, known)
 }

@@ -44,8 +44,6 @@ func (r *run) verify(ctx context.Context) error {
 // that is pending no longer is forgotten.
 func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
 	results, err := e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
-	for i, result := range results {
-		e.noteVerification(apps[i], result.Exit)
-	}
+	e.noteVerifications(results)
 	return results, err
 }
