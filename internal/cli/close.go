@@ -53,7 +53,7 @@ are to be read and followed once. An app that waits for its installer is refused
 			if turn.Overdue && len(names)+len(labels) == 0 {
 				return p.closeOverdue(command.Context(), options)
 			}
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names, labels: labels}, func(engine *provision.Engine, apps []*estate.App) error {
 				if turn.Delete && !options.DryRun && !p.confirmName("The installer of "+apps[0].Name+" is removed for good.", apps[0].Name, confirmed) {
 					return fault.New(fault.Protected, "type the app's name, or give it as --confirm "+apps[0].Name, "nothing was done")
 				}
@@ -130,7 +130,7 @@ and close --overdue, run by a timer, closes it.`,
 					return p.confirm("Open " + app + "?")
 				}
 			}
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names, labels: labels}, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
 				results, err := engine.Reopen(command.Context(), apps, options)
 				if err != nil {

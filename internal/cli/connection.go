@@ -34,7 +34,7 @@ app's name to say that you have it, or give it as --confirm.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
 				app := apps[0]
 				c, err := engine.Connection(command.Context(), app, account)
 				if err != nil {

@@ -39,7 +39,7 @@ folder, in settings and in tables by column and count.`,
 			if !p.yes {
 				copied.Confirm = func(app string) bool { return p.confirm("Make " + app + "?") }
 			}
-			return p.withApps(args[:1], nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: args[:1]}, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
 				results, err := engine.Copy(command.Context(), apps[0], options)
 				if err != nil {

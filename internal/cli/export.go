@@ -50,7 +50,7 @@ the server's own client. What was written is read back; its checksum is told wit
 					return err
 				}
 			}
-			return p.withApps(args[:1], nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: args[:1]}, func(engine *provision.Engine, apps []*estate.App) error {
 				if apps[0].DatabaseFor(exported.Database) == nil {
 					return fault.New(fault.Invalid, "see databases in the estate file", "app %s has no database %q", apps[0].Name, exported.Database)
 				}

@@ -86,7 +86,7 @@ may have used: databases, accounts, rows, passwords. RUN is its ID, as --steps a
 			if undo != "" {
 				return p.undoRun(command.Context(), undo, options)
 			}
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names, labels: labels}, func(engine *provision.Engine, apps []*estate.App) error {
 				chosen := make([]string, 0, len(apps))
 				if len(names)+len(labels) > 0 { // else those of apps that are no more in the estate file, too
 					for _, app := range apps {

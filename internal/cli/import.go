@@ -59,7 +59,7 @@ removed.`,
 			if len(args) == 1 && (each.Encoding != "" || each.PrefixToken != "") {
 				return fault.New(fault.Invalid, "name the files, or write this into the estate file", "--encoding and --prefix-token are for files named here")
 			}
-			return p.withApps(args[:1], nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: args[:1]}, func(engine *provision.Engine, apps []*estate.App) error {
 				if apps[0].DatabaseFor(options.Import.Into) == nil {
 					return fault.New(fault.Invalid, "see databases in the estate file", "app %s has no database %q", apps[0].Name, options.Import.Into)
 				}

@@ -19,7 +19,7 @@ type listDocument struct {
 }
 
 func newListCommand(p *program) *cobra.Command {
-	var labels, servers []string
+	var selected selection
 	var open bool
 	command := &cobra.Command{
 		Use:     "list [APP...]",
@@ -37,11 +37,8 @@ could not be looked at.`,
   yellowfield list --server barn --label members --json`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
-				if err := knownServers(engine.Estate, servers); err != nil {
-					return err
-				}
-				apps = slices.DeleteFunc(apps, func(app *estate.App) bool { return len(servers) > 0 && !slices.Contains(servers, app.Server) })
+			selected.names = names
+			return p.withApps(selected, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
 				all, err := engine.List(command.Context(), apps)
 				if err != nil {
@@ -61,19 +58,7 @@ could not be looked at.`,
 			})
 		},
 	}
-	flags := command.Flags()
-	flags.StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
-	flags.StringSliceVar(&servers, "server", nil, "only apps on one of these `servers`")
-	flags.BoolVar(&open, "open", false, "only apps that are open for their installer")
+	selected.flags(p, command)
+	command.Flags().BoolVar(&open, "open", false, "only apps that are open for their installer")
 	return command
-}
-
-// knownServers refuses names that the estate file does not have.
-func knownServers(e *estate.Estate, names []string) error {
-	for _, name := range names {
-		if e.Servers[name] == nil {
-			return fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(name, estate.Names(e.Servers), "see servers in the estate file"), "there is no server %q", name)
-		}
-	}
-	return nil
 }

@@ -52,7 +52,7 @@ does that, and moves the app there again with its rows as they are now.`,
 				}
 				moving.Confirm = func(app string) bool { return p.confirm(fmt.Sprintf(question, app)) }
 			}
-			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
 				var chosen []*estate.App
 				for _, app := range apps {
 					if !all || app.Server == from && app.Retired == "" {

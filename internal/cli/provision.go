@@ -13,7 +13,7 @@ import (
 
 func newProvisionCommand(p *program) *cobra.Command {
 	options := provision.Options{Command: "provision"}
-	var labels []string
+	var selected selection
 	command := &cobra.Command{
 		Use:     "provision [APP...]",
 		Short:   "Make the apps so: database, accounts, rights, SQL, settings, ownership, login",
@@ -33,7 +33,8 @@ apps.`,
 			if err := known("--fix", options.Fix, provision.Fixable); err != nil {
 				return err
 			}
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+			selected.names = names
+			return p.withApps(selected, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
 				work := engine.Provision
 				if options.UndoUnfinished {
@@ -54,7 +55,8 @@ apps.`,
 	flags.BoolVar(&options.TakeAccount, "take-account", false, "take existing accounts that have rights elsewhere")
 	flags.BoolVar(&options.WriteHostRule, "write-host-rule", false, "write a host-based rule for logins that PostgreSQL would refuse, prove it by a login, take it back if it fails")
 	flags.BoolVar(&options.UndoUnfinished, "undo-unfinished", false, "take back what a run made that was killed, instead of going on with it")
-	flags.StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
+	selected.flags(p, command)
+	selected.failedFlag(command)
 	p.limitStatements(command)
 	return command
 }

@@ -66,7 +66,7 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 			case old:
 				options.Command = "retire --old"
 			}
-			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
 				if old {
 					results, err := engine.RetireOld(command.Context(), apps[0], options)

@@ -115,6 +115,9 @@ one estate file, shown beforehand, and undone if a step fails.`,
 				return fault.New(fault.Invalid, "known: auto, always, never", "unknown --color %q", p.colour)
 			}
 			p.screen = render.NewScreen(os.Stdout, os.Stderr, p.colour)
+			if p.quiet && p.verbose {
+				return fault.New(fault.Invalid, "take one of them", "--quiet and --verbose exclude each other")
+			}
 			if p.loader.TrustOthers {
 				_, _ = fmt.Fprintln(p.screen.Err, "--trust-estate: the estate file is read although others may have written it.")
 			}
@@ -211,15 +214,15 @@ func (p *program) stateFolder() (*state.Folder, error) {
 	return folder, nil
 }
 
-// withApps opens estate and state, chooses apps by names and labels, and closes
-// all connections after the work.
-func (p *program) withApps(names, labels []string, work func(*provision.Engine, []*estate.App) error) error {
+// withApps opens estate and state, chooses apps, and closes all connections after the
+// work.
+func (p *program) withApps(selected selection, work func(*provision.Engine, []*estate.App) error) error {
 	engine, err := p.engine()
 	if err != nil {
 		return err
 	}
 	defer engine.Disconnect()
-	apps, err := engine.Estate.Select(names, labels)
+	apps, err := selected.choose(engine)
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,7 @@ other settings with the same password, are listed before.`,
 			if !p.yes {
 				rotation.Confirm = func(app string) bool { return p.confirm("Change the password of " + app + "?") }
 			}
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names, labels: labels}, func(engine *provision.Engine, apps []*estate.App) error {
 				if (rotation.Password != nil || rotation.Account != "") && len(apps) > 1 {
 					return fault.New(fault.Invalid, "name one app", "--password-from and --account are for one app")
 				}

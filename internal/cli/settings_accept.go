@@ -34,7 +34,7 @@ yes, with the owner and mode that the estate file asks for.`,
 				p.screen.Say("%s", listing)
 				return p.confirm("Write this to " + path + "?")
 			}
-			return p.withApps(names, nil, func(engine *provision.Engine, apps []*estate.App) error {
+			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine)
 				result, err := engine.Accept(command.Context(), apps[0], acceptance)
 				if err != nil {

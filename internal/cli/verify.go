@@ -8,7 +8,7 @@ import (
 )
 
 func newVerifyCommand(p *program) *cobra.Command {
-	var labels []string
+	var selected selection
 	var details bool
 	command := &cobra.Command{
 		Use:     "verify [APP...]",
@@ -21,7 +21,8 @@ nothing. Exit code 3 says that something differs. Without names: all apps.`,
   yellowfield verify combledger --json`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			return p.withApps(names, labels, func(engine *provision.Engine, apps []*estate.App) error {
+			selected.names = names
+			return p.withApps(selected, func(engine *provision.Engine, apps []*estate.App) error {
 				p.screen.Details = details
 				p.listen(engine)
 				results, err := engine.Verify(command.Context(), apps)
@@ -33,6 +34,7 @@ nothing. Exit code 3 says that something differs. Without names: all apps.`,
 		},
 	}
 	command.Flags().BoolVar(&details, "details", false, "show by which code and object a difference can be accepted in the estate file")
-	command.Flags().StringSliceVar(&labels, "label", nil, "only apps with one of these `labels`")
+	selected.flags(p, command)
+	selected.failedFlag(command)
 	return command
 }

@@ -21,6 +21,8 @@ type connection struct {
 	// catalogue is what the server held when a run began, read once for all its apps; nil
 	// until somebody looks.
 	catalogue *dbms.Catalogue
+	// failedFor is the app for which it was said why the login failed.
+	failedFor string
 	// told says that a run heard how the administrator's login may be taken over.
 	told bool
 }
@@ -41,6 +43,15 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 		}
 	}
 	return c, c.err
+}
+
+// outOfReach says why a server cannot be used once, and of further apps only that it is so.
+func (r *run) outOfReach(c *connection, err error) error {
+	if c.failedFor == "" || c.failedFor == r.app.Name {
+		c.failedFor = r.app.Name
+		return err
+	}
+	return fault.New(fault.As(err).Class, "", "server %s cannot be used: see app %s", r.app.Server, c.failedFor).With(err)
 }
 
 // loginAsAdmin finds the administrator's name and password in the order of the
@@ -289,7 +300,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	defer release()
 	c, err := r.connect(ctx, r.app.Server)
 	if err != nil {
-		return err
+		return r.outOfReach(c, err)
 	}
 	if c.admin != nil {
 		if err := r.introduce(c.entry, c.admin); err != nil {

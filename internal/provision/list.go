@@ -179,3 +179,15 @@ func (e *Engine) noteVerifications(results []Result) {
 	}
 	_ = e.State.SetNote(verifications, e.Estate.Path, known)
 }
+
+// FailedLast are the apps that the last verify on this host found to differ or to fail.
+func (e *Engine) FailedLast() (map[string]bool, error) {
+	known, failed := map[string]verification{}, map[string]bool{}
+	if _, err := e.State.Note(verifications, e.Estate.Path, &known); err != nil {
+		return nil, err
+	}
+	for app, last := range known {
+		failed[app] = last.Exit != 0
+	}
+	return failed, nil
+}

@@ -170,8 +170,8 @@ const ours = `ours AS (SELECT n.oid, n.nspname FROM pg_catalog.pg_namespace n, p
 		AND (n.nspname = 'public' OR n.nspowner = d.datdba AND n.nspname <> 'information_schema' AND NOT starts_with(n.nspname, 'pg_'))
 		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = 'pg_catalog.pg_namespace'::pg_catalog.regclass AND e.objid = n.oid AND e.deptype = 'e'))`
 
-// readRights reads what roles may do in a database: rights on tables count when
-// all tables have them and those made later will.
+// readRights reads what roles may do in a database, those that have anything to do with
+// it: rights on tables count when all tables have them and those made later will.
 func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database string) error {
 	s.schemas[database] = nil
 	if err := s.each(ctx, database, `WITH `+ours+` SELECT nspname FROM ours ORDER BY nspname <> 'public', nspname`, nil, func(rows pgx.Rows) error {
@@ -192,7 +192,8 @@ func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database str
 				AND EXISTS (SELECT FROM ours) AND NOT EXISTS (SELECT FROM ours WHERE NOT EXISTS (SELECT FROM later WHERE defaclobjtype = 'r' AND defaclnamespace IN (ours.oid, 0) AND grantee = r.oid AND privilege_type = p))),
 			NOT EXISTS (SELECT FROM pg_catalog.pg_class t JOIN ours ON t.relnamespace = ours.oid WHERE CASE WHEN t.relkind = 'S' THEN NOT has_sequence_privilege(r.oid, t.oid, 'USAGE') ELSE false END)
 				AND EXISTS (SELECT FROM ours) AND NOT EXISTS (SELECT FROM ours WHERE NOT EXISTS (SELECT FROM later WHERE defaclobjtype = 'S' AND defaclnamespace IN (ours.oid, 0) AND grantee = r.oid AND privilege_type = 'USAGE'))
-		FROM pg_catalog.pg_roles r, owner WHERE r.rolcanlogin AND NOT r.rolsuper`
+		FROM pg_catalog.pg_roles r, owner WHERE r.rolcanlogin AND NOT r.rolsuper AND (has_database_privilege(r.oid, owner.datname, 'CONNECT') OR pg_has_role(r.oid, owner.datdba, 'MEMBER')
+			OR EXISTS (SELECT FROM pg_catalog.pg_shdepend s JOIN pg_catalog.pg_database d ON d.oid = s.dbid WHERE d.datname = owner.datname AND s.refclassid = 'pg_catalog.pg_authid'::pg_catalog.regclass AND s.refobjid = r.oid))`
 	return s.each(ctx, database, query, nil, func(rows pgx.Rows) error {
 		var role string
 		var connects, temporaries, uses, owns, sequencesToo bool

@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/provision"
+)
+
+// selection says which apps of the estate file a command is for.
+type selection struct {
+	names, labels, servers, exclude []string
+	onlyFailed                      bool
+}
+
+// flags gives a command those that choose among many apps.
+func (s *selection) flags(p *program, command *cobra.Command) {
+	flags := command.Flags()
+	flags.StringSliceVar(&s.labels, "label", nil, "only apps with one of these `labels`")
+	flags.StringSliceVar(&s.servers, "server", nil, "only apps on one of these `servers`")
+	flags.StringSliceVar(&s.exclude, "exclude", nil, "all but these `apps`")
+	_ = command.RegisterFlagCompletionFunc("server", p.serverNames)
+	_ = command.RegisterFlagCompletionFunc("exclude", p.appNames)
+	_ = command.RegisterFlagCompletionFunc("label", p.labels)
+}
+
+// failedFlag adds the one for what verify has found.
+func (s *selection) failedFlag(command *cobra.Command) {
+	command.Flags().BoolVar(&s.onlyFailed, "only-failed", false, "only apps that the last verify on this host found to differ or to fail")
+}
+
+// choose gives the apps in the order of their names.
+func (s *selection) choose(engine *provision.Engine) ([]*estate.App, error) {
+	e := engine.Estate
+	if err := knownServers(e, s.servers); err != nil {
+		return nil, err
+	}
+	for _, name := range s.exclude {
+		if e.Apps[name] == nil && e.Broken[name] == nil {
+			return nil, fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(name, estate.Names(e.Apps), "see apps in the estate file"), "there is no app %q", name)
+		}
+	}
+	apps, err := e.Select(s.names, s.labels)
+	if err != nil {
+		return nil, err
+	}
+	failed := map[string]bool{}
+	if s.onlyFailed {
+		if failed, err = engine.FailedLast(); err != nil {
+			return nil, err
+		}
+	}
+	return slices.DeleteFunc(apps, func(app *estate.App) bool {
+		return len(s.servers) > 0 && !slices.Contains(s.servers, app.Server) || slices.Contains(s.exclude, app.Name) || s.onlyFailed && !failed[app.Name]
+	}), nil
+}
+
+// knownServers refuses names that the estate file does not have.
+func knownServers(e *estate.Estate, names []string) error {
+	for _, name := range names {
+		if e.Servers[name] == nil {
+			return fault.At(fault.Invalid, fault.Place{File: e.Path}, fault.DidYouMean(name, estate.Names(e.Servers), "see servers in the estate file"), "there is no server %q", name)
+		}
+	}
+	return nil
+}
+
+// labels completes those of the apps.
+func (p *program) labels(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	loaded, err := p.estate()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var all []string
+	for _, app := range loaded.Apps {
+		all = append(all, app.Labels...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all), cobra.ShellCompDirectiveNoFileComp
+}
