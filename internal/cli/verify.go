@@ -1,24 +1,36 @@
 package cli
 
 import (
+	"time"
+
 	"github.com/spf13/cobra"
 
+	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/cli/render"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/provision"
 )
 
+// forAgents: the file holds names and numbers, and its reader is another user.
+var forAgents = atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644}
+
 func newVerifyCommand(p *program) *cobra.Command {
 	var selected selection
 	var details bool
+	var metrics string
 	command := &cobra.Command{
 		Use:     "verify [APP...]",
 		Short:   "Log in as the application would, and compare estate file, server and files",
 		GroupID: groupConfirm,
 		Long: `Reads each settings file from the disk and logs in with just what it says, the
 way PHP does it; then compares estate file, server and files. It changes
-nothing. Exit code 3 says that something differs. Without names: all apps.`,
+nothing. Exit code 3 says that something differs. Without names: all apps.
+
+With --metrics what was found is also written to a file in the OpenMetrics text format:
+apps, findings by severity, seconds, ages of passwords, the time of the run.`,
 		Example: `  yellowfield verify
-  yellowfield verify combledger --json`,
+  yellowfield verify combledger --json
+  yellowfield verify --quiet --metrics /var/lib/metrics/yellowfield.txt`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
 			selected.names = names
@@ -29,11 +41,17 @@ nothing. Exit code 3 says that something differs. Without names: all apps.`,
 				if err != nil {
 					return err
 				}
+				if metrics != "" {
+					if err := atomicfile.Write(metrics, render.Metrics(results, time.Now()), forAgents); err != nil {
+						return err
+					}
+				}
 				return p.conclude(engine, "verify", false, results)
 			})
 		},
 	}
 	command.Flags().BoolVar(&details, "details", false, "show by which code and object a difference can be accepted in the estate file")
+	command.Flags().StringVar(&metrics, "metrics", "", "write what was found to this `file`, for a monitoring agent")
 	selected.flags(p, command)
 	selected.failedFlag(command)
 	return command

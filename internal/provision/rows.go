@@ -1,6 +1,8 @@
 package provision
 
 import (
+	"time"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -56,6 +58,8 @@ type Result struct {
 	// be taken over by a person.
 	Pending []string `json:"pending,omitempty"`
 	Notes   []string `json:"notes,omitempty"`
+	// PasswordAges are those of the accounts, as far as they are known; of verify only.
+	PasswordAges map[string]time.Duration `json:"-"`
 	// Run is the ID of its journal, for work on a server as a whole.
 	Run string `json:"run,omitempty"`
 	// Stuck tells that something stands that could not be taken back.

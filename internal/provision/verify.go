@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"errors"
+	"time"
 
 	"yellowfield/internal/estate"
 )
@@ -36,7 +37,7 @@ func (r *run) verify(ctx context.Context) error {
 	}
 	r.checkLogins(ctx)
 	r.lookOver(ctx)
-	return nil
+	return r.noteAges()
 }
 
 // Verify compares estate file, server and files, and logs in as each
@@ -46,4 +47,19 @@ func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, erro
 	results, err := e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
 	e.noteVerifications(results)
 	return results, err
+}
+
+// noteAges tells how old the passwords are, for whoever watches over them.
+func (r *run) noteAges() error {
+	r.result.PasswordAges = map[string]time.Duration{}
+	for _, account := range r.app.Accounts {
+		age, known, err := r.ageOf(account)
+		if err != nil {
+			return err
+		}
+		if known {
+			r.result.PasswordAges[account.Name] = age
+		}
+	}
+	return nil
 }
