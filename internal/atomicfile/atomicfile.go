@@ -80,20 +80,29 @@ func PrepareIn(folder *os.Root, name, path string, content []byte, attributes At
 		p.Discard()
 		return nil, Failure(path, "check the file's permissions", err)
 	}
+	if err := p.write(content); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// write makes the temporary file; it is discarded where that fails.
+func (p *Prepared) write(content []byte) (err error) {
+	folder, path := p.folder, p.path
 	Sweep(folder)
 	p.temporary = fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), rand.Text())
 	if p.file, err = folder.OpenFile(p.temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
 		p.Discard()
-		return nil, Failure(path, "make the folder writable for this user, or run as the user who owns it", err)
+		return Failure(path, "make the folder writable for this user, or run as the user who owns it", err)
 	}
 	if _, err = p.file.Write(content); err == nil {
 		err = p.file.Sync()
 	}
 	if err != nil {
 		p.Discard()
-		return nil, Failure(path, "make room on the disk, or check the rights of this user", err)
+		return Failure(path, "make room on the disk, or check the rights of this user", err)
 	}
-	return p, nil
+	return nil
 }
 
 // now is what the target holds at the moment.
@@ -158,6 +167,10 @@ func (p *Prepared) Commit() error {
 	if err != nil || exists != p.existed || !bytes.Equal(now, p.before) {
 		return changed(p.path)
 	}
+	return p.putInPlace()
+}
+
+func (p *Prepared) putInPlace() (err error) {
 	// Owner before mode: changing the owner clears set-id bits. Extended attributes
 	// before the mode as well: an access control list brings one of its own.
 	err = Set(p.file, Attributes{UID: p.attributes.UID, GID: p.attributes.GID, Mode: 0o600})
@@ -238,6 +251,22 @@ func Write(path string, content []byte, attributes Attributes) error {
 		return err
 	}
 	return p.Commit()
+}
+
+// Replace puts content in place of whatever has the path's name. Nothing of that is read, and
+// a link is replaced itself: the folder may belong to somebody who would have another file
+// written, or a large one read.
+func Replace(path string, content []byte, attributes Attributes) error {
+	folder, err := os.OpenRoot(filepath.Dir(path))
+	if err != nil {
+		return Failure(path, "make the folder, or correct the path", err)
+	}
+	p := &Prepared{folder: folder, name: filepath.Base(path), path: path, attributes: attributes}
+	if err := p.write(content); err != nil {
+		return err
+	}
+	defer p.Discard()
+	return p.putInPlace()
 }
 
 // AttributesOf gives the owner and mode of a file or folder.

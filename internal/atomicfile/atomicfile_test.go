@@ -127,3 +127,34 @@ func TestWhatSomeoneElseChangedIsNotWrittenOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorIs(t, p.Expect([]byte("was there")), ErrChanged)
 }
+
+// TestReplaceFollowsNoLink: whoever owns the folder cannot have another file written.
+func TestReplaceFollowsNoLink(t *testing.T) {
+	folder := t.TempDir()
+	path, target := filepath.Join(folder, "now.txt"), filepath.Join(t.TempDir(), "target")
+	require.NoError(t, os.WriteFile(target, []byte("precious"), 0o600))
+	for _, make := range []func() error{
+		func() error { return os.Symlink(target, path) },
+		func() error { return os.Link(target, path) },
+		func() error { return nil },
+	} {
+		_ = os.Remove(path)
+		if make() != nil {
+			continue // another file system
+		}
+		require.NoError(t, Replace(path, []byte("new"), Attributes{UID: -1, GID: -1, Mode: 0o644}))
+		content, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Equal(t, "new", string(content))
+		info, err := os.Lstat(path)
+		require.NoError(t, err)
+		assert.True(t, info.Mode().IsRegular())
+		kept, err := os.ReadFile(target)
+		require.NoError(t, err)
+		assert.Equal(t, "precious", string(kept))
+	}
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+	assert.Error(t, Replace(filepath.Join(folder, "none", "x"), nil, Private))
+}

@@ -129,7 +129,7 @@ func (p *program) concludeAccess(engine *provision.Engine, found provision.Acces
 	if page != "" {
 		text, err := render.AccessPage(engine.Estate.Path, found.Report, document.Time)
 		if err == nil {
-			err = atomicfile.Write(page, text, atomicfile.Private)
+			err = atomicfile.Replace(page, text, atomicfile.Private)
 		}
 		if err != nil {
 			return err

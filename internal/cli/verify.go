@@ -42,7 +42,7 @@ apps, findings by severity, seconds, ages of passwords, the time of the run.`,
 					return err
 				}
 				if metrics != "" {
-					if err := atomicfile.Write(metrics, render.Metrics(results, time.Now()), forAgents); err != nil {
+					if err := atomicfile.Replace(metrics, render.Metrics(results, time.Now()), forAgents); err != nil {
 						return err
 					}
 				}
