@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -172,7 +173,11 @@ func writeEstateReport(path string, all []measuredEstate) error {
 func drawEstates(path string, all []measuredEstate) error {
 	p := plot.New()
 	p.Title.Text, p.X.Label.Text, p.Y.Label.Text = "Milliseconds an app", "apps", "ms an app"
-	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, plot.LogTicks{}
+	var ticks plot.ConstantTicks
+	for _, m := range all {
+		ticks = append(ticks, plot.Tick{Value: float64(m.Apps), Label: strconv.Itoa(m.Apps)})
+	}
+	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, ticks
 	p.Y.Min = 0
 	p.Legend.Top = true
 	colours := []color.Color{color.RGBA{0xd9, 0xa4, 0x06, 0xff}, color.RGBA{0x4a, 0x6c, 0x8c, 0xff}, color.RGBA{0x6b, 0x8e, 0x4e, 0xff}}

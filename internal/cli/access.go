@@ -10,7 +10,6 @@ import (
 	"yellowfield/internal/access"
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/cli/render"
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 )
@@ -54,30 +53,20 @@ that something is unexpected, or with --since that something has changed.`,
 			if asCSV && p.asJSON {
 				return fault.New(fault.Invalid, "take one of them", "--csv and --json exclude each other")
 			}
-			engine, err := p.engine()
-			if err != nil {
-				return err
-			}
-			defer engine.Disconnect()
-			if err := knownServers(engine.Estate, servers); err != nil {
-				return err
-			}
 			var earlier accessDocument
 			if since != "" {
+				var err error
 				if earlier, err = readAccess(since); err != nil {
 					return err
 				}
 			}
-			p.tellBroken(engine.Estate)
-			if len(servers) == 0 {
-				servers = estate.Names(engine.Estate.Servers)
-			}
-			p.listen(engine)
-			found, err := engine.Access(command.Context(), servers, filter)
-			if err != nil {
-				return err
-			}
-			return p.concludeAccess(engine, found, earlier, filter, page, since != "", asCSV)
+			return p.withServers(servers, func(engine *provision.Engine, servers []string) error {
+				found, err := engine.Access(command.Context(), servers, filter)
+				if err != nil {
+					return err
+				}
+				return p.concludeAccess(engine, found, earlier, filter, page, since != "", asCSV)
+			})
 		},
 	}
 	flags := command.Flags()

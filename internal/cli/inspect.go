@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/inspect"
 	"yellowfield/internal/provision"
@@ -55,37 +54,26 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 					return fault.New(fault.Invalid, fault.DidYouMean(kind, inspect.Kinds(), "known: "+strings.Join(inspect.Kinds(), ", ")), "unknown finding %q", kind)
 				}
 			}
-			engine, err := p.engine()
-			if err != nil {
-				return err
-			}
-			defer engine.Disconnect()
-			if err := knownServers(engine.Estate, servers); err != nil {
-				return err
-			}
-			p.tellBroken(engine.Estate)
-			if len(servers) == 0 {
-				servers = estate.Names(engine.Estate.Servers)
-			}
-			p.listen(engine)
-			if fix || mending.DryRun {
-				mending.Only = only
-				return p.mend(command.Context(), engine, servers, mending)
-			}
-			all, err := engine.InspectServers(command.Context(), servers, provision.Inspecting{Sample: sample, Only: only})
-			if err != nil {
-				return err
-			}
-			for _, server := range all {
-				p.exit = fault.Graver(p.exit, server.Exit)
-			}
-			if p.asJSON {
-				return printJSON(inspectDocument{"inspect", engine.Estate.Path, all, p.exit})
-			}
-			for _, server := range all {
-				p.screen.Inspected(server, p.quiet)
-			}
-			return nil
+			return p.withServers(servers, func(engine *provision.Engine, servers []string) error {
+				if fix || mending.DryRun {
+					mending.Only = only
+					return p.mend(command.Context(), engine, servers, mending)
+				}
+				all, err := engine.InspectServers(command.Context(), servers, provision.Inspecting{Sample: sample, Only: only})
+				if err != nil {
+					return err
+				}
+				for _, server := range all {
+					p.exit = fault.Graver(p.exit, server.Exit)
+				}
+				if p.asJSON {
+					return printJSON(inspectDocument{"inspect", engine.Estate.Path, all, p.exit})
+				}
+				for _, server := range all {
+					p.screen.Inspected(server, p.quiet)
+				}
+				return nil
+			})
 		},
 	}
 	flags := command.Flags()

@@ -53,6 +53,8 @@ type program struct {
 	yes        bool
 	colour     string
 	wait       time.Duration // for another run
+	timeout    time.Duration // of the whole command; 0 for none
+	noInput    bool
 	screen     *render.Screen
 	exit       int
 }
@@ -108,7 +110,7 @@ files, and proves the result by logging in as the application would: all from
 one estate file, shown beforehand, and undone if a step fails.`,
 		SilenceUsage: true, SilenceErrors: true,
 		Version: version(),
-		PersistentPreRunE: func(*cobra.Command, []string) error {
+		PersistentPreRunE: func(command *cobra.Command, _ []string) error {
 			switch p.colour {
 			case render.ColourAuto, render.ColourAlways, render.ColourNever:
 			default:
@@ -117,6 +119,14 @@ one estate file, shown beforehand, and undone if a step fails.`,
 			p.screen = render.NewScreen(os.Stdout, os.Stderr, p.colour)
 			if p.quiet && p.verbose {
 				return fault.New(fault.Invalid, "take one of them", "--quiet and --verbose exclude each other")
+			}
+			if p.timeout > 0 {
+				ctx, cancel := context.WithCancel(command.Context())
+				command.SetContext(ctx)
+				time.AfterFunc(p.timeout, func() {
+					p.screen.Say("The time of --timeout, %s, is over: ending in order.", p.timeout)
+					cancel()
+				})
 			}
 			if p.loader.TrustOthers {
 				_, _ = fmt.Fprintln(p.screen.Err, "--trust-estate: the estate file is read although others may have written it.")
@@ -134,31 +144,15 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVarP(&p.verbose, "verbose", "v", false, "show every statement sent, secrets masked")
 	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked, where that can be taken back")
 	flags.DurationVar(&p.wait, "wait", 3*time.Second, "how `long` another run on the same app is waited for")
+	flags.DurationVar(&p.timeout, "timeout", 0, "how `long` the command may take; then it ends in order, as behind Ctrl-C (default: as long as it takes)")
+	flags.BoolVar(&p.noInput, "no-input", false, "ask nothing: what would be asked is not done")
 	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupClose, Title: "Close:"}, &cobra.Group{ID: groupLater, Title: "Later:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
 	cobra.EnableCommandSorting = false // they stand in the order of the work
-	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newAccessCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand())
+	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newAccessCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand(), newVersionCommand(p))
 	return root
-}
-
-// version is read from what the Go tool recorded in the program.
-func version() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
-	}
-	text := info.Main.Version
-	if text == "" || text == "(devel)" {
-		text = "development"
-		for _, setting := range info.Settings {
-			if setting.Key == "vcs.revision" {
-				text += " " + setting.Value[:min(12, len(setting.Value))]
-			}
-		}
-	}
-	return text + ", " + info.GoVersion
 }
 
 // estate loads the estate file: the one that was named, else the nearest.
@@ -247,9 +241,12 @@ func (p *program) tellBroken(e *estate.Estate) {
 	}
 }
 
+// canAsk reports whether there is somebody to be asked.
+func (p *program) canAsk() bool { return !p.noInput && term.IsTerminal(int(os.Stdin.Fd())) }
+
 // asker asks on the terminal; it is nil where there is none.
 func (p *program) asker() secret.Asker {
-	if !term.IsTerminal(int(os.Stdin.Fd())) {
+	if !p.canAsk() {
 		return nil
 	}
 	return func(label string) (secret.Password, error) {
@@ -266,7 +263,7 @@ func (p *program) asker() secret.Asker {
 // confirmName asks for an app's name to be typed before something is done that cannot
 // be taken back. --confirm gives it; without that and a terminal the answer is no.
 func (p *program) confirmName(question, name, confirmed string) bool {
-	if confirmed != "" || !term.IsTerminal(int(os.Stdin.Fd())) {
+	if confirmed != "" || !p.canAsk() {
 		return confirmed == name
 	}
 	_, _ = fmt.Fprintf(p.screen.Err, "%s Type %s: ", question, name)
@@ -283,7 +280,7 @@ func (p *program) confirm(question string) bool {
 
 // confirmOnTerminal is confirm for what --yes does not say.
 func (p *program) confirmOnTerminal(question string) bool {
-	if !term.IsTerminal(int(os.Stdin.Fd())) {
+	if !p.canAsk() {
 		return false
 	}
 	_, _ = fmt.Fprintf(p.screen.Err, "%s [y/N] ", question)
@@ -295,7 +292,7 @@ func (p *program) confirmOnTerminal(question string) bool {
 // choose asks which of several options to take. Without a terminal, or with
 // --yes, it is the one offered.
 func (p *program) choose(question string, options []string, offered int) int {
-	if p.yes || p.asJSON || !term.IsTerminal(int(os.Stdin.Fd())) {
+	if p.yes || p.asJSON || !p.canAsk() {
 		return offered
 	}
 	_, _ = fmt.Fprintln(p.screen.Err, question)

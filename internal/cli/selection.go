@@ -58,6 +58,25 @@ func (s *selection) choose(engine *provision.Engine) ([]*estate.App, error) {
 	}), nil
 }
 
+// withServers opens estate and state for work on servers as a whole, all of them without
+// names, and closes all connections after it.
+func (p *program) withServers(names []string, work func(*provision.Engine, []string) error) error {
+	engine, err := p.engine()
+	if err != nil {
+		return err
+	}
+	defer engine.Disconnect()
+	if err := knownServers(engine.Estate, names); err != nil {
+		return err
+	}
+	p.tellBroken(engine.Estate)
+	if len(names) == 0 {
+		names = estate.Names(engine.Estate.Servers)
+	}
+	p.listen(engine)
+	return work(engine, names)
+}
+
 // knownServers refuses names that the estate file does not have.
 func knownServers(e *estate.Estate, names []string) error {
 	for _, name := range names {

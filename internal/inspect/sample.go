@@ -19,12 +19,19 @@ type Columns struct {
 	Query string
 }
 
-// Sampled is how much of a table a sample reads: SampledRows rows, and the first
-// SampledText characters of each value.
+// How much of a table a sample reads: so many rows, and the first characters of each value,
+// fewer where a table has many columns, so that the whole stays small.
 const (
-	SampledRows = 500
-	SampledText = 2000
+	sampledRows   = 500
+	sampledText   = 2000
+	shortestText  = 16
+	sampledOfRows = 16 << 20
 )
+
+func sampledOf(columns int) int {
+	const longestCharacter = 4
+	return min(sampledText, max(shortestText, sampledOfRows/(sampledRows*longestCharacter*columns)))
+}
 
 // ColumnsOf makes them of rows with a table and a column each, in the order of tables.
 func ColumnsOf(rows [][]string, quote, from func(name string) string) []Columns {
@@ -39,9 +46,9 @@ func ColumnsOf(rows [][]string, quote, from func(name string) string) []Columns 
 	for at := range tables {
 		var values []string
 		for _, name := range tables[at].Names {
-			values = append(values, fmt.Sprintf("LEFT(%s, %d)", quote(name), SampledText))
+			values = append(values, fmt.Sprintf("LEFT(%s, %d)", quote(name), sampledOf(len(tables[at].Names))))
 		}
-		tables[at].Query = fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(values, ", "), from(tables[at].Table), SampledRows)
+		tables[at].Query = fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(values, ", "), from(tables[at].Table), sampledRows)
 	}
 	return tables
 }

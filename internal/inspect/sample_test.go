@@ -22,3 +22,15 @@ func TestTextThatWasEncodedTwice(t *testing.T) {
 		assert.Equal(t, want, seenTwice(text), text)
 	}
 }
+
+func TestASampleStaysSmall(t *testing.T) {
+	var rows [][]string
+	for range 1000 {
+		rows = append(rows, []string{"wide", "c"})
+	}
+	plain := func(name string) string { return name }
+	tables := ColumnsOf(append(rows, []string{"slim", "c"}), plain, plain)
+	assert.Len(t, tables, 2)
+	assert.Contains(t, tables[0].Query, "LEFT(c, 16)")
+	assert.Equal(t, "SELECT LEFT(c, 2000) FROM slim LIMIT 500", tables[1].Query)
+}

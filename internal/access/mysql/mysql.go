@@ -24,6 +24,7 @@ type view struct {
 	access.Report
 	subject   inspect.Subject
 	look      inspect.Look
+	each      func(ctx context.Context, query string, take func(row [][]byte) error) error
 	catalogue *dbms.Catalogue
 	// roles are those that accounts and roles were given, and isRole whether something is one.
 	roles  map[dbms.Account][]dbms.Account
@@ -51,7 +52,7 @@ func Read(ctx context.Context, server *mysql.Server, name string, subject inspec
 	if _, err := session.Exec(ctx, "START TRANSACTION READ ONLY"); err != nil {
 		return access.Report{}, err
 	}
-	v := &view{Server: server, subject: subject, look: session.Query, roles: map[dbms.Account][]dbms.Account{}, isRole: map[dbms.Account]bool{}, global: map[dbms.Account]dbms.Privileges{}}
+	v := &view{Server: server, subject: subject, look: session.Query, each: session.Rows, roles: map[dbms.Account][]dbms.Account{}, isRole: map[dbms.Account]bool{}, global: map[dbms.Account]dbms.Privileges{}}
 	if v.catalogue, err = server.ReadCatalogue(ctx, true, nil); err != nil {
 		return access.Report{}, err
 	}
@@ -236,15 +237,15 @@ func (v *view) logins(a dbms.Account) string {
 
 // readPrograms reads views and routines that run with their definer's rights.
 func (v *view) readPrograms(ctx context.Context, databases []string) error {
-	rows, err := v.look(ctx, `SELECT TABLE_SCHEMA, 'view', TABLE_NAME, DEFINER, 'SELECT', VIEW_DEFINITION FROM information_schema.VIEWS WHERE SECURITY_TYPE = 'DEFINER'
+	// One text at a time: an application may have many, and long ones.
+	return v.each(ctx, `SELECT TABLE_SCHEMA, 'view', TABLE_NAME, DEFINER, 'SELECT', VIEW_DEFINITION FROM information_schema.VIEWS WHERE SECURITY_TYPE = 'DEFINER'
 		UNION ALL SELECT ROUTINE_SCHEMA, LOWER(ROUTINE_TYPE), ROUTINE_NAME, DEFINER, 'EXECUTE', ROUTINE_DEFINITION FROM information_schema.ROUTINES WHERE SECURITY_TYPE = 'DEFINER'
-		UNION ALL SELECT TRIGGER_SCHEMA, 'trigger', TRIGGER_NAME, DEFINER, 'INSERT', ACTION_STATEMENT FROM information_schema.TRIGGERS`)
-	for _, row := range rows {
-		if slices.Contains(mysql.SystemDatabases, row[0]) {
-			continue
+		UNION ALL SELECT TRIGGER_SCHEMA, 'trigger', TRIGGER_NAME, DEFINER, 'INSERT', ACTION_STATEMENT FROM information_schema.TRIGGERS`, func(row [][]byte) error {
+		if slices.Contains(mysql.SystemDatabases, string(row[0])) {
+			return nil
 		}
-		p := program{database: row[0], kind: row[1], name: row[2], definer: dbms.ParseAccount(row[3]), needs: row[4]}
-		text := strings.ReplaceAll(row[5], "`", "")
+		p := program{database: string(row[0]), kind: string(row[1]), name: string(row[2]), definer: dbms.ParseAccount(string(row[3])), needs: string(row[4])}
+		text := strings.ReplaceAll(string(row[5]), "`", "")
 		for _, database := range databases {
 			if database != p.database && mentions(text, database) {
 				p.mentions = append(p.mentions, database)
@@ -253,8 +254,8 @@ func (v *view) readPrograms(ctx context.Context, databases []string) error {
 		if len(p.mentions) > 0 {
 			v.programs = append(v.programs, p)
 		}
-	}
-	return err
+		return nil
+	})
 }
 
 // mentions reports whether a text without quotes names something in a database.

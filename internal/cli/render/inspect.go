@@ -22,19 +22,11 @@ func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
 		return
 	}
 	if !onlyGrave {
-		width := 0
+		var facts [][2]string
 		for _, fact := range found.Facts {
-			width = max(width, lipgloss.Width(fact.Name))
+			facts = append(facts, [2]string{fact.Name, fact.Text})
 		}
-		for _, fact := range found.Facts {
-			for i, line := range wrap(fact.Text, s.width-width-4) {
-				name := ""
-				if i == 0 {
-					name = fact.Name
-				}
-				s.printf("  %s  %s\n", quiet.Render(pad(name, width)), line)
-			}
-		}
+		s.Facts(facts)
 		s.Blank()
 	}
 	counts := map[estate.Severity]int{}
@@ -58,6 +50,26 @@ func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
 		parts = []string{"nothing found"}
 	}
 	s.printf("\n%s: %s.\n\n", found.Server, strings.Join(parts, ", "))
+}
+
+// Facts writes names and what belongs to them, but for those that nothing belongs to.
+func (s *Screen) Facts(facts [][2]string) {
+	width := 0
+	for _, fact := range facts {
+		width = max(width, lipgloss.Width(fact[0]))
+	}
+	for _, fact := range facts {
+		if fact[1] == "" {
+			continue
+		}
+		for i, line := range wrap(fact[1], s.width-width-4) {
+			name := ""
+			if i == 0 {
+				name = fact[0]
+			}
+			s.printf("  %s  %s\n", quiet.Render(pad(name, width)), line)
+		}
+	}
 }
 
 // Finding writes one with its evidence, why it matters and what to do.
