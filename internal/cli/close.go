@@ -78,7 +78,7 @@ func (p *program) closeApps(ctx context.Context, engine *provision.Engine, apps 
 			return err
 		}
 	}
-	p.listen(engine)
+	p.listen(engine, options.Command, apps)
 	results, err := engine.Close(ctx, apps, options)
 	if err != nil {
 		return err
@@ -131,7 +131,7 @@ and close --overdue, run by a timer, closes it.`,
 				}
 			}
 			return p.withApps(selection{names: names, labels: labels}, func(engine *provision.Engine, apps []*estate.App) error {
-				p.listen(engine)
+				p.listen(engine, options.Command, apps)
 				results, err := engine.Reopen(command.Context(), apps, options)
 				if err != nil {
 					return err

@@ -40,7 +40,7 @@ folder, in settings and in tables by column and count.`,
 				copied.Confirm = func(app string) bool { return p.confirm("Make " + app + "?") }
 			}
 			return p.withApps(selection{names: args[:1]}, func(engine *provision.Engine, apps []*estate.App) error {
-				p.listen(engine)
+				p.listen(engine, "copy", apps)
 				results, err := engine.Copy(command.Context(), apps[0], options)
 				if err != nil {
 					return err

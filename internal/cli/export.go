@@ -54,7 +54,7 @@ the server's own client. What was written is read back; its checksum is told wit
 				if apps[0].DatabaseFor(exported.Database) == nil {
 					return fault.New(fault.Invalid, "see databases in the estate file", "app %s has no database %q", apps[0].Name, exported.Database)
 				}
-				p.listen(engine)
+				p.listen(engine, "export", apps)
 				results, err := engine.Export(command.Context(), apps[0], options)
 				if err != nil {
 					return err

@@ -46,7 +46,7 @@ func (p *program) undoRun(ctx context.Context, id string, options provision.Opti
 	if !options.DryRun && !p.confirm(fmt.Sprintf("Take back %s of %s on %s?", record.Command, record.Began.Local().Format(time.DateTime), record.App)) {
 		return fault.New(fault.Protected, "answer yes, or add --yes; --dry-run shows what would be taken back", "nothing was done")
 	}
-	p.listen(engine)
+	p.listen(engine, "history", apps)
 	if ofServer {
 		return p.concludeMending(engine, "history", options.DryRun, []provision.Result{engine.UndoMending(ctx, server, entries, options.DryRun)})
 	}

@@ -63,7 +63,7 @@ removed.`,
 				if apps[0].DatabaseFor(options.Import.Into) == nil {
 					return fault.New(fault.Invalid, "see databases in the estate file", "app %s has no database %q", apps[0].Name, options.Import.Into)
 				}
-				p.listen(engine)
+				p.listen(engine, "import", apps)
 				results, err := engine.Import(command.Context(), apps[0], options)
 				if err != nil {
 					return err

@@ -39,7 +39,7 @@ could not be looked at.`,
 		RunE: func(command *cobra.Command, names []string) error {
 			selected.names = names
 			return p.withApps(selected, func(engine *provision.Engine, apps []*estate.App) error {
-				p.listen(engine)
+				p.listen(engine, "list", apps)
 				all, err := engine.List(command.Context(), apps)
 				if err != nil {
 					return err

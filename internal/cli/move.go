@@ -59,7 +59,7 @@ does that, and moves the app there again with its rows as they are now.`,
 						chosen = append(chosen, app)
 					}
 				}
-				p.listen(engine)
+				p.listen(engine, "move", apps)
 				results, err := engine.Move(command.Context(), chosen, options)
 				if err != nil {
 					return err

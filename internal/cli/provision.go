@@ -35,7 +35,7 @@ apps.`,
 			}
 			selected.names = names
 			return p.withApps(selected, func(engine *provision.Engine, apps []*estate.App) error {
-				p.listen(engine)
+				p.listen(engine, "provision", apps)
 				work := engine.Provision
 				if options.UndoUnfinished {
 					work = engine.UndoUnfinished

@@ -67,7 +67,7 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 				options.Command = "retire --old"
 			}
 			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
-				p.listen(engine)
+				p.listen(engine, "retire", apps)
 				if old {
 					results, err := engine.RetireOld(command.Context(), apps[0], options)
 					if err != nil {

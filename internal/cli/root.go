@@ -50,6 +50,7 @@ type program struct {
 	asJSON     bool
 	quiet      bool
 	verbose    bool
+	details    bool
 	yes        bool
 	colour     string
 	wait       time.Duration // for another run
@@ -117,6 +118,9 @@ one estate file, shown beforehand, and undone if a step fails.`,
 				return fault.New(fault.Invalid, "known: auto, always, never", "unknown --color %q", p.colour)
 			}
 			p.screen = render.NewScreen(os.Stdout, os.Stderr, p.colour)
+			if flag := command.Flags().Lookup("estate"); flag != nil && flag.Changed {
+				p.screen.Estate = p.estatePath
+			}
 			if p.quiet && p.verbose {
 				return fault.New(fault.Invalid, "take one of them", "--quiet and --verbose exclude each other")
 			}
@@ -142,6 +146,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVar(&p.asJSON, "json", false, "one JSON document on standard output")
 	flags.BoolVarP(&p.quiet, "quiet", "q", false, "only what failed or differs")
 	flags.BoolVarP(&p.verbose, "verbose", "v", false, "show every statement sent, secrets masked")
+	flags.BoolVar(&p.details, "details", false, "every row of every app; verify: also by which code and object a difference can be accepted")
 	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked, where that can be taken back")
 	flags.DurationVar(&p.wait, "wait", 3*time.Second, "how `long` another run on the same app is waited for")
 	flags.DurationVar(&p.timeout, "timeout", 0, "how `long` the command may take; then it ends in order, as behind Ctrl-C (default: as long as it takes)")

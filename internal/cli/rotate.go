@@ -64,7 +64,7 @@ other settings with the same password, are listed before.`,
 				if (rotation.Password != nil || rotation.Account != "") && len(apps) > 1 {
 					return fault.New(fault.Invalid, "name one app", "--password-from and --account are for one app")
 				}
-				p.listen(engine)
+				p.listen(engine, "rotate", apps)
 				results, err := engine.Rotate(command.Context(), apps, options)
 				if err != nil {
 					return err

@@ -3,6 +3,8 @@ package cli
 import (
 	"yellowfield/internal/cli/render"
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/provision"
 )
@@ -16,8 +18,9 @@ type runDocument struct {
 	Exit    int                `json:"exit"`
 }
 
-// listen has the engine's events drawn as they come.
-func (p *program) listen(engine *provision.Engine) {
+// listen has the engine's events drawn as they come. Where a command is for several apps, one
+// with nothing to tell is one line, and else only that is told, unless --details is given.
+func (p *program) listen(engine *provision.Engine, command string, apps []*estate.App) {
 	progress := render.NewProgress(p.screen)
 	if p.verbose {
 		engine.Trace = func(server string, statement dbms.Statement) {
@@ -31,32 +34,60 @@ func (p *program) listen(engine *provision.Engine) {
 	if !p.quiet {
 		engine.Progress = func(_ provision.Header, now load.Progress) { progress.Update(now) }
 	}
-	headed := ""
+	brief := len(apps) > 1 && !p.details && !p.verbose
+	width := 0
+	for _, app := range apps {
+		width = max(width, len(app.Name))
+	}
+	headed, fact, notes := "", "", 0
 	engine.Begin = func(h provision.Header) {
-		if !p.quiet {
+		fact, notes = "", 0
+		if !p.quiet && !brief {
 			p.screen.Header(h)
 			headed = h.App
 		}
 	}
 	engine.Row = func(h provision.Header, row provision.Row) {
 		progress.Done()
-		if p.quiet {
-			if !worthTelling(row.Outcome) {
-				return
+		if p.quiet && !worthTelling(row.Outcome) || brief && !isNews(row) && (headed != h.App || row.Outcome != provision.Verified || row.Step != "login") {
+			switch {
+			case row.Outcome == provision.Note:
+				notes++
+			case row.Outcome == provision.Verified || fact == "":
+				fact = row.Facts
 			}
-			if headed != h.App {
-				p.screen.Header(h)
-				headed = h.App
-			}
+			return
+		}
+		if headed != h.App {
+			p.screen.Header(h)
+			headed = h.App
 		}
 		p.screen.Row(row)
 	}
-	engine.End = func(provision.Result) {
+	engine.End = func(r provision.Result) {
 		progress.Done()
-		if !p.quiet {
+		switch {
+		case p.quiet:
+		case brief && headed != r.App:
+			if notes > 0 {
+				fact += "; " + figures.Counted(notes, "note", "notes") + ": --details"
+			}
+			p.screen.Brief(command, r, width, fact)
+		default:
 			p.screen.Blank()
 		}
 	}
+}
+
+// isNews is what is told of one app among several.
+func isNews(row provision.Row) bool {
+	switch row.Outcome {
+	case provision.Kept, provision.Verified:
+		return false
+	case provision.Note:
+		return row.Step == "server" // such as one that does not prove who it is
+	}
+	return true
 }
 
 // worthTelling is what --quiet still shows.

@@ -73,7 +73,7 @@ func (p *program) withServers(names []string, work func(*provision.Engine, []str
 	if len(names) == 0 {
 		names = estate.Names(engine.Estate.Servers)
 	}
-	p.listen(engine)
+	p.listen(engine, "", nil)
 	return work(engine, names)
 }
 

@@ -35,7 +35,7 @@ yes, with the owner and mode that the estate file asks for.`,
 				return p.confirm("Write this to " + path + "?")
 			}
 			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
-				p.listen(engine)
+				p.listen(engine, "settings accept", apps)
 				result, err := engine.Accept(command.Context(), apps[0], acceptance)
 				if err != nil {
 					return err

@@ -16,7 +16,6 @@ var forAgents = atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644}
 
 func newVerifyCommand(p *program) *cobra.Command {
 	var selected selection
-	var details bool
 	var metrics string
 	command := &cobra.Command{
 		Use:     "verify [APP...]",
@@ -35,8 +34,8 @@ apps, findings by severity, seconds, ages of passwords, the time of the run.`,
 		RunE: func(command *cobra.Command, names []string) error {
 			selected.names = names
 			return p.withApps(selected, func(engine *provision.Engine, apps []*estate.App) error {
-				p.screen.Details = details
-				p.listen(engine)
+				p.screen.Details = p.details
+				p.listen(engine, "verify", apps)
 				results, err := engine.Verify(command.Context(), apps)
 				if err != nil {
 					return err
@@ -50,7 +49,6 @@ apps, findings by severity, seconds, ages of passwords, the time of the run.`,
 			})
 		},
 	}
-	command.Flags().BoolVar(&details, "details", false, "show by which code and object a difference can be accepted in the estate file")
 	command.Flags().StringVar(&metrics, "metrics", "", "write what was found to this `file`, for a monitoring agent")
 	selected.flags(p, command)
 	selected.failedFlag(command)

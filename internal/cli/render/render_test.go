@@ -100,6 +100,8 @@ func TestSummaries(t *testing.T) {
 		"waiting": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true, Waits: true, Pending: []string{"r"}}}, ToldChanges,
 			"1 app: 1 waiting for its installer, in 0.0 s.\nNext: yellowfield connection a                       what to type into its installer\n" +
 				"      yellowfield connection a --account r --reveal  collect its password: r\n"},
+		"many": {[]provision.Result{result("a", 0), {Header: provision.Header{App: "b"}, Exit: 1, Rows: []provision.Row{{Outcome: provision.Failed, Facts: "no room"}}}, result("c", 0), {Header: provision.Header{App: "d"}, Exit: 1, Rows: []provision.Row{{Outcome: provision.Failed, Facts: "no right"}}}}, ToldPlan,
+			"4 apps: 2 unchanged, 2 failed, in 1.0 s.\n  b: no room\n  d: no right\nNext: yellowfield provision b d  when the cause is mended\n"},
 		"no app": {nil, ToldChanges, "There is no app to work on.\n"},
 	} {
 		s, out := screen(90)

@@ -28,6 +28,11 @@ type Screen struct {
 	width    int
 	// terminal tells whether standard error is one, for progress and prompts.
 	terminal bool
+	// Estate is the estate file as the user named it, for the commands that come next; empty for
+	// the one that is found.
+	Estate string
+	// brief says that the last line was one of Brief.
+	brief bool
 	// Details has the code of a difference told, by which it can be accepted.
 	Details bool
 }
@@ -153,6 +158,7 @@ func wrap(text string, width int) []string {
 
 // Header writes an app's heading: its name, and at the right its server.
 func (s *Screen) Header(h provision.Header) {
+	s.behindBrief()
 	right := h.Server
 	if h.About != "" {
 		right += ", " + h.About

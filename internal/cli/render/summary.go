@@ -28,6 +28,7 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 		s.printf("There is no app to work on.\n")
 		return
 	}
+	s.behindBrief()
 	seconds := 0.0
 	counts := map[string]int{}
 	for _, r := range results {
@@ -45,6 +46,7 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 		noun = "app"
 	}
 	s.printf("%s\n", strong.Render(fmt.Sprintf("%d %s: %s, in %.1f s.", len(results), noun, strings.Join(parts, ", "), seconds)))
+	s.problems(results)
 	for _, r := range results {
 		if left := leftBehind(r); left != "" && tells == ToldChanges {
 			for _, line := range wrap(r.App+": "+left, s.width) {
@@ -53,10 +55,14 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 		}
 		if filled(r) && !dryRun && r.Exit == 0 && (command == "provision" || command == "import") {
 			for _, note := range r.Notes {
-				for i, line := range wrap(note, s.width-6) {
+				first := "Note: "
+				if len(results) > 1 {
+					first = "Note for " + r.App + ": "
+				}
+				for i, line := range wrap(note, s.width-len(first)) {
 					lead := "      "
 					if i == 0 {
-						lead = "Note: "
+						lead = first
 					}
 					s.printf("%s%s\n", lead, line)
 				}
@@ -65,6 +71,34 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 	}
 	if tells != ToldReading {
 		s.next(command, results, dryRun)
+	}
+}
+
+// problems repeats what somebody has to do something about, where it could have scrolled away.
+func (s *Screen) problems(results []provision.Result) {
+	if len(results) == 1 {
+		return
+	}
+	const most = 20
+	told := 0
+	for _, r := range results {
+		i := slices.IndexFunc(r.Rows, func(row provision.Row) bool {
+			return row.Outcome == provision.Failed || row.Outcome == provision.Refused || row.Outcome == provision.Differs
+		})
+		if r.Exit == 0 || i < 0 {
+			continue
+		}
+		if told++; told > most {
+			continue
+		}
+		lines := wrap(r.App+": "+r.Rows[i].Facts, s.width-4)
+		if len(lines) > 1 {
+			lines[0] += " ..."
+		}
+		s.printf("  %s\n", lines[0])
+	}
+	if told > most {
+		s.printf("  and %d more\n", told-most)
 	}
 }
 
@@ -117,6 +151,29 @@ func standing(command string, r provision.Result, dryRun bool) string {
 	return words[1]
 }
 
+// Brief writes one line of an app with nothing to tell.
+func (s *Screen) Brief(command string, r provision.Result, width int, fact string) {
+	word := standing(command, r, false)
+	style := quiet
+	if word == waits {
+		word, style = "waiting", caution
+	}
+	lines := wrap(fact, s.width-width-4-len(word))
+	if len(lines) > 1 {
+		lines[0] += " ..."
+	}
+	s.printf("%s  %s  %s\n", accent.Render(pad(r.App, width)), style.Render(word), lines[0])
+	s.brief = true
+}
+
+// behindBrief keeps what follows apart from such lines.
+func (s *Screen) behindBrief() {
+	if s.brief {
+		s.Blank()
+	}
+	s.brief = false
+}
+
 // leftBehind says, for a run that did not succeed, what stands now.
 func leftBehind(r provision.Result) string {
 	if r.Exit == 0 {
@@ -144,22 +201,51 @@ func leftBehind(r provision.Result) string {
 	return "what was made before the failure stands."
 }
 
+// quoted is a path as a shell takes it.
+func quoted(path string) string {
+	if strings.IndexFunc(path, func(c rune) bool {
+		return !strings.ContainsRune("-_./+=:@,", c) && (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z')
+	}) < 0 {
+		return path
+	}
+	return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
+}
+
 // next names the commands that come next.
 func (s *Screen) next(command string, results []provision.Result, dryRun bool) {
 	type step struct{ command, why string }
 	var steps []step
+	add := func(command, why string) {
+		if s.Estate != "" {
+			command += " --estate " + quoted(s.Estate)
+		}
+		steps = append(steps, step{"yellowfield " + command, why})
+	}
+	var would, failed []string
 	for _, r := range results {
 		switch {
 		case r.Exit == 0 && dryRun && r.Changed && command != "history" && command != "retire" && command != "copy":
-			steps = append(steps, step{"yellowfield " + command + " " + r.App, "does it"})
+			would = append(would, r.App)
 		case r.Exit == 0 && r.Waits && !dryRun:
-			steps = append(steps, step{"yellowfield connection " + r.App, "what to type into its installer"})
+			add("connection "+r.App, "what to type into its installer")
+		case r.Exit != 0:
+			failed = append(failed, r.App)
 		}
 		for _, account := range r.Pending {
 			if r.Changed && r.Exit == 0 && command == "provision" {
-				steps = append(steps, step{"yellowfield connection " + r.App + " --account " + account + " --reveal", "collect its password: " + account})
+				add("connection "+r.App+" --account "+account+" --reveal", "collect its password: "+account)
 			}
 		}
+	}
+	if len(would) > 0 {
+		add(command+" "+strings.Join(would, " "), "does it")
+	}
+	switch {
+	case len(failed) == 0 || len(results) == 1:
+	case command == "verify":
+		add("verify --only-failed --details", "all that is known of them")
+	case command == "provision":
+		add("provision "+strings.Join(failed, " "), "when the cause is mended")
 	}
 	width := 0
 	for _, st := range steps {
