@@ -88,6 +88,9 @@ func Main() int {
 		for _, f := range fault.All(err) {
 			p.exit = fault.Graver(p.exit, f.Class.ExitCode())
 		}
+		if p.asJSON {
+			_ = printJSON(newErrorDocument(err, p.exit)) // it is on standard error, too
+		}
 	}
 	return p.exit
 }
@@ -325,8 +328,40 @@ func printJSON(document any) error {
 	if err := encoder.Encode(document); err != nil {
 		return err
 	}
-	_, err := os.Stdout.WriteString(render.EscapeJSON(text.String()))
+	// The format stands first in each: all of them are objects.
+	whole := fmt.Sprintf("{\n  \"format\": %d,%s", jsonFormat, strings.TrimPrefix(text.String(), "{"))
+	_, err := os.Stdout.WriteString(render.EscapeJSON(whole))
 	return err
+}
+
+// jsonFormat is the version of the documents. It changes only when a field is taken away or
+// gets another meaning.
+const jsonFormat = 1
+
+// errorDocument is the document of a command that could not do what it was asked.
+type errorDocument struct {
+	Errors []jsonError `json:"errors"`
+	Exit   int         `json:"exit"`
+}
+
+type jsonError struct {
+	What    string       `json:"what"`
+	Place   *fault.Place `json:"place,omitempty"`
+	Excerpt string       `json:"excerpt,omitempty"`
+	Next    string       `json:"next,omitempty"`
+	Exit    int          `json:"exit"`
+}
+
+func newErrorDocument(err error, exit int) errorDocument {
+	document := errorDocument{Errors: []jsonError{}, Exit: exit}
+	for _, f := range fault.All(err) {
+		one := jsonError{What: f.What, Excerpt: f.Excerpt, Next: f.Next, Exit: f.Class.ExitCode()}
+		if f.Place.File != "" {
+			one.Place = &f.Place
+		}
+		document.Errors = append(document.Errors, one)
+	}
+	return document
 }
 
 // appNames completes the names of apps for the shell.
