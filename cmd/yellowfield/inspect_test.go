@@ -181,6 +181,26 @@ apps:
 			out, exit = try("history", "--undo", undo[1], "--yes")
 			assert.Equal(t, 0, exit, out)
 			assert.Equal(t, asFound, proof(), out)
+			// A run that is killed between two findings: the next one goes on, and both are taken back.
+			if !underRace {
+				killed := program(t.Context(), t, folder, append([]string{"inspect", "--fix", "--yes"}, only...)...)
+				killed.Env = append(killed.Env, diesAt+map[bool]string{true: "=9", false: "=8"}[kind.product == dbms.PostgreSQL]) // in the journal, and not yet done
+				_, _ = killed.CombinedOutput()
+				require.False(t, killed.ProcessState.Exited())
+				out, exit = try(append([]string{"inspect", "--fix", "--yes"}, only...)...)
+				assert.Equal(t, 0, exit, out)
+				assert.Contains(t, out, "was cut off at: ")
+				assert.Equal(t, kind.answer, proof(), out)
+				var history struct{ Runs []struct{ ID string } }
+				out, _ = try("history", "--json")
+				require.NoError(t, json.Unmarshal([]byte(out), &history))
+				for _, run := range history.Runs[:2] {
+					out, exit = try("history", "--undo", run.ID, "--yes")
+					assert.Equal(t, 0, exit, out)
+				}
+				assert.Contains(t, out, "the run had not come to it")
+				assert.Equal(t, asFound, proof(), out)
+			}
 			notLockedOut(t, kind.product, server, folder, try, proof)
 		})
 	}

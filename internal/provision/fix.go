@@ -44,7 +44,7 @@ type mending struct {
 // Mend mends what inspect has found on a server, each finding by itself: one that cannot be
 // mended is as before, and stops no other.
 func (e *Engine) Mend(ctx context.Context, server string, o Mending) Result {
-	return e.onServer(ctx, "inspect --fix", server, func(m *mending) error {
+	return e.onServer(ctx, "inspect --fix", server, o.DryRun, func(m *mending) error {
 		var found Inspected
 		if err := e.inspectServer(ctx, server, false, &found); err != nil {
 			return err
@@ -68,7 +68,7 @@ func (e *Engine) Mend(ctx context.Context, server string, o Mending) Result {
 }
 
 // onServer does work on a server as a whole, under a lock of its own.
-func (e *Engine) onServer(ctx context.Context, command, server string, work func(*mending) error) Result {
+func (e *Engine) onServer(ctx context.Context, command, server string, dryRun bool, work func(*mending) error) Result {
 	m := &mending{Engine: e, command: command, name: wholeServer + server}
 	m.result.Header = Header{App: m.name, Server: server}
 	began := time.Now()
@@ -88,7 +88,7 @@ func (e *Engine) onServer(ctx context.Context, command, server string, work func
 		if e.Listener.Begin != nil {
 			e.Listener.Begin(m.result.Header)
 		}
-		if err := m.tellCutOff(); err != nil {
+		if err := m.tellCutOff(dryRun); err != nil {
 			return err
 		}
 		return work(m)
@@ -109,13 +109,16 @@ func (e *Engine) onServer(ctx context.Context, command, server string, work func
 }
 
 // tellCutOff tells of a run that was killed: what it has changed is found anew.
-func (m *mending) tellCutOff() error {
+func (m *mending) tellCutOff(dryRun bool) error {
 	cut, err := m.State.CutOff(m.name, m.Estate.Path)
 	if err != nil || cut == nil {
 		return err
 	}
 	m.tell(Row{Step: "server", Outcome: Note, Facts: "a run of " + cut.Command + " was cut off at: " + cut.Last.Object + "; what it has left undone is found anew",
-		Remedy: "yellowfield history --undo takes back what it has done"})
+		Remedy: "yellowfield history --steps names the run, and history --undo takes back what it has done"})
+	if dryRun {
+		return nil
+	}
 	return cut.End()
 }
 
@@ -189,7 +192,7 @@ func (m *mending) carryOut(ctx context.Context, row Row, statements, back []dbms
 	if err != nil {
 		return err
 	}
-	s := &machine.Step{Name: row.Step, Object: row.Finding + ", " + row.On, Before: string(texts)}
+	s := &machine.Step{Name: row.Step, Object: objectOf(row.Finding, row.On), Before: string(texts)}
 	s.Act = func(ctx context.Context) (string, error) {
 		s.Touched = true
 		if err := admin.Exec(ctx, statements...); err != nil {
@@ -209,6 +212,9 @@ func (m *mending) carryOut(ctx context.Context, row Row, statements, back []dbms
 	m.row = Row{}
 	return nil
 }
+
+// objectOf is what the journal calls a finding.
+func objectOf(kind, on string) string { return kind + ", " + on }
 
 // comesIn proves that the administrator can still log in, while this session stands.
 func (m *mending) comesIn(ctx context.Context) error {
@@ -274,14 +280,26 @@ func (m *mending) Stays(_ int, err error) { m.failed(m.row.Step, err); m.result.
 
 // UndoMending takes back what a run of inspect --fix has changed on a server.
 func (e *Engine) UndoMending(ctx context.Context, server string, entries []state.Entry, dryRun bool) Result {
-	return e.onServer(ctx, "history --undo", server, func(m *mending) error {
-		undone := map[string]bool{}
+	return e.onServer(ctx, "history --undo", server, dryRun, func(m *mending) error {
+		undone, done := map[string]bool{}, map[string]bool{}
+		var found *Inspected
 		for _, entry := range slices.Backward(entries) {
-			if entry.Event == state.Undone {
-				undone[entry.Object] = true
-			}
+			undone[entry.Object] = undone[entry.Object] || entry.Event == state.Undone
+			done[entry.Object] = done[entry.Object] || entry.Event == state.Done
 			if entry.Event != state.Intended || undone[entry.Object] {
 				continue
+			}
+			if !done[entry.Object] { // the run was killed: has it come to this?
+				if found == nil {
+					found = &Inspected{}
+					if err := e.inspectServer(ctx, server, false, found); err != nil {
+						return err
+					}
+				}
+				if slices.ContainsFunc(found.Findings, func(f inspect.Finding) bool { return objectOf(string(f.Kind), f.On) == entry.Object }) {
+					m.tell(Row{Step: "server", Outcome: Kept, Facts: entry.Object + ": the run had not come to it"})
+					continue
+				}
 			}
 			var texts []written
 			row := Row{Step: "server", Outcome: Undone, Facts: entry.Object}
