@@ -45,6 +45,7 @@ screenshots: build
 	@scripts/setup demo
 	@scripts/setup screenshots
 	@scripts/screenshots
+	@scripts/mistakes
 
 # SIZE is a factor on the dumps, RUNS how often each is imported by both.
 SIZE = 1
