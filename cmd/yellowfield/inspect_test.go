@@ -41,17 +41,17 @@ var wildMySQL = []string{
 	"ALTER USER `\x1b]0;x` ACCOUNT LOCK", "CREATE USER far@'db.example' IDENTIFIED BY 'Smoke-44'",
 }
 
-var wantMySQL = []string{"must-fix anonymous-account @localhost", "must-fix empty-password nobody@localhost", "must-fix any-host-administrator chief@%", "must-fix wildcard-grant comb_app@localhost",
-	"must-fix global-rights comb_app@localhost", "should-look grant-option comb_app@localhost", "should-look definer-gone comb_shop", "should-look table-charset comb_shop", "should-look table-engine comb_shop",
+var wantMySQL = []string{"must-fix anonymous-account @localhost", "must-fix empty-password nobody@localhost", "must-fix any-host-administrator chief@%", "must-fix wildcard-grant comb_app@localhost on comb_shop",
+	"must-fix global-rights comb_app@localhost", "should-look grant-option comb_app@localhost on comb_shop", "should-look definer-gone comb_shop", "should-look table-charset comb_shop", "should-look table-engine comb_shop",
 	"should-look text-encoded-twice comb_shop, page.t", "should-look small-packet max_allowed_packet", "good-to-know locked-account \x1b]0;x@%", "good-to-know account-reaches-nothing nobody@localhost", "should-look host-by-name far@db.example"}
 
 var servers = []inspected{
 	{dbms.MariaDB, []string{"--general-log", "--general-log-file=%s", "--skip-name-resolve"}, slices.Concat(wildMySQL, []string{"GRANT SELECT ON `open%`.* TO PUBLIC"}),
-		slices.Concat(wantMySQL, []string{"must-fix open-database open%"}), []string{"anonymous-account", "any-host-administrator", "global-rights", "wildcard-grant", "small-packet"},
+		slices.Concat(wantMySQL, []string{"must-fix open-database open%"}), []string{"anonymous-account", "any-host-administrator", "global-rights", "wildcard-grant", "grant-option", "small-packet"},
 		`SELECT CONCAT((SELECT COUNT(*) FROM mysql.user WHERE Host = '%' AND User = 'chief'), (SELECT COUNT(*) FROM mysql.user WHERE User = 'comb_app' AND File_priv = 'Y'),
 			(SELECT GROUP_CONCAT(Db) FROM mysql.db WHERE User = 'comb_app'), @@GLOBAL.max_allowed_packet)`, `00comb\_shop67108864`},
 	{dbms.MySQL, []string{"--general-log", "--general-log-file=%s", "--skip-name-resolve"}, slices.Concat(wildMySQL, []string{"CREATE USER oldie@localhost IDENTIFIED WITH sha256_password BY 'Smoke-45'"}),
-		slices.Concat(wantMySQL, []string{"should-look weak-verifier oldie@localhost"}), []string{"anonymous-account", "any-host-administrator", "global-rights", "wildcard-grant", "small-packet"},
+		slices.Concat(wantMySQL, []string{"should-look weak-verifier oldie@localhost"}), []string{"anonymous-account", "any-host-administrator", "global-rights", "wildcard-grant", "grant-option", "small-packet"},
 		`SELECT CONCAT((SELECT COUNT(*) FROM mysql.user WHERE Host = '%' AND User = 'chief'), (SELECT COUNT(*) FROM mysql.user WHERE User = 'comb_app' AND File_priv = 'Y'),
 			(SELECT GROUP_CONCAT(Db) FROM mysql.db WHERE User = 'comb_app'), @@GLOBAL.max_allowed_packet)`, `00comb\_shop67108864`},
 	{dbms.PostgreSQL, []string{"-c", "log_statement=all"}, []string{

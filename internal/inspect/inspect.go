@@ -133,6 +133,15 @@ func (r *Report) Sort() {
 	})
 }
 
+// Part names what a finding is on where an account has several of a kind: each has a name of
+// its own, by which it is chosen, and found again in the journal.
+func Part(account, of string) string { return account + part + of }
+
+const part = " on "
+
+// IsOn reports whether a finding is on something, or on a part of it.
+func (f Finding) IsOn(name string) bool { return f.On == name || strings.HasPrefix(f.On, name+part) }
+
 // Some names the first few of many.
 func Some(names []string) string {
 	const most = 3

@@ -50,7 +50,7 @@ func (e *Engine) Mend(ctx context.Context, server string, o Mending) Result {
 			return err
 		}
 		for _, f := range found.Findings {
-			if len(o.Only) > 0 && !slices.Contains(o.Only, string(f.Kind)) || len(o.On) > 0 && !slices.Contains(o.On, f.On) {
+			if len(o.Only) > 0 && !slices.Contains(o.Only, string(f.Kind)) || len(o.On) > 0 && !slices.ContainsFunc(o.On, f.IsOn) {
 				continue
 			}
 			if ctx.Err() != nil {
@@ -149,7 +149,7 @@ func (m *mending) failed(name string, err error) {
 
 // isOwn reports whether a finding is on the account that this program is logged in with.
 func (m *mending) isOwn(f inspect.Finding) bool {
-	return f.On == m.connection.admin.CurrentUser() || f.Lowered != nil && f.Lowered.String() == m.connection.admin.CurrentUser()
+	return f.IsOn(m.connection.admin.CurrentUser()) || f.Lowered != nil && f.Lowered.String() == m.connection.admin.CurrentUser()
 }
 
 func (m *mending) mend(ctx context.Context, f inspect.Finding, o Mending) error {
@@ -194,9 +194,13 @@ func (m *mending) carryOut(ctx context.Context, row Row, statements, back []dbms
 	}
 	s := &machine.Step{Name: row.Step, Object: objectOf(row.Finding, row.On), Before: string(texts)}
 	s.Act = func(ctx context.Context) (string, error) {
-		s.Touched = true
-		if err := admin.Exec(ctx, statements...); err != nil {
-			return "", err
+		for _, statement := range statements {
+			err := admin.Exec(ctx, statement)
+			if err != nil && dbms.CauseOf(err) != dbms.NoSuchGrant { // what was mended before has taken it, too
+				s.Touched = s.Touched || ctx.Err() != nil // it may have come to it
+				return "", err
+			}
+			s.Touched = true // not before: what was refused must not be given by taking it back
 		}
 		if err := m.comesIn(ctx); err != nil {
 			return "", err

@@ -377,11 +377,13 @@ func (i *inspection) global(a dbms.Account, g dbms.Grants, found inspect.Finding
 		}
 		f := found
 		f.Kind, f.Evidence, f.Remedy = inspect.GrantOption, "it may give away its rights on "+pattern, "revoke GRANT OPTION"
+		f.Lowered = &a
 		option := dbms.Privileges{"GRANT OPTION"}
 		if pattern == "" {
 			f.Evidence, f.Severity = "it may give away rights on the whole server", "must-fix"
 			f.SQL, f.Back = []dbms.Statement{i.RevokeGlobal("GRANT OPTION", a)}, []dbms.Statement{i.GrantGlobal("GRANT OPTION", a)}
 		} else {
+			f.On = inspect.Part(f.On, pattern)
 			f.SQL, f.Back = i.Revoke(option, pattern, a), i.Grant(option, pattern, a)
 		}
 		i.Add(f)
@@ -395,7 +397,7 @@ func (i *inspection) pattern(a dbms.Account, g dbms.Grants, pattern string, matc
 		return
 	}
 	f := found
-	f.Kind = inspect.WildcardGrant
+	f.Kind, f.On = inspect.WildcardGrant, inspect.Part(f.On, pattern)
 	meant := strings.ReplaceAll(pattern, `\_`, "_")
 	byUnderscoreAlone := !strings.Contains(bare, "%")
 	others := slices.DeleteFunc(slices.Clone(matched), func(name string) bool { return name == meant })

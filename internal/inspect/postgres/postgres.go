@@ -166,11 +166,16 @@ func (i *inspection) roles(ctx context.Context) error {
 			add(inspect.Finding{Kind: inspect.Superuser, Severity: severity, Evidence: "it is a superuser beside the one the server was made with", Remedy: "take that away, unless it administers the server",
 				SQL: []dbms.Statement{statement("", "ALTER ROLE %s NOSUPERUSER", name)}, Back: []dbms.Statement{statement("", "ALTER ROLE %s SUPERUSER", name)}, Lowered: &dbms.Account{User: name}})
 		}
-		for column, attribute := range map[int]string{2: "CREATEROLE", 3: "CREATEDB", 4: "REPLICATION", 5: "BYPASSRLS"} {
-			if is(column) && !super {
-				add(inspect.Finding{Kind: inspect.GlobalRights, Severity: severity, Evidence: "it has " + attribute + ", which holds on the whole server", Remedy: "take it away, unless it administers the server",
-					SQL: []dbms.Statement{statement("", "ALTER ROLE %s NO"+attribute, name)}, Back: []dbms.Statement{statement("", "ALTER ROLE %s "+attribute, name)}})
+		var attributes []string
+		for column, attribute := range []string{2: "CREATEROLE", 3: "CREATEDB", 4: "REPLICATION", 5: "BYPASSRLS"} {
+			if attribute != "" && is(column) && !super {
+				attributes = append(attributes, attribute)
 			}
+		}
+		if len(attributes) > 0 {
+			add(inspect.Finding{Kind: inspect.GlobalRights, Severity: severity, Evidence: "it has " + strings.Join(attributes, ", ") + " on the whole server", Remedy: "take that away, unless it administers the server",
+				SQL:  []dbms.Statement{statement("", "ALTER ROLE %s NO"+strings.Join(attributes, " NO"), name)},
+				Back: []dbms.Statement{statement("", "ALTER ROLE %s "+strings.Join(attributes, " "), name)}, Lowered: &dbms.Account{User: name}})
 		}
 		if row[8] != "" && !super {
 			add(inspect.Finding{Kind: inspect.ServerPrograms, Severity: severity, Evidence: "it is a member of " + row[8], Remedy: "REVOKE the role, unless the account administers the server"})
