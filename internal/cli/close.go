@@ -19,7 +19,7 @@ func newCloseCommand(p *program) *cobra.Command {
 	var confirmed string
 	command := &cobra.Command{
 		Use:     "close APP...",
-		Short:   "Close an app for running: lesser rights, modes for running, installer away",
+		Short:   "Close an app for running: lesser rights and modes, installer away",
 		GroupID: groupClose,
 		Long: `Closes an app when its installation or upgrade is done: its accounts get the rights
 that running takes, and open sessions, which would keep the others, are ended; its

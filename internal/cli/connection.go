@@ -21,7 +21,7 @@ func newConnectionCommand(p *program) *cobra.Command {
 	var account string
 	command := &cobra.Command{
 		Use:     "connection APP",
-		Short:   "The facts to type into a web installer; the password only with --reveal",
+		Short:   "The facts to type into a web installer",
 		GroupID: groupConfirm,
 		Long: `Shows what an application's installer asks for, for the terminal or as a page. The
 password is shown with --reveal only, or goes to a file that nobody else can read.

@@ -13,7 +13,7 @@ func newCopyCommand(p *program) *cobra.Command {
 	options := provision.Options{Command: "copy", Copy: &copied}
 	command := &cobra.Command{
 		Use:     "copy APP NEWNAME --folder DIR",
-		Short:   "A copy of an app to try things on: database, accounts, settings, entry",
+		Short:   "A copy of an app to try things on",
 		GroupID: groupLater,
 		Long: `Makes a copy of an app whose folder you have copied to DIR: its databases, with events
 that do not run; accounts of its own with fresh passwords; the settings in DIR, which

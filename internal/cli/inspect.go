@@ -26,7 +26,7 @@ func newInspectCommand(p *program) *cobra.Command {
 	var mending provision.Mending
 	command := &cobra.Command{
 		Use:     "inspect [SERVER...]",
-		Short:   "The servers as hosts for applications: settings, unsafe accounts and rights, stray databases",
+		Short:   "What is wrong with the servers, and what to do about it",
 		GroupID: groupConfirm,
 		Long: `Looks at the servers of the estate file as a careful administrator would before an
 application is put on one: version and support, character set, SQL mode, limits, TLS, room

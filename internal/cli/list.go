@@ -23,7 +23,7 @@ func newListCommand(p *program) *cobra.Command {
 	var open bool
 	command := &cobra.Command{
 		Use:     "list [APP...]",
-		Short:   "The apps: server, open or closed, waiting, unfinished runs, last verified, age of the password",
+		Short:   "The apps at a glance: state, last verified, age of the password",
 		GroupID: groupConfirm,
 		Long: `Lists the apps of the estate file with what can be told at a glance: where each is in
 its life (absent, waiting for its installer, open, closed, ready where installing and

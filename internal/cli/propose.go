@@ -17,7 +17,7 @@ func newProposeCommand(p *program) *cobra.Command {
 	var write bool
 	command := &cobra.Command{
 		Use:     "propose DIR",
-		Short:   "Look through an unpacked application and write its entry for the estate file",
+		Short:   "Look through an unpacked application, and write its entry",
 		GroupID: groupPrepare,
 		Long: `Looks through the folder of an unpacked application: which settings file holds
 the login and under which keys, which SQL is to be imported and in which order,

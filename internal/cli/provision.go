@@ -16,7 +16,7 @@ func newProvisionCommand(p *program) *cobra.Command {
 	var selected selection
 	command := &cobra.Command{
 		Use:     "provision [APP...]",
-		Short:   "Make the apps so: database, accounts, rights, SQL, settings, ownership, login",
+		Short:   "Make database, accounts, rights, SQL, settings; prove the login",
 		GroupID: groupMake,
 		Long: `Makes each app as the estate file says, in the order of the steps. What is
 there already is kept, what differs is named and left alone. When a step fails, what

@@ -17,7 +17,7 @@ func newRetireCommand(p *program) *cobra.Command {
 	var old bool
 	command := &cobra.Command{
 		Use:     "retire APP...",
-		Short:   "Take an app out of use, and later drop its database behind a proved copy",
+		Short:   "Take an app out of use; drop its database behind a proved copy",
 		GroupID: groupLater,
 		Long: `Takes an app out of use so that it can be brought back: its accounts are locked and
 their sessions ended, its settings files are taken away and kept in the state folder,

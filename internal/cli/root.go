@@ -104,6 +104,8 @@ func limitMemory(longestStatement int) {
 	}
 }
 
+const helpWidth = 80
+
 func (p *program) rootCommand() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "yellowfield",
@@ -158,6 +160,10 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupClose, Title: "Close:"}, &cobra.Group{ID: groupLater, Title: "Later:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
 	root.SetHelpCommandGroupID(groupTooling)
 	root.SetCompletionCommandGroupID(groupTooling)
+	// The usual terminal has 80 columns.
+	cobra.AddTemplateFunc("reflow", func(text string) string { return render.Reflow(text, helpWidth) })
+	root.SetHelpTemplate("{{with (or .Long .Short)}}{{. | reflow}}\n\n{{end}}{{if or .Runnable .HasSubCommands}}{{.UsageString}}{{end}}")
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages ", fmt.Sprintf(".FlagUsagesWrapped %d ", helpWidth)))
 	cobra.EnableCommandSorting = false // they stand in the order of the work
 	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newAccessCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand(), newVersionCommand(p))
 	return root

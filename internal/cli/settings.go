@@ -51,7 +51,7 @@ func newSettingsShowCommand(p *program) *cobra.Command {
 	var reveal []string
 	command := &cobra.Command{
 		Use:   "show FILE...",
-		Short: "Every setting with its address, secrets masked, those in comments too",
+		Short: "Every setting with its address, secrets masked",
 		Long: `Shows every setting of configuration files with its address. Values are shown
 where the key is one of a host, port, socket, user, database, prefix, character
 set, collation or driver, and of switches; anything else may be a secret and is

@@ -19,7 +19,7 @@ func newVerifyCommand(p *program) *cobra.Command {
 	var metrics string
 	command := &cobra.Command{
 		Use:     "verify [APP...]",
-		Short:   "Log in as the application would, and compare estate file, server and files",
+		Short:   "Log in as the application would, and compare everything",
 		GroupID: groupConfirm,
 		Long: `Reads each settings file from the disk and logs in with just what it says, the
 way PHP does it; then compares estate file, server and files. It changes

@@ -156,6 +156,15 @@ func wrap(text string, width int) []string {
 	return lines
 }
 
+// Reflow breaks the paragraphs of a text anew.
+func Reflow(text string, width int) string {
+	var paragraphs []string
+	for _, paragraph := range strings.Split(strings.TrimSpace(text), "\n\n") {
+		paragraphs = append(paragraphs, strings.Join(wrap(strings.Join(strings.Fields(paragraph), " "), width), "\n"))
+	}
+	return strings.Join(paragraphs, "\n\n")
+}
+
 // Header writes an app's heading: its name, and at the right its server.
 func (s *Screen) Header(h provision.Header) {
 	s.behindBrief()
