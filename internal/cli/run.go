@@ -49,7 +49,7 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 	}
 	engine.Row = func(h provision.Header, row provision.Row) {
 		progress.Done()
-		if p.quiet && !worthTelling(row.Outcome) || brief && !isNews(row) && (headed != h.App || row.Outcome != provision.Verified || row.Step != "login") {
+		if p.quiet && !worthTelling(row.Outcome) || brief && !isNews(command, row) && (headed != h.App || row.Outcome != provision.Verified || row.Step != "login") {
 			switch {
 			case row.Outcome == provision.Note:
 				notes++
@@ -80,12 +80,14 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 }
 
 // isNews is what is told of one app among several.
-func isNews(row provision.Row) bool {
+func isNews(command string, row provision.Row) bool {
 	switch row.Outcome {
 	case provision.Kept, provision.Verified:
 		return false
 	case provision.Note:
-		return row.Step == "server" // such as one that does not prove who it is
+		// Such as one that does not prove who it is. Where apps stand still, or go out of use,
+		// all that is to be known of it is news.
+		return row.Step == "server" || command == "move" || command == "retire" || command == "close" || command == "reopen"
 	}
 	return true
 }
