@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"time"
 
@@ -81,10 +82,10 @@ that something is unexpected, or with --since that something has changed.`,
 
 func readAccess(path string) (document accessDocument, err error) {
 	content, err := os.ReadFile(path)
-	if err == nil {
-		err = json.Unmarshal(content, &document)
+	if err != nil {
+		return document, fault.At(fault.Invalid, fault.Place{File: path}, "give a file that yellowfield access --json has written", "the file cannot be read: %v", errors.Unwrap(err)).With(err)
 	}
-	if err != nil || document.Command != "access" {
+	if err = json.Unmarshal(content, &document); err != nil || document.Command != "access" {
 		return document, fault.At(fault.Invalid, fault.Place{File: path}, "give a file that yellowfield access --json has written", "this is no document of access").With(err)
 	}
 	return document, nil

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -49,10 +47,8 @@ encoded twice. Exit code 3 says that something must be fixed.`,
   yellowfield inspect barn --fix --only wildcard-grant`,
 		ValidArgsFunction: p.serverNames,
 		RunE: func(command *cobra.Command, servers []string) error {
-			for _, kind := range only {
-				if !slices.Contains(inspect.Kinds(), kind) {
-					return fault.New(fault.Invalid, fault.DidYouMean(kind, inspect.Kinds(), "known: "+strings.Join(inspect.Kinds(), ", ")), "unknown finding %q", kind)
-				}
+			if err := known("--only", only, inspect.Kinds()); err != nil {
+				return err
 			}
 			return p.withServers(servers, func(engine *provision.Engine, servers []string) error {
 				if fix || mending.DryRun {
