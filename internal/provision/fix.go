@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -93,13 +94,14 @@ func (e *Engine) onServer(ctx context.Context, command, server string, dryRun bo
 		}
 		return work(m)
 	}()
-	if m.result.Stuck {
-		m.journal.Leave("")
-	} else {
-		m.journal.End("")
-	}
 	if err != nil {
 		m.failed("server", err)
+	}
+	ended := fmt.Sprintf("exit %d", m.result.Exit)
+	if m.result.Stuck {
+		m.journal.Leave(ended)
+	} else {
+		m.journal.End(ended)
 	}
 	m.result.Seconds = time.Since(began).Seconds()
 	if e.Listener.End != nil {

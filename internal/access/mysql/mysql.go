@@ -86,8 +86,6 @@ func Read(ctx context.Context, server *mysql.Server, name string, subject inspec
 	return v.Report, nil
 }
 
-func written(a dbms.Account) string { return a.User + "@" + a.Host }
-
 // accounts are those that log in, and those that only have rights: everybody's.
 func (v *view) accounts() []dbms.Account {
 	var all []dbms.Account
@@ -96,7 +94,7 @@ func (v *view) accounts() []dbms.Account {
 			all = append(all, a)
 		}
 	}
-	slices.SortFunc(all, func(a, b dbms.Account) int { return strings.Compare(written(a), written(b)) })
+	slices.SortFunc(all, func(a, b dbms.Account) int { return strings.Compare(a.String(), b.String()) })
 	return all
 }
 
@@ -197,7 +195,7 @@ func (v *view) cell(a dbms.Account, database string) *access.Cell {
 	if len(held.Privileges) == 0 && !administers {
 		return nil
 	}
-	c := &access.Cell{Account: written(a), Database: database, By: held.By, Logins: v.logins(a)}
+	c := &access.Cell{Account: a.String(), Database: database, By: held.By, Logins: v.logins(a)}
 	if administers {
 		c.Level, c.By = access.Everything, []string{"administrator"}
 		for at, role := range grantees[1:] {
@@ -290,11 +288,11 @@ func (v *view) throughPrograms(server string, a dbms.Account, cells map[string]*
 			}
 			c := cells[database]
 			if c == nil {
-				c = &access.Cell{Server: server, Account: written(a), Database: database, Logins: v.logins(a)}
+				c = &access.Cell{Server: server, Account: a.String(), Database: database, Logins: v.logins(a)}
 				access.Judge(c, v.subject, false)
 				cells[database] = c
 			}
-			by := fmt.Sprintf("%s %s.%s, which runs as %s", p.kind, p.database, p.name, written(p.definer))
+			by := fmt.Sprintf("%s %s.%s, which runs as %s", p.kind, p.database, p.name, p.definer.String())
 			c.By = append(c.By, by)
 			if word := "through a " + p.kind; !slices.Contains(c.Privileges, word) {
 				c.Privileges = append(c.Privileges, word)

@@ -77,8 +77,6 @@ func (i *inspection) databases() []string {
 	return names
 }
 
-func quoted(a dbms.Account) string { return a.User + "@" + a.Host }
-
 // settings looks at what the server says of itself.
 func (i *inspection) settings(ctx context.Context) error {
 	names := []string{"character_set_server", "collation_server", "sql_mode", "max_allowed_packet", "log_bin", "log_bin_trust_function_creators", "have_ssl", "ssl_cert",
@@ -184,7 +182,7 @@ func (i *inspection) rolesAndMembers(ctx context.Context) error {
 
 func inOrder(accounts map[dbms.Account]dbms.AccountState) []dbms.AccountState {
 	all := slices.Collect(maps.Values(accounts))
-	slices.SortFunc(all, func(a, b dbms.AccountState) int { return strings.Compare(quoted(a.Account), quoted(b.Account)) })
+	slices.SortFunc(all, func(a, b dbms.AccountState) int { return strings.Compare(a.Account.String(), b.Account.String()) })
 	return all
 }
 
@@ -198,9 +196,9 @@ func (i *inspection) accounts(context.Context) error {
 			continue
 		}
 		if admin && !a.Locked {
-			administrators = append(administrators, quoted(a.Account))
+			administrators = append(administrators, a.Account.String())
 		}
-		found := inspect.Finding{On: quoted(a.Account), App: i.subject.AppWith(a.User)}
+		found := inspect.Finding{On: a.Account.String(), App: i.subject.AppWith(a.User)}
 		add := func(kind inspect.Kind, evidence, remedy string) *inspect.Finding {
 			f := found
 			f.Kind, f.Evidence, f.Remedy = kind, evidence, remedy
@@ -288,14 +286,14 @@ var harmless = dbms.NewPrivileges("USAGE", "PROCESS", "SHOW DATABASES", "REPLICA
 func (i *inspection) grants(ctx context.Context) error {
 	names := i.databases()
 	reached := map[string]bool{}
-	accounts := slices.SortedFunc(maps.Keys(i.catalogue.Granted), func(a, b dbms.Account) int { return strings.Compare(quoted(a), quoted(b)) })
+	accounts := slices.SortedFunc(maps.Keys(i.catalogue.Granted), func(a, b dbms.Account) int { return strings.Compare(a.String(), b.String()) })
 	for _, a := range accounts {
 		if slices.Contains(mysql.SystemAccounts, a.User) {
 			continue
 		}
 		g := *i.catalogue.Granted[a]
 		_, logsIn := i.catalogue.Accounts[a]
-		found := inspect.Finding{On: quoted(a), App: i.subject.AppWith(a.User)}
+		found := inspect.Finding{On: a.String(), App: i.subject.AppWith(a.User)}
 		if logsIn && a.User != "" {
 			i.global(a, g, found)
 		}
