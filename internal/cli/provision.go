@@ -57,6 +57,7 @@ apps.`,
 	flags.BoolVar(&options.UndoUnfinished, "undo-unfinished", false, "take back what a run made that was killed, instead of going on with it")
 	selected.flags(p, command)
 	selected.failedFlag(command)
+	p.jobsFlag(command)
 	p.limitStatements(command)
 	return command
 }

@@ -56,6 +56,7 @@ type program struct {
 	wait       time.Duration // for another run
 	timeout    time.Duration // of the whole command; 0 for none
 	noInput    bool
+	jobs       int // apps that are worked on at once
 	screen     *render.Screen
 	exit       int
 }
@@ -129,6 +130,9 @@ one estate file, shown beforehand, and undone if a step fails.`,
 			if p.quiet && p.verbose {
 				return fault.New(fault.Invalid, "take one of them", "--quiet and --verbose exclude each other")
 			}
+			if flag := command.Flags().Lookup("jobs"); flag != nil && p.jobs < 1 {
+				return fault.New(fault.Invalid, "give a number from 1 on", "--jobs is %d", p.jobs)
+			}
 			if p.timeout > 0 {
 				ctx, cancel := context.WithCancel(command.Context())
 				command.SetContext(ctx)
@@ -198,7 +202,7 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &provision.Engine{Estate: loaded, State: folder, Wait: p.wait, Ask: p.asker()}, nil
+	return &provision.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, Ask: p.asker()}, nil
 }
 
 // limitStatements gives a command that reads scripts the flag for how long their

@@ -49,7 +49,7 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 	}
 	engine.Row = func(h provision.Header, row provision.Row) {
 		progress.Done()
-		if p.quiet && !worthTelling(row.Outcome) || brief && !isNews(command, row) && (headed != h.App || row.Outcome != provision.Verified || row.Step != "login") {
+		if p.quiet && (row.See != "" || !worthTelling(row.Outcome)) || brief && !isNews(command, row) && (headed != h.App || row.Outcome != provision.Verified || row.Step != "login") {
 			switch {
 			case row.Outcome == provision.Note:
 				notes++
@@ -81,6 +81,9 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 
 // isNews is what is told of one app among several.
 func isNews(command string, row provision.Row) bool {
+	if row.See != "" {
+		return false
+	}
 	switch row.Outcome {
 	case provision.Kept, provision.Verified:
 		return false

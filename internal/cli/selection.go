@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"runtime"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -30,6 +31,12 @@ func (s *selection) flags(p *program, command *cobra.Command) {
 // failedFlag adds the one for what verify has found.
 func (s *selection) failedFlag(command *cobra.Command) {
 	command.Flags().BoolVar(&s.onlyFailed, "only-failed", false, "only apps that the last verify on this host found to differ or to fail")
+}
+
+// jobsFlag gives a command the one for how many apps it works on at once.
+func (p *program) jobsFlag(command *cobra.Command) {
+	const most = 8 // each has some connections to its server
+	command.Flags().IntVar(&p.jobs, "jobs", min(runtime.NumCPU(), most), "work on so many `apps` at once")
 }
 
 // choose gives the apps in the order of their names.

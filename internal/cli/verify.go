@@ -52,5 +52,6 @@ apps, findings by severity, seconds, ages of passwords, the time of the run.`,
 	command.Flags().StringVar(&metrics, "metrics", "", "write what was found to this `file`, for a monitoring agent")
 	selected.flags(p, command)
 	selected.failedFlag(command)
+	p.jobsFlag(command)
 	return command
 }

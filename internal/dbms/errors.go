@@ -15,11 +15,15 @@ import (
 // Unreachable explains a login that failed before any server spoke.
 func Unreachable(l Login, err error) error {
 	next := "check that the server is running and that the address in the estate file is right"
+	class := fault.OutOfReach
+	if l.AsApplication { // the administrator got there: the settings are wrong
+		class = fault.Failed
+	}
 	switch {
 	case errors.Is(err, context.Canceled):
 		return fault.Stopped(err)
 	case errors.Is(err, fs.ErrNotExist):
-		return fault.New(fault.Failed, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
+		return fault.New(class, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
 	case errors.Is(err, fs.ErrPermission):
 		next = "run as a user who may open the socket"
 	}
@@ -36,7 +40,7 @@ func Unreachable(l Login, err error) error {
 			cause = call.Err
 		}
 	}
-	return fault.New(fault.Failed, next, "server %s cannot be reached at %s: %v", l.Server, l.Address, cause).With(err)
+	return fault.New(class, next, "server %s cannot be reached at %s: %v", l.Server, l.Address, cause).With(err)
 }
 
 // Lost explains a connection that ended while something was sent.

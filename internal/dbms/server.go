@@ -3,6 +3,8 @@ package dbms
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/secret"
@@ -100,6 +102,9 @@ type Inspector interface {
 	// ReadCatalogue reads what the server holds in a few queries; accounts and
 	// everyone's rights need an administrator.
 	ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*Catalogue, error)
+	// Reread reads as administrator anew, of a catalogue, what has to do with some databases and
+	// the accounts of some names; all else stays as it was known.
+	Reread(ctx context.Context, known *Catalogue, databases, users []string) (*Catalogue, error)
 	// Contents reads what databases hold.
 	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
 	// Tables lists the tables and views of a database, as this login sees them.
@@ -360,6 +365,18 @@ func NewCatalogue() *Catalogue {
 		Databases: map[string]Database{}, Collations: map[string]string{},
 		Accounts: map[Account]AccountState{}, Granted: map[Account]*Grants{},
 	}
+}
+
+// Without is a copy that knows nothing of some databases and the accounts of some names.
+func (c *Catalogue) Without(databases, users []string) *Catalogue {
+	rest := *c
+	rest.Databases, rest.Accounts, rest.Granted = maps.Clone(c.Databases), maps.Clone(c.Accounts), maps.Clone(c.Granted)
+	rest.Contents = map[string]Contents{}
+	maps.DeleteFunc(rest.Databases, func(name string, _ Database) bool { return slices.Contains(databases, name) })
+	maps.DeleteFunc(rest.Accounts, func(a Account, _ AccountState) bool { return slices.Contains(users, a.User) })
+	maps.DeleteFunc(rest.Granted, func(a Account, _ *Grants) bool { return slices.Contains(users, a.User) })
+	rest.Presets = slices.DeleteFunc(slices.Clone(c.Presets), func(p Preset) bool { return slices.Contains(databases, p.Database) || slices.Contains(users, p.User) })
+	return &rest
 }
 
 // Grants gives an account's rights; empty ones for an account without any.

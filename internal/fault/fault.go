@@ -25,6 +25,7 @@ const (
 	Differs                  // a difference was found and left alone: exit 3
 	Protected                // refused, because going on could lose data: exit 4
 	Busy                     // somebody else is at work there, nothing touched: exit 75, as sysexits.h has it for another try
+	OutOfReach               // a server does not answer: exit 75, too
 	Interrupted              // the person stopped it: exit 130
 )
 
@@ -37,7 +38,7 @@ func (c Class) ExitCode() int {
 		return 3
 	case Protected:
 		return 4
-	case Busy:
+	case Busy, OutOfReach:
 		return 75
 	case Interrupted:
 		return 130

@@ -18,11 +18,6 @@ type connection struct {
 	entry *estate.Server
 	admin dbms.Server // nil when the estate file names no administrator
 	err   error       // why the login failed, so that it is tried once
-	// catalogue is what the server held when a run began, read once for all its apps; nil
-	// until somebody looks.
-	catalogue *dbms.Catalogue
-	// failedFor is the app for which it was said why the login failed.
-	failedFor string
 	// told says that a run heard how the administrator's login may be taken over.
 	told bool
 }
@@ -46,12 +41,14 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 }
 
 // outOfReach says why a server cannot be used once, and of further apps only that it is so.
-func (r *run) outOfReach(c *connection, err error) error {
-	if c.failedFor == "" || c.failedFor == r.app.Name {
-		c.failedFor = r.app.Name
+func (r *run) outOfReach(err error) error {
+	first, itself := r.speaksFor()
+	if itself {
 		return err
 	}
-	return fault.New(fault.As(err).Class, "", "server %s cannot be used: see app %s", r.app.Server, c.failedFor).With(err)
+	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
+	r.result.Exit = fault.Graver(r.result.Exit, fault.As(err).Class.ExitCode())
+	return &toldError{err}
 }
 
 // loginAsAdmin finds the administrator's name and password in the order of the
@@ -61,7 +58,7 @@ func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.S
 	login := dbms.Login{Server: entry.Name, Address: administratorsWay(entry.Address()), User: entry.Admin.User}
 	var err error
 	if entry.Admin.Password != nil {
-		login.Password, err = entry.Admin.Password.Obtain(ctx, "the administrator of "+entry.Name, e.Ask)
+		login.Password, err = e.obtain(ctx, &entry.Admin.Password.Source, "the administrator of "+entry.Name)
 	} else {
 		err = fromClientFile(entry, &login)
 	}
@@ -98,7 +95,7 @@ func administratorsWay(a dbms.Address) dbms.Address {
 func (r *run) warnOfStrangers(c *connection) {
 	way := administratorsWay(c.entry.Address())
 	bound := c.entry.DBMS.Traits().BindsChannel && way.TLS == dbms.TLSRequire // to the channel: nobody is between
-	if c.told || !way.OverNetwork() || way.TLS == dbms.TLSVerify || bound {
+	if _, speaks := r.speaksFor(); c.told || !speaks || !way.OverNetwork() || way.TLS == dbms.TLSVerify || bound {
 		return
 	}
 	c.told = true
@@ -150,7 +147,8 @@ func (r *run) lookFirst(ctx context.Context) error {
 	if c.admin == nil || len(r.chosen) < 2 || !r.options.DryRun && r.options.Command != "provision" {
 		return r.look(ctx)
 	}
-	if c.catalogue == nil {
+	look := r.looks[r.app.Server]
+	look.once.Do(func() {
 		var names []string
 		for _, app := range r.chosen {
 			if app.Server == r.app.Server {
@@ -159,15 +157,27 @@ func (r *run) lookFirst(ctx context.Context) error {
 				}
 			}
 		}
-		if c.catalogue, err = c.admin.ReadCatalogue(ctx, true, names); err != nil {
-			return err
-		}
+		look.catalogue, look.err = c.admin.ReadCatalogue(ctx, true, names)
+	})
+	if look.err != nil {
+		return look.err
 	}
-	if !r.options.DryRun && (r.cut != nil || !r.stands(c.catalogue)) {
-		return r.look(ctx)
+	r.view = &view{connection: c, server: c.admin, catalogue: look.catalogue, shared: true}
+	if !r.options.DryRun && (r.cut != nil || !r.stands(look.catalogue)) {
+		return r.lookAgain(ctx)
 	}
-	r.view = &view{connection: c, server: c.admin, catalogue: c.catalogue, shared: true}
 	return nil
+}
+
+// lookAgain reads what concerns the app anew, behind a look that was for all of them.
+func (r *run) lookAgain(ctx context.Context) (err error) {
+	var users []string
+	for _, account := range r.app.Accounts {
+		users = append(users, account.Name)
+	}
+	r.view.shared = false
+	r.view.catalogue, err = r.view.server.Reread(ctx, r.view.catalogue, r.databaseNames(), users)
+	return err
 }
 
 // stands reports whether all of the app's databases and accounts are there.
@@ -293,15 +303,15 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 // within holds the app's locks while work is done: a file lock here, and a
 // lock on the server against other hosts.
 func (r *run) within(ctx context.Context, work func(context.Context) error) error {
+	c, err := r.connect(ctx, r.app.Server)
+	if err != nil {
+		return r.outOfReach(err)
+	}
 	release, err := r.lockHere(ctx)
 	if err != nil {
 		return err
 	}
 	defer release()
-	c, err := r.connect(ctx, r.app.Server)
-	if err != nil {
-		return r.outOfReach(c, err)
-	}
 	if c.admin != nil {
 		if err := r.introduce(c.entry, c.admin); err != nil {
 			return err

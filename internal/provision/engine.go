@@ -1,7 +1,6 @@
 package provision
 
 import (
-	"context"
 	"errors"
 	"slices"
 	"sync"
@@ -86,28 +85,16 @@ type Engine struct {
 	Host   host.Host // that the applications run on
 	// Wait is how long another run on the same app is waited for.
 	Wait time.Duration
+	// Jobs is how many apps are worked on at once where nobody is asked anything; below 2
+	// for one after the other.
+	Jobs int
 	// Ask asks a person for a password; nil where nobody can be asked.
 	Ask secret.Asker
 	Listener
 
 	servers map[string]*connection
-	chosen  []*estate.App // that the command is about
-	asked   map[*secret.Source]secret.Password
-}
-
-// obtain gets a password from its source, once for a run.
-func (e *Engine) obtain(ctx context.Context, source *secret.Source, label string) (secret.Password, error) {
-	if p, known := e.asked[source]; known {
-		return p, nil
-	}
-	p, err := source.Obtain(ctx, label, e.Ask)
-	if err == nil {
-		if e.asked == nil {
-			e.asked = map[*secret.Source]secret.Password{}
-		}
-		e.asked[source] = p
-	}
-	return p, err
+	*common
+	workers []*Engine // those besides this one that have worked on apps, with their connections
 }
 
 // Disconnect ends all connections.
@@ -118,6 +105,10 @@ func (e *Engine) Disconnect() {
 		}
 	}
 	e.servers = nil
+	for _, worker := range e.workers {
+		worker.Disconnect()
+	}
+	e.workers = nil
 }
 
 // ExitCode is the exit code for several apps: the gravest of theirs.
@@ -127,39 +118,6 @@ func ExitCode(results []Result) int {
 		gravest = fault.Graver(gravest, r.Exit)
 	}
 	return gravest
-}
-
-func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
-	var results []Result
-	e.chosen = apps
-	for _, c := range e.servers {
-		c.catalogue = nil
-	}
-	for _, app := range apps {
-		if ctx.Err() != nil {
-			return results, fault.Stopped(ctx.Err())
-		}
-		r := &run{Engine: e, app: app, options: options, began: time.Now()}
-		r.result.Header = Header{App: app.Name, Server: app.Server}
-		r.result.Notes = app.Notes
-		err := r.within(ctx, func(ctx context.Context) error {
-			defer r.endReaders(ctx)
-			switch {
-			case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
-				return work(r, ctx)
-			case options.Command == "provision" || options.Command == "verify" || len(apps) > 1:
-				return r.lookAtRetired(ctx)
-			}
-			return r.refuseRetired(ctx)
-		})
-		r.finish(err)
-		r.folder.Close()
-		for _, other := range r.others {
-			other.folder.Close()
-		}
-		results = append(results, r.result)
-	}
-	return results, nil
 }
 
 // run is the work on one app.

@@ -83,6 +83,10 @@ func (p *pretended) EndSessions(_ context.Context, a dbms.Account) error {
 	return nil
 }
 
+func (p *pretended) Reread(context.Context, *dbms.Catalogue, []string, []string) (*dbms.Catalogue, error) {
+	return p.catalogue, nil
+}
+
 func (p *pretended) ReadCatalogue(context.Context, bool, []string) (*dbms.Catalogue, error) {
 	return p.catalogue, nil
 }

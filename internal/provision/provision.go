@@ -36,8 +36,8 @@ func (r *run) provision(ctx context.Context) error {
 		return err
 	}
 	err := r.makePlan(ctx)
-	if r.view.shared && !r.options.DryRun && (err != nil || r.hasWork()) {
-		if err := r.look(ctx); err != nil {
+	if r.view.shared && (err != nil || r.hasWork()) {
+		if err := r.lookAgain(ctx); err != nil {
 			return err
 		}
 		err = r.makePlan(ctx)
@@ -274,8 +274,14 @@ func (r *run) openJournal() error {
 	return nil
 }
 
-// prune forgets what is older than it is to be kept.
+// prune forgets what is older than it is to be kept, once for a command.
 func (r *run) prune() {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.pruned {
+		return
+	}
+	r.pruned = true
 	err := r.State.DropOldRemoved(r.allExports())
 	if days := int(r.Estate.KeepHistory); days > 0 {
 		err = errors.Join(err, r.State.Prune(r.Estate.Path, time.Now().AddDate(0, 0, -days)))
@@ -331,8 +337,8 @@ func (r *run) tellNotReached(rest []*step) {
 	}
 }
 
-// Provision makes the apps so, one after the other. The results say what
+// Provision makes the apps so, several at once. The results say what
 // became of each; the error is for what concerns none in particular.
 func (e *Engine) Provision(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).provision)
+	return e.together(ctx, apps, options, (*run).provision)
 }

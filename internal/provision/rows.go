@@ -29,6 +29,8 @@ type Row struct {
 	// code, and the object that it is found on.
 	Finding string        `json:"finding,omitempty"`
 	On      string        `json:"object,omitempty"`
+	// See is the app at which it is told in full.
+	See     string        `json:"see,omitempty"`
 	Place   *fault.Place  `json:"place,omitempty"`
 	Excerpt string        `json:"excerpt,omitempty"`
 	Remedy  string        `json:"remedy,omitempty"`

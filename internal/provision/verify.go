@@ -44,7 +44,7 @@ func (r *run) verify(ctx context.Context) error {
 // application would. It changes nothing on servers and in files; a password
 // that is pending no longer is forgotten.
 func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
-	results, err := e.each(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
+	results, err := e.together(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
 	e.noteVerifications(results)
 	return results, err
 }

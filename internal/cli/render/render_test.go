@@ -80,31 +80,32 @@ func TestFaultsAreToldWithPlaceAndNextStep(t *testing.T) {
 func TestSummaries(t *testing.T) {
 	row := func(o provision.Outcome) provision.Row { return provision.Row{Outcome: o} }
 	result := func(app string, exit int, rows ...provision.Row) provision.Result {
-		return provision.Result{Header: provision.Header{App: app}, Exit: exit, Rows: rows, Seconds: 0.5}
+		return provision.Result{Header: provision.Header{App: app}, Exit: exit, Rows: rows}
 	}
 	for name, row := range map[string]struct {
 		results []provision.Result
 		tells   Telling
 		want    string
 	}{
-		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 unchanged, in 1.0 s.\n"},
-		"undone":        {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Failed), row(provision.Undone))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing is left behind.\n"},
-		"beforehand":    {[]provision.Result{result("a", 2, row(provision.Failed))}, ToldChanges, "1 app: 1 failed, in 0.5 s.\na: nothing was touched.\n"},
-		"half undone": {[]provision.Result{{Header: provision.Header{App: "a"}, Exit: 4, Stuck: true, Seconds: 0.5, Rows: []provision.Row{row(provision.Made), row(provision.Made), row(provision.Refused), row(provision.Undone)}}}, ToldChanges,
-			"1 app: 1 refused, in 0.5 s.\na: what could not be undone is named above.\n"},
+		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 unchanged, in 1.5 s.\n"},
+		"undone":        {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Failed), row(provision.Undone))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing is left behind.\n"},
+		"beforehand":    {[]provision.Result{result("a", 2, row(provision.Failed))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing was touched.\n"},
+		"half undone": {[]provision.Result{{Header: provision.Header{App: "a"}, Exit: 4, Stuck: true, Rows: []provision.Row{row(provision.Made), row(provision.Made), row(provision.Refused), row(provision.Undone)}}}, ToldChanges,
+			"1 app: 1 refused, in 1.5 s.\na: what could not be undone is named above.\n"},
 		"behind the settings": {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Written), row(provision.Failed))}, ToldChanges,
-			"1 app: 1 failed, in 0.5 s.\na: what was made before the failure stands.\n"},
-		"compared": {[]provision.Result{result("a", 3, row(provision.Differs))}, ToldComparison, "1 app: 1 with differences, in 0.5 s.\n"},
+			"1 app: 1 failed, in 1.5 s.\na: what was made before the failure stands.\n"},
+		"compared": {[]provision.Result{result("a", 3, row(provision.Differs))}, ToldComparison, "1 app: 1 with differences, in 1.5 s.\n"},
 		"planned": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true}}, ToldPlan,
-			"1 app: 1 would change, in 0.0 s.\nNext: yellowfield provision a  does it\n"},
+			"1 app: 1 would change, in 1.5 s.\nNext: yellowfield provision a  does it\n"},
 		"waiting": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true, Waits: true, Pending: []string{"r"}}}, ToldChanges,
-			"1 app: 1 waiting for its installer, in 0.0 s.\nNext: yellowfield connection a                       what to type into its installer\n" +
+			"1 app: 1 waiting for its installer, in 1.5 s.\nNext: yellowfield connection a                       what to type into its installer\n" +
 				"      yellowfield connection a --account r --reveal  collect its password: r\n"},
 		"many": {[]provision.Result{result("a", 0), {Header: provision.Header{App: "b"}, Exit: 1, Rows: []provision.Row{{Outcome: provision.Failed, Facts: "no room"}}}, result("c", 0), {Header: provision.Header{App: "d"}, Exit: 1, Rows: []provision.Row{{Outcome: provision.Failed, Facts: "no right"}}}}, ToldPlan,
-			"4 apps: 2 unchanged, 2 failed, in 1.0 s.\n  b: no room\n  d: no right\nNext: yellowfield provision b d  when the cause is mended\n"},
+			"4 apps: 2 unchanged, 2 failed, in 1.5 s.\n  b: no room\n  d: no right\nNext: yellowfield provision b d  when the cause is mended\n"},
 		"no app": {nil, ToldChanges, "There is no app to work on.\n"},
 	} {
 		s, out := screen(90)
+		s.began = time.Now().Add(-1500 * time.Millisecond)
 		s.Summary("provision", row.results, row.tells)
 		assert.Equal(t, row.want, plain(out.String()), name)
 	}

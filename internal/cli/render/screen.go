@@ -10,6 +10,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -25,6 +26,7 @@ import (
 // in colour where that is wanted.
 type Screen struct {
 	Out, Err io.Writer
+	began    time.Time
 	width    int
 	// terminal tells whether standard error is one, for progress and prompts.
 	terminal bool
@@ -52,7 +54,7 @@ const (
 
 // NewScreen draws on the two streams.
 func NewScreen(out, err *os.File, colour string) *Screen {
-	s := &Screen{Out: visible{coloured(out, colour)}, Err: visible{coloured(err, colour)}, width: standardWidth, terminal: term.IsTerminal(int(err.Fd()))}
+	s := &Screen{began: time.Now(), Out: visible{coloured(out, colour)}, Err: visible{coloured(err, colour)}, width: standardWidth, terminal: term.IsTerminal(int(err.Fd()))}
 	if term.IsTerminal(int(out.Fd())) {
 		if width, _, err := term.GetSize(int(out.Fd())); err == nil && width > 0 {
 			s.width = min(max(width, narrowest), widest)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
@@ -29,10 +30,8 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 		return
 	}
 	s.behindBrief()
-	seconds := 0.0
 	counts := map[string]int{}
 	for _, r := range results {
-		seconds += r.Seconds
 		counts[standing(command, r, dryRun)]++
 	}
 	var parts []string
@@ -45,7 +44,7 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 	if len(results) == 1 {
 		noun = "app"
 	}
-	s.printf("%s\n", strong.Render(fmt.Sprintf("%d %s: %s, in %.1f s.", len(results), noun, strings.Join(parts, ", "), seconds)))
+	s.printf("%s\n", strong.Render(fmt.Sprintf("%d %s: %s, in %.1f s.", len(results), noun, strings.Join(parts, ", "), time.Since(s.began).Seconds())))
 	s.problems(results)
 	for _, r := range results {
 		if left := leftBehind(r); left != "" && tells == ToldChanges {
@@ -83,7 +82,7 @@ func (s *Screen) problems(results []provision.Result) {
 	told := 0
 	for _, r := range results {
 		i := slices.IndexFunc(r.Rows, func(row provision.Row) bool {
-			return row.Outcome == provision.Failed || row.Outcome == provision.Refused || row.Outcome == provision.Differs
+			return row.See == "" && (row.Outcome == provision.Failed || row.Outcome == provision.Refused || row.Outcome == provision.Differs)
 		})
 		if r.Exit == 0 || i < 0 {
 			continue
@@ -133,6 +132,8 @@ func standing(command string, r provision.Result, dryRun bool) string {
 		words = standingWords[""]
 	}
 	switch {
+	case r.Exit == fault.Busy.ExitCode() && slices.ContainsFunc(r.Rows, func(row provision.Row) bool { return row.Outcome == provision.Failed }):
+		return broken
 	case r.Exit == fault.Protected.ExitCode(), r.Exit == fault.Busy.ExitCode():
 		return refused
 	case r.Exit == 3:
@@ -155,8 +156,11 @@ func standing(command string, r provision.Result, dryRun bool) string {
 func (s *Screen) Brief(command string, r provision.Result, width int, fact string) {
 	word := standing(command, r, false)
 	style := quiet
-	if word == waits {
+	switch word {
+	case waits:
 		word, style = "waiting", caution
+	case broken:
+		style = bad
 	}
 	lines := wrap(fact, s.width-width-4-len(word))
 	if len(lines) > 1 {

@@ -18,22 +18,65 @@ import (
 // databases named.
 func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*dbms.Catalogue, error) {
 	c := dbms.NewCatalogue()
-	reads := []func(context.Context, *dbms.Catalogue) error{s.readDatabases, s.readCollations, s.readGrants}
-	if administrator {
-		reads = append(reads, s.readAccounts)
+	err := s.readDatabases(ctx, c, everyone)
+	if err == nil {
+		err = s.readCollations(ctx, c)
 	}
-	for _, read := range reads {
-		if err := read(ctx, c); err != nil {
-			return nil, err
-		}
+	if err == nil {
+		err = s.readGrants(ctx, c, everyone)
 	}
-	var err error
-	c.Contents, err = s.Contents(ctx, databases...)
+	if err == nil && administrator {
+		err = s.readAccounts(ctx, c, everyone)
+	}
+	if err == nil {
+		c.Contents, err = s.Contents(ctx, databases...)
+	}
 	return c, err
 }
 
-func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
-	return s.each(ctx, `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA`, nil,
+// Reread asks for rights only where one of the accounts is there: the server goes through
+// those of all accounts for it.
+func (s *Server) Reread(ctx context.Context, known *dbms.Catalogue, databases, users []string) (*dbms.Catalogue, error) {
+	c := known.Without(databases, users)
+	others := len(c.Accounts)
+	err := s.readDatabases(ctx, c, among("SCHEMA_NAME", databases))
+	if err == nil {
+		err = s.readAccounts(ctx, c, among("User", users))
+	}
+	if err == nil && len(c.Accounts) > others {
+		var grantees []string
+		for a := range c.Accounts {
+			if slices.Contains(users, a.User) {
+				grantees = append(grantees, "'"+a.User+"'@'"+a.Host+"'")
+			}
+		}
+		err = s.readGrants(ctx, c, among("GRANTEE", grantees))
+	}
+	if err == nil {
+		c.Contents, err = s.Contents(ctx, databases...)
+	}
+	return c, err
+}
+
+// condition narrows a query.
+type condition struct {
+	text string
+	args []any
+}
+
+var everyone = condition{text: "TRUE"}
+
+// among holds where a column has one of some values, of which there is at least one.
+func among(column string, values []string) condition {
+	c := condition{text: column + " IN (?" + strings.Repeat(", ?", len(values)-1) + ")"}
+	for _, v := range values {
+		c.args = append(c.args, v)
+	}
+	return c
+}
+
+func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue, where condition) error {
+	return s.each(ctx, `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE `+where.text, where.args,
 		func(scan func(...any) error) error {
 			var d dbms.Database
 			err := scan(&d.Name, &d.Charset, &d.Collation)
@@ -71,18 +114,18 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 const olderOnMariaDB = `COALESCE(JSON_VALUE(Priv, '$.auth_or[0].plugin'), JSON_VALUE(Priv, '$.auth_or[1].plugin')),
 			COALESCE(JSON_VALUE(Priv, '$.auth_or[0].authentication_string'), JSON_VALUE(Priv, '$.auth_or[1].authentication_string'))`
 
-func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
+func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue, where condition) error {
 	query := `SELECT user, host, plugin, authentication_string, JSON_EXTRACT(User_attributes, '$.additional_password') IS NOT NULL,
 		plugin, JSON_UNQUOTE(JSON_EXTRACT(User_attributes, '$.additional_password')), UNIX_TIMESTAMP(password_last_changed),
-		account_locked = 'Y', password_expired = 'Y', ssl_type <> '', max_user_connections FROM mysql.user`
+		account_locked = 'Y', password_expired = 'Y', ssl_type <> '', max_user_connections FROM mysql.user WHERE `
 	if s.facts.Product == dbms.MariaDB {
 		query = `SELECT User, Host, COALESCE(JSON_VALUE(Priv, '$.plugin'), ''), COALESCE(JSON_VALUE(Priv, '$.authentication_string'), ''),
 			JSON_EXISTS(Priv, '$.auth_or[1]'), ` + olderOnMariaDB + `, JSON_VALUE(Priv, '$.password_last_changed'), COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) = 1,
 			COALESCE(JSON_VALUE(Priv, '$.password_last_changed'), 1) = 0, COALESCE(JSON_VALUE(Priv, '$.ssl_type'), 0) > 0,
 			COALESCE(JSON_VALUE(Priv, '$.max_user_connections'), 0)
-			FROM mysql.global_priv WHERE COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) <> 1`
+			FROM mysql.global_priv WHERE COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) <> 1 AND `
 	}
-	err := s.each(ctx, query, nil, func(scan func(...any) error) error {
+	err := s.each(ctx, query+where.text, where.args, func(scan func(...any) error) error {
 		var a dbms.AccountState
 		var method string
 		var stored []byte
@@ -110,20 +153,22 @@ func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
 // readGrants reads rights as sets from information_schema, never from the
 // text of SHOW GRANTS. Without an administrator the server lists only the
 // account's own.
-func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
+func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue, where condition) error {
+	read := map[dbms.Account]*dbms.Grants{}
 	entry := func(grantee string) *dbms.Grants {
 		// 'user'@'host', with no quote inside escaped
 		user, host, _ := strings.Cut(strings.TrimSuffix(strings.TrimPrefix(grantee, "'"), "'"), "'@'")
 		a := dbms.Account{User: user, Host: host}
-		g := c.Granted[a]
+		g := read[a]
 		if g == nil {
 			g = &dbms.Grants{Databases: map[string]dbms.Privileges{}}
-			c.Granted[a] = g
+			read[a] = g
 		}
 		return g
 	}
-	err := s.each(ctx, `SELECT GRANTEE, '', PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES
-		UNION ALL SELECT GRANTEE, TABLE_SCHEMA, PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.SCHEMA_PRIVILEGES`, nil,
+	both := slices.Concat(where.args, where.args)
+	err := s.each(ctx, `SELECT GRANTEE, '', PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES WHERE `+where.text+`
+		UNION ALL SELECT GRANTEE, TABLE_SCHEMA, PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.SCHEMA_PRIVILEGES WHERE `+where.text, both,
 		func(scan func(...any) error) error {
 			var grantee, database, privilege, grantable string
 			if err := scan(&grantee, &database, &privilege, &grantable); err != nil {
@@ -145,8 +190,8 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 	if err != nil {
 		return err
 	}
-	err = s.each(ctx, `SELECT DISTINCT GRANTEE, TABLE_SCHEMA FROM information_schema.TABLE_PRIVILEGES
-		UNION SELECT DISTINCT GRANTEE, TABLE_SCHEMA FROM information_schema.COLUMN_PRIVILEGES`, nil,
+	err = s.each(ctx, `SELECT DISTINCT GRANTEE, TABLE_SCHEMA FROM information_schema.TABLE_PRIVILEGES WHERE `+where.text+`
+		UNION SELECT DISTINCT GRANTEE, TABLE_SCHEMA FROM information_schema.COLUMN_PRIVILEGES WHERE `+where.text, both,
 		func(scan func(...any) error) error {
 			var grantee, database string
 			err := scan(&grantee, &database)
@@ -154,7 +199,8 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 			g.Below = append(g.Below, database)
 			return err
 		})
-	for _, g := range c.Granted {
+	for a, g := range read {
+		c.Granted[a] = g
 		g.Global = dbms.NewPrivileges(g.Global...)
 		for pattern, privileges := range g.Databases {
 			g.Databases[pattern] = dbms.NewPrivileges(privileges...).Minus(dbms.Privileges{"USAGE"})
@@ -200,7 +246,9 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 	err = errors.Join(
 		objects(`SELECT ROUTINE_SCHEMA, ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA`,
 			func(c *dbms.Contents, o dbms.Object) { c.Routines = append(c.Routines, o) }),
-		objects(`SELECT TRIGGER_SCHEMA, 'TRIGGER', TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA`,
+		// A trigger is in its table's database. MariaDB looks into all databases when it is asked
+		// for the trigger's own.
+		objects(`SELECT EVENT_OBJECT_SCHEMA, 'TRIGGER', TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA`,
 			func(c *dbms.Contents, o dbms.Object) { c.Triggers = append(c.Triggers, o) }),
 		objects(`SELECT EVENT_SCHEMA, 'EVENT', EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA`,
 			func(c *dbms.Contents, o dbms.Object) { c.Events = append(c.Events, o) }),

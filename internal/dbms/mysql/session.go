@@ -543,7 +543,7 @@ func (s *Server) DefineFor(ctx context.Context, session *SingleSession, definer 
 
 // isDefined reads back what DefineFor has made.
 func (s *Server) isDefined(ctx context.Context, definer dbms.Account, database string, d Definition) error {
-	query := `SELECT DEFINER, EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? AND TRIGGER_NAME = ?`
+	query := `SELECT DEFINER, EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND TRIGGER_NAME = ?`
 	if d.Kind == "FUNCTION" {
 		query = `SELECT DEFINER, ROUTINE_SCHEMA, '', COALESCE(ROUTINE_DEFINITION, '') FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_SCHEMA = ? AND ROUTINE_NAME = ?`
 	}

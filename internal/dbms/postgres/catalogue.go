@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -17,29 +18,56 @@ import (
 // superusers only.
 func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, databases []string) (*dbms.Catalogue, error) {
 	c := dbms.NewCatalogue()
-	reads := []func(context.Context, *dbms.Catalogue) error{s.readDatabases, s.readCollations, s.readGrants, s.readPresets}
+	clear(s.left)
+	err := s.readCollations(ctx, c)
+	if err == nil {
+		err = s.read(ctx, c, administrator, databases, everything)
+	}
+	return c, err
+}
+
+// Reread takes collations as they were known.
+func (s *Server) Reread(ctx context.Context, known *dbms.Catalogue, databases, users []string) (*dbms.Catalogue, error) {
+	users = slices.Clone(users)
+	for _, d := range databases {
+		users = append(users, Owner(d))
+		delete(s.left, Owner(d))
+	}
+	c := known.Without(databases, users)
+	return c, s.read(ctx, c, true, databases, narrowed{databases, users})
+}
+
+// narrowed narrows a look to databases and roles; nil for all of both.
+type narrowed struct{ databases, roles []string }
+
+var everything narrowed
+
+func (s *Server) read(ctx context.Context, c *dbms.Catalogue, administrator bool, databases []string, to narrowed) error {
+	reads := []func(context.Context, *dbms.Catalogue, narrowed) error{s.readDatabases, s.readGrants, s.readPresets}
 	if administrator {
 		reads = append(reads, s.readAccounts)
 	}
 	for _, read := range reads {
-		if err := read(ctx, c); err != nil {
-			return nil, err
+		if err := read(ctx, c, to); err != nil {
+			return err
 		}
 	}
 	for name, d := range c.Databases {
-		d.HalfMade = administrator && s.left[Owner(name)] == makingComment(name)
-		c.Databases[name] = d
+		if to.databases == nil || slices.Contains(to.databases, name) {
+			d.HalfMade = administrator && s.left[Owner(name)] == makingComment(name)
+			c.Databases[name] = d
+		}
 	}
 	for _, database := range databases {
 		if d, exists := c.Databases[database]; exists && !d.HalfDropped {
 			if err := s.readRights(ctx, c, database); err != nil {
-				return nil, err
+				return err
 			}
 		}
 	}
 	var err error
 	c.Contents, err = s.Contents(ctx, databases...)
-	return c, err
+	return err
 }
 
 // localeColumn is where a version keeps the locale of the ICU library.
@@ -53,13 +81,13 @@ func (s *Server) localeColumn(catalogue string) string {
 	return map[string]string{"database": "NULL", "collation": "collcollate"}[catalogue]
 }
 
-func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue) error {
+func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue, to narrowed) error {
 	collation, drift := "datcollate", "''"
 	if s.version >= 150000 {
 		drift = "COALESCE(CASE WHEN datallowconn AND datcollversion <> pg_database_collation_actual_version(oid) THEN datcollversion || ' then, ' || pg_database_collation_actual_version(oid) || ' now' END, '')"
 		collation = "CASE datlocprovider WHEN 'i' THEN '" + icuPrefix + "' || " + s.localeColumn("database") + " ELSE datcollate END"
 	}
-	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+`, `+halfDropped+` FROM pg_catalog.pg_database`, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT datname, pg_encoding_to_char(encoding), `+collation+`, `+drift+`, `+halfDropped+` FROM pg_catalog.pg_database WHERE $1::text[] IS NULL OR datname = ANY($1)`, []any{to.databases}, func(rows pgx.Rows) error {
 		var d dbms.Database
 		err := rows.Scan(&d.Name, &d.Charset, &d.Collation, &d.Drift, &d.HalfDropped)
 		c.Databases[d.Name] = d
@@ -88,13 +116,12 @@ func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
 	})
 }
 
-func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue) error {
-	clear(s.left)
+func (s *Server) readAccounts(ctx context.Context, c *dbms.Catalogue, to narrowed) error {
 	passwords, from := "rolpassword", "pg_catalog.pg_authid"
 	if !c.GrantsOf(s.currentUser).Global.Has("SUPERUSER") {
 		passwords, from = "NULL", "pg_catalog.pg_roles"
 	}
-	return s.each(ctx, s.Database, `SELECT rolname, COALESCE(`+passwords+`, ''), NOT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolconnlimit, COALESCE(shobj_description(oid, 'pg_authid'), '') FROM `+from, nil, func(rows pgx.Rows) error {
+	return s.each(ctx, s.Database, `SELECT rolname, COALESCE(`+passwords+`, ''), NOT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolconnlimit, COALESCE(shobj_description(oid, 'pg_authid'), '') FROM `+from+` WHERE $1::text[] IS NULL OR rolname = ANY($1)`, []any{to.roles}, func(rows pgx.Rows) error {
 		var a dbms.AccountState
 		var verifier, comment string
 		err := rows.Scan(&a.User, &verifier, &a.Locked, &a.Expired, &a.MaxConnections, &comment)
@@ -121,8 +148,8 @@ func stored(text string) secret.Verifier {
 
 // readGrants reads roles' attributes, and the databases on which roles have
 // rights of their own.
-func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
-	err := s.each(ctx, s.Database, `SELECT rolname, rolsuper, rolcreatedb, rolcreaterole FROM pg_catalog.pg_roles`, nil, func(rows pgx.Rows) error {
+func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue, to narrowed) error {
+	err := s.each(ctx, s.Database, `SELECT rolname, rolsuper, rolcreatedb, rolcreaterole FROM pg_catalog.pg_roles WHERE $1::text[] IS NULL OR rolname = ANY($1)`, []any{to.roles}, func(rows pgx.Rows) error {
 		var name string
 		var super, databases, roles bool
 		err := rows.Scan(&name, &super, &databases, &roles)
@@ -138,9 +165,12 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 	if err != nil {
 		return err
 	}
-	return s.each(ctx, s.Database, `SELECT DISTINCT r.rolname, d.datname FROM pg_catalog.pg_database d, aclexplode(d.datacl) a JOIN pg_catalog.pg_roles r ON r.oid = a.grantee
+	if to.roles != nil && !slices.ContainsFunc(to.roles, func(role string) bool { return c.Granted[dbms.Account{User: role}] != nil }) {
+		return nil // a role that is not there has no rights
+	}
+	return s.each(ctx, s.Database, `SELECT rolname, datname FROM (SELECT DISTINCT r.rolname, d.datname FROM pg_catalog.pg_database d, aclexplode(d.datacl) a JOIN pg_catalog.pg_roles r ON r.oid = a.grantee
 		UNION SELECT r.rolname, d.datname FROM pg_catalog.pg_database d JOIN pg_catalog.pg_roles r ON r.oid = d.datdba
-		UNION SELECT m.rolname, d.datname FROM pg_catalog.pg_database d JOIN pg_catalog.pg_auth_members g ON g.roleid = d.datdba JOIN pg_catalog.pg_roles m ON m.oid = g.member`, nil, func(rows pgx.Rows) error {
+		UNION SELECT m.rolname, d.datname FROM pg_catalog.pg_database d JOIN pg_catalog.pg_auth_members g ON g.roleid = d.datdba JOIN pg_catalog.pg_roles m ON m.oid = g.member) AS all_of_them WHERE $1::text[] IS NULL OR rolname = ANY($1)`, []any{to.roles}, func(rows pgx.Rows) error {
 		var role, database string
 		err := rows.Scan(&role, &database)
 		if g := c.Granted[dbms.Account{User: role}]; g != nil {
@@ -152,9 +182,10 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue) error {
 
 // readPresets reads what ALTER DATABASE and ALTER ROLE have set. That an account
 // works as the owner of a database is no news.
-func (s *Server) readPresets(ctx context.Context, c *dbms.Catalogue) error {
+func (s *Server) readPresets(ctx context.Context, c *dbms.Catalogue, to narrowed) error {
 	return s.each(ctx, s.Database, `SELECT COALESCE(d.datname, ''), COALESCE(r.rolname, ''), setting FROM pg_catalog.pg_db_role_setting s CROSS JOIN unnest(s.setconfig) AS u(setting)
-		LEFT JOIN pg_catalog.pg_database d ON d.oid = s.setdatabase LEFT JOIN pg_catalog.pg_roles r ON r.oid = s.setrole ORDER BY 1, 2, 3`, nil, func(rows pgx.Rows) error {
+		LEFT JOIN pg_catalog.pg_database d ON d.oid = s.setdatabase LEFT JOIN pg_catalog.pg_roles r ON r.oid = s.setrole
+		WHERE $1::text[] IS NULL OR d.datname = ANY($1) OR r.rolname = ANY($2) ORDER BY 1, 2, 3`, []any{to.databases, to.roles}, func(rows pgx.Rows) error {
 		var p dbms.Preset
 		err := rows.Scan(&p.Database, &p.User, &p.Setting)
 		if p.User == "" || p.Database == "" || strings.ReplaceAll(p.Setting, `"`, "") != "role="+Owner(p.Database) {

@@ -175,7 +175,7 @@ func (e *Exporter) look(ctx context.Context, session Session, o export.Options) 
 
 // lookAtPrograms lists triggers, routines and events.
 func (e *Exporter) lookAtPrograms(ctx context.Context, session Session, o export.Options, c *contents, leave func(kind, name, why string)) error {
-	rows, err := session.Query(ctx, `SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()
+	rows, err := session.Query(ctx, `SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE()
 		ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER`)
 	if err != nil {
 		return err
