@@ -12,19 +12,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"strconv"
 	"time"
 )
-
-// freePort finds a port on the loopback that nobody listens on.
-func freePort() string {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "1"
-	}
-	defer listener.Close()
-	return strconv.Itoa(listener.Addr().(*net.TCPAddr).Port)
-}
 
 // makeCertificates writes ca.pem, and cert.pem with key.pem for 127.0.0.1.
 func makeCertificates(folder string) error {

@@ -32,7 +32,7 @@ func clusters(t *testing.T) func() ([]*throwaway.Server, error) {
 	}
 	data := initialised(t, throwaway.Options{Product: dbms.MariaDB})
 	return func() ([]*throwaway.Server, error) {
-		return throwaway.StartCluster(t.Context(), 3, programs, data, freePort)
+		return throwaway.StartCluster(t.Context(), 3, programs, data, throwaway.FreePort)
 	}
 }
 

@@ -78,7 +78,7 @@ func TestInspect(t *testing.T) {
 			if kind.product == dbms.MySQL {
 				options.Root = needMySQL(t)
 			}
-			log := "/tmp/yf-statements-" + freePort() + ".log"
+			log := "/tmp/yf-statements-" + throwaway.FreePort() + ".log"
 			for _, argument := range kind.arguments {
 				options.Arguments = append(options.Arguments, strings.ReplaceAll(argument, "%s", log))
 			}

@@ -201,7 +201,7 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 		return err
 	}
 	o.Folder = folder
-	port := freePort()
+	port := throwaway.FreePort()
 	options, err := os.ReadFile(filepath.Join(env.WorkDir, "server-options"))
 	if err != nil { // or options of one product alone
 		options, err = os.ReadFile(filepath.Join(env.WorkDir, string(o.Product)+"-options"))

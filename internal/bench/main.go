@@ -20,6 +20,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/throwaway"
 )
 
 func main() {
@@ -88,11 +89,17 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 			different += len(r.Differences)
 		}
 		results = append(results, of...)
-		many, err := measureEstates(ctx, program, folder, product, at, counts)
-		if err != nil {
-			return err
+		hosts := []host{alone(product, at)}
+		if product == dbms.MariaDB && throwaway.GaleraLibrary() != "" {
+			hosts = append(hosts, cluster(extras))
 		}
-		estates = append(estates, many...)
+		for _, on := range hosts {
+			many, err := measureEstates(ctx, program, folder, on, counts)
+			if err != nil {
+				return err
+			}
+			estates = append(estates, many...)
+		}
 	}
 	if report != "" {
 		if err := writeReports(report, size, runs, results); err != nil {

@@ -397,7 +397,7 @@ func (s *Script) decodeNode(d *decoder, node ast.Node, path string) {
 	s.File, _ = d.text(node, path)
 }
 
-var condition = regexp.MustCompile(`^\s*(>=|<=)?\s*(\S.*?)\s*$`)
+var condition = regexp.MustCompile(`^\s*(>=|<=|=)?\s*(\S.*?)\s*$`)
 
 func (v *Variable) decodeNode(d *decoder, node ast.Node, path string) {
 	text, _ := d.text(node, path)

@@ -379,7 +379,7 @@ func (e *Estate) complete(d Defaults) {
 			a.PHP = d.PHP
 		}
 		if a.PHP != nil {
-			a.PHP.Configuration = e.absolute(a.PHP.Configuration)
+			a.PHP.Configuration, a.PHP.Scan = e.absolute(a.PHP.Configuration), e.absolute(a.PHP.Scan)
 		}
 		for _, account := range a.Accounts {
 			if account.ClientHosts == nil {

@@ -212,6 +212,8 @@ type PasswordSource struct{ secret.Source }
 type PHP struct {
 	User          string               `yaml:"user" jsonschema_description:"The user that PHP runs as; files of the application that it has made, and owns, may be read and changed."`
 	Configuration string               `yaml:"configuration" jsonschema_description:"Folder of the php.ini in force, such as /etc/php/8.2/fpm; else it is looked for."`
+	Scan          string               `yaml:"scan" jsonschema_description:"Folder of the files that PHP reads behind php.ini; conf.d beside it by default."`
+	DropIn        bool                 `yaml:"drop_in" jsonschema_description:"Write a file into that folder with the settings that the application needs and PHP does not have."`
 	Extensions    []string             `yaml:"extensions" jsonschema_description:"Extensions it needs."`
 	INI           map[string]Condition `yaml:"ini" jsonschema_description:"Limits and switches: \">= 256M\", \"on\", or a map of want and severity."`
 }
@@ -231,7 +233,7 @@ var Severities = []string{string(MustFix), string(ShouldLook), string(GoodToKnow
 
 // Condition is what a php.ini setting has to be.
 type Condition struct {
-	Want     string   // "on", "off", "utf-8", ">= 40", "<= 2M"
+	Want     string   // "on", "off", "utf-8", "= On", ">= 40", "<= 2M"
 	Severity Severity // MustFix by default
 }
 

@@ -184,6 +184,9 @@ func (e *Estate) validateApp(a *App, path string) {
 			e.fault(at+".prefix_token", "write prefix: for the app", "a prefix token needs a prefix to put in its place")
 		}
 	}
+	if a.PHP != nil {
+		e.validatePHP(path+".php", a.PHP)
+	}
 	for i, command := range a.AfterSettingsChange {
 		if len(command) == 0 || command[0] == "" {
 			e.fault(fmt.Sprintf("%s.after_settings_change[%d]", path, i), "write for instance [systemctl, reload, php-fpm]", "a command without a program")
@@ -421,5 +424,28 @@ func (e *Estate) validateSharing() {
 				}
 			}
 		}
+	}
+}
+
+// What a setting of PHP is called, and what of its values needs no quotes in php.ini.
+var (
+	phpSetting = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z0-9_]+)*$`)
+	phpValue   = regexp.MustCompile(`^(>=|<=|=)?\s*[-A-Za-z0-9_.,:/+]+$`)
+)
+
+func (e *Estate) validatePHP(path string, php *PHP) {
+	for _, name := range Names(php.INI) {
+		at := path + ".ini." + name
+		switch {
+		case name == "extension" || name == "zend_extension":
+			e.fault(at, "write it under extensions", "%s is no setting with a value", name)
+		case !phpSetting.MatchString(name):
+			e.fault(at, "write its name as php.ini has it", "no setting of PHP is called %q", name)
+		case php.DropIn && !phpValue.MatchString(php.INI[name].Want):
+			e.fault(at, "set it by hand, and take it out here or drop_in", "%q cannot be written into a file of PHP's by drop_in", php.INI[name].Want)
+		}
+	}
+	if php.Scan != "" && php.Configuration == "" {
+		e.fault(path+".scan", "name the folder of php.ini with configuration, too", "scan needs configuration")
 	}
 }

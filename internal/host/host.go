@@ -321,6 +321,23 @@ func WriteNew(path string, content []byte) error {
 	return errors.Join(err, file.Close())
 }
 
+// ChangeFile puts content in place of what a file of the system's configuration holds, for all
+// to read, if that is what it was. nil stands for no file, both times.
+func ChangeFile(path string, was, content []byte) error {
+	now, err := ReadFile(path)
+	switch {
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return err
+	case string(now) != string(was):
+		return fault.At(fault.Protected, fault.Place{File: path}, "look at it, and run the command again", "the file was changed by someone else in the meantime")
+	case content != nil:
+		return atomicfile.Write(path, content, atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644})
+	case err == nil:
+		return os.Remove(path)
+	}
+	return nil
+}
+
 // OpenNamed opens a regular file that its administrator has named.
 func OpenNamed(path string) (*os.File, error) {
 	file, err := os.OpenFile(path, os.O_RDONLY|atomicfile.WithoutWaiting, 0)

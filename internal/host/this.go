@@ -2,6 +2,7 @@ package host
 
 import (
 	"cmp"
+	"errors"
 	"io/fs"
 	"os"
 	"os/user"
@@ -88,17 +89,29 @@ func (Host) MayGive(a atomicfile.Attributes) bool {
 	return a.UID == os.Geteuid() && err == nil && slices.Contains(append(groups, os.Getegid()), a.GID)
 }
 
-// phpInterfaces are PHP's, in the order in which they are likely to serve the web.
-var phpInterfaces = []string{"fpm", "apache2", "cgi", "cli"}
+// phpInterfaces are PHP's to a web server, in the order in which they are likely to serve it.
+var phpInterfaces = []string{"fpm", "apache2", "cgi"}
 
-// PHP gives the configuration in folder, or, for an empty folder, that of the newest
-// PHP which serves the web. It is nil when PHP is not on this host.
+// PHP gives the configuration that is likely to serve the application: the first of PHPs. It
+// is nil when PHP is not on this host.
 func (h Host) PHP(folder string) (*phpini.Configuration, error) {
+	all, err := h.PHPs(folder, "")
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return all[0], nil
+}
+
+// PHPs gives the configurations that may serve an application: the one in folder, with its
+// further files in scan (conf.d beside php.ini by default), or, for an empty folder, those of
+// the newest PHP for the web. Only where there are none is it that of the command line.
+func (h Host) PHPs(folder, scan string) ([]*phpini.Configuration, error) {
 	if folder != "" {
 		if _, err := os.Stat(filepath.Join(folder, "php.ini")); err != nil {
 			return nil, fault.New(fault.Invalid, "name the folder of the php.ini in force; phpinfo() shows it", "there is no php.ini in %s", folder).With(err)
 		}
-		return h.readPHP(folder)
+		c, err := h.readPHP(folder, cmp.Or(scan, filepath.Join(folder, "conf.d")))
+		return []*phpini.Configuration{c}, err
 	}
 	versions, _ := filepath.Glob("/etc/php/*")
 	number := func(path string) float64 {
@@ -106,33 +119,70 @@ func (h Host) PHP(folder string) (*phpini.Configuration, error) {
 		return version
 	}
 	slices.SortFunc(versions, func(a, b string) int { return cmp.Compare(number(b), number(a)) })
-	var candidates []string
+	var sets [][]string
 	for _, version := range versions {
+		var set []string
 		for _, i := range phpInterfaces {
-			candidates = append(candidates, filepath.Join(version, i))
+			set = append(set, filepath.Join(version, i))
 		}
+		sets = append(sets, set)
 	}
-	for _, candidate := range append(candidates, "/usr/local/etc/php", "/etc/php") {
-		if _, err := os.Stat(filepath.Join(candidate, "php.ini")); err == nil {
-			return h.readPHP(candidate)
+	for _, version := range versions {
+		sets = append(sets, []string{filepath.Join(version, "cli")})
+	}
+	others, _ := filepath.Glob("/etc/php[0-9]*") // with a folder for each version
+	slices.Reverse(others)
+	for _, folder := range append([]string{"/usr/local/etc/php", "/etc/php"}, append(others, "/etc")...) {
+		sets = append(sets, []string{folder})
+	}
+	for _, set := range sets {
+		var found []*phpini.Configuration
+		for _, folder := range set {
+			if _, err := os.Stat(filepath.Join(folder, "php.ini")); err != nil {
+				continue
+			}
+			within := filepath.Join(folder, "conf.d")
+			if folder == "/etc" {
+				within = "/etc/php.d"
+			}
+			c, err := h.readPHP(folder, within)
+			if err != nil {
+				return nil, err
+			}
+			found = append(found, c)
+		}
+		if len(found) > 0 {
+			return found, nil
 		}
 	}
 	return nil, nil
 }
 
-// readPHP reads php.ini, and the files beside it in the order in which PHP does.
-func (Host) readPHP(folder string) (*phpini.Configuration, error) {
+// readPHP reads php.ini, and the files of the scan folder in the order in which PHP does.
+func (Host) readPHP(folder, scan string) (*phpini.Configuration, error) {
 	c := phpini.New(folder)
-	files, _ := filepath.Glob(filepath.Join(folder, "conf.d", "*.ini"))
-	slices.Sort(files)
-	for _, file := range append([]string{filepath.Join(folder, "php.ini")}, files...) {
-		content, err := ReadFile(file)
-		if err != nil {
-			return nil, fault.At(fault.Invalid, fault.Place{File: file}, "make it readable for this user", "PHP's configuration cannot be read: %v", err).With(err)
-		}
-		c.Take(content)
+	c.Scan, c.Name, c.Service = scan, "PHP in "+folder, "php-fpm"
+	if version, program := filepath.Base(filepath.Dir(folder)), filepath.Base(folder); filepath.Dir(filepath.Dir(folder)) == "/etc/php" {
+		c.Name = "PHP " + version + " " + program
+		c.Service = map[string]string{"fpm": "php" + version + "-fpm", "apache2": "apache2"}[program]
 	}
-	return c, nil
+	read := func(pattern string, take func(string, []byte)) error {
+		files, _ := filepath.Glob(pattern)
+		slices.Sort(files)
+		for _, file := range files {
+			content, err := ReadFile(file)
+			if err != nil {
+				return fault.At(fault.Invalid, fault.Place{File: file}, "make it readable for this user", "PHP's configuration cannot be read: %v", err).With(err)
+			}
+			take(file, content)
+		}
+		return nil
+	}
+	pools := filepath.Join(folder, "pool.d", "*.conf")
+	if folder == "/etc" {
+		pools = "/etc/php-fpm.d/*.conf"
+	}
+	return c, errors.Join(read(filepath.Join(folder, "php.ini"), c.Take), read(filepath.Join(scan, "*.ini"), c.Take), read(pools, c.TakePools))
 }
 
 // Sockets gives those of some paths at which there is something, each once, however

@@ -14,7 +14,7 @@ func TestReadsWhatIsInForce(t *testing.T) {
 		"extension=/usr/lib/php/pdo_mysql.so\nmemory_limit=96M\n",
 		"extension=mysqli.so\nmemory_limit=128M\n",
 	} {
-		c.Take([]byte(content))
+		c.Take("x.ini", []byte(content))
 	}
 	value, known := c.Value("memory_limit")
 	assert.True(t, known)

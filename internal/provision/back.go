@@ -35,6 +35,8 @@ func (r *run) planChangesBack(entries []state.Entry, cutOff bool) (errs []error)
 		switch {
 		case e.Step == stepRights && e.Before+e.After != "":
 			errs = append(errs, r.planRightsBack(e, cutOff))
+		case e.Step == stepPHP:
+			errs = append(errs, r.planDropInBack(e))
 		case e.Step == stepOwnership && e.Before != "":
 			errs = append(errs, r.planAttributesBack(e, cutOff))
 		case e.Step == stepState && e.Before != "":

@@ -40,17 +40,6 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 	return c, c.err
 }
 
-// outOfReach says why a server cannot be used once, and of further apps only that it is so.
-func (r *run) outOfReach(err error) error {
-	first, itself := r.speaksFor()
-	if itself {
-		return err
-	}
-	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
-	r.result.Exit = fault.Graver(r.result.Exit, fault.As(err).Class.ExitCode())
-	return &toldError{err}
-}
-
 // loginAsAdmin finds the administrator's name and password in the order of the
 // design: the password's own source, the file that the product's clients read, the
 // socket.
@@ -147,8 +136,8 @@ func (r *run) lookFirst(ctx context.Context) error {
 	if c.admin == nil || len(r.chosen) < 2 || !r.options.DryRun && r.options.Command != "provision" {
 		return r.look(ctx)
 	}
-	look := r.looks[r.app.Server]
-	look.once.Do(func() {
+	look := r.reached[r.app.Server]
+	look.look.Do(func() {
 		var names []string
 		for _, app := range r.chosen {
 			if app.Server == r.app.Server {
@@ -157,10 +146,10 @@ func (r *run) lookFirst(ctx context.Context) error {
 				}
 			}
 		}
-		look.catalogue, look.err = c.admin.ReadCatalogue(ctx, true, names)
+		look.catalogue, look.lookErr = c.admin.ReadCatalogue(ctx, true, names)
 	})
-	if look.err != nil {
-		return look.err
+	if look.lookErr != nil {
+		return look.lookErr
 	}
 	r.view = &view{connection: c, server: c.admin, catalogue: look.catalogue, shared: true}
 	if !r.options.DryRun && (r.cut != nil || !r.stands(look.catalogue)) {
@@ -303,9 +292,9 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 // within holds the app's locks while work is done: a file lock here, and a
 // lock on the server against other hosts.
 func (r *run) within(ctx context.Context, work func(context.Context) error) error {
-	c, err := r.connect(ctx, r.app.Server)
+	c, err := r.reach(ctx)
 	if err != nil {
-		return r.outOfReach(err)
+		return err
 	}
 	release, err := r.lockHere(ctx)
 	if err != nil {

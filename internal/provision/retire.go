@@ -362,6 +362,9 @@ func (r *run) planDrop(ctx context.Context) error {
 		}
 	}
 	r.planAccountsEnd()
+	if err := r.planDropInsEnd(); err != nil {
+		return err
+	}
 	r.silently(stepState, "end of the notes of "+r.app.Name, func(context.Context) error {
 		var errs []error
 		for _, d := range r.app.All() {

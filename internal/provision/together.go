@@ -20,18 +20,21 @@ import (
 
 // common is what the workers of a command share.
 type common struct {
-	mutex  sync.Mutex
-	asked  map[*secret.Source]secret.Password
-	chosen []*estate.App // that the command is about
-	looks  map[string]*firstLook
-	pruned bool
+	mutex   sync.Mutex
+	asked   map[*secret.Source]secret.Password
+	chosen  []*estate.App // that the command is about
+	reached map[string]*reached
+	pruned  bool
 }
 
-// firstLook is what a server held when a command began, read once for all its apps.
-type firstLook struct {
-	once      sync.Once
+// reached is a server that a command has to do with.
+type reached struct {
+	tried chan struct{} // closed when the first app has tried to log in
+	err   error         // of that
+	// look is what the server held when the command began, read once for all its apps.
+	look      sync.Once
 	catalogue *dbms.Catalogue
-	err       error
+	lookErr   error
 }
 
 // begin prepares for a command's work on apps.
@@ -39,9 +42,9 @@ func (e *Engine) begin(apps []*estate.App) {
 	if e.common == nil {
 		e.common = &common{}
 	}
-	e.chosen, e.looks = apps, map[string]*firstLook{}
+	e.chosen, e.reached = apps, map[string]*reached{}
 	for _, app := range apps {
-		e.looks[app.Server] = &firstLook{}
+		e.reached[app.Server] = &reached{tried: make(chan struct{})}
 	}
 }
 
@@ -74,6 +77,30 @@ func (r *run) speaksFor() (first *estate.App, itself bool) {
 		}
 	}
 	return r.app, true
+}
+
+// reach logs in as administrator. The first app on a server tries it; where that fails it is
+// told there why, and the others only say so.
+func (r *run) reach(ctx context.Context) (*connection, error) {
+	first, itself := r.speaksFor()
+	server := r.reached[r.app.Server]
+	if itself {
+		c, err := r.connect(ctx, r.app.Server)
+		server.err = err
+		close(server.tried)
+		return c, err
+	}
+	select {
+	case <-server.tried:
+	case <-ctx.Done():
+		return nil, fault.Stopped(ctx.Err())
+	}
+	if server.err == nil {
+		return r.connect(ctx, r.app.Server)
+	}
+	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
+	r.result.Exit = fault.Graver(r.result.Exit, fault.As(server.err).Class.ExitCode())
+	return nil, &toldError{server.err}
 }
 
 // each has the work done on one app after the other. The results are in their order; the

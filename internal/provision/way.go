@@ -74,8 +74,11 @@ func (r *run) phpSocket() string {
 		return entry.SeenByApps.Socket
 	}
 	folder := ""
-	if r.app.PHP != nil {
-		folder = r.app.PHP.Configuration
+	if php := r.app.PHP; php != nil {
+		folder = php.Configuration
+		if php.DropIn && r.options.Command == "provision" { // which sees to it
+			return r.serverSocket()
+		}
 	}
 	if php, err := r.Host.PHP(folder); err == nil && php != nil {
 		return php.DefaultSocket()
@@ -117,6 +120,6 @@ func (r *run) waysToSocket(account *estate.Account) string {
 	if r.view != nil && r.view.server.About().LoopbackPort != 0 && !admitsLoopback(account) {
 		tcp = "write client_hosts: [localhost, 127.0.0.1] for " + account.Name + ", so that it comes over TCP; or "
 	}
-	return tcp + "set mysqli.default_socket and pdo_mysql.default_socket to " + r.serverSocket() +
+	return tcp + "write drop_in: true under php, which sets mysqli.default_socket and pdo_mysql.default_socket to " + r.serverSocket() +
 		" in a file of conf.d beside php.ini; or, where another PHP runs the application, write what that sees under seen_by_apps"
 }

@@ -195,7 +195,8 @@ func (f *Folder) SetNote(kind, name string, note any) error {
 		content, err = json.Marshal(versioned{layout, content})
 	}
 	if err == nil {
-		err = atomicfile.Write(f.notePath(kind, name), content, atomicfile.Private)
+		// Two that write the same at once, such as which cluster a node is of, are no fault.
+		err = atomicfile.Replace(f.notePath(kind, name), content, atomicfile.Private)
 	}
 	if err != nil {
 		return fault.New(fault.Failed, "make room on the disk; nothing is changed without a note of it", "the state folder cannot be written: %v", err).With(err)

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -241,4 +242,23 @@ func TestHistory(t *testing.T) {
 	runs, _, err = f.History("/other.yaml", nil)
 	require.NoError(t, err)
 	assert.Len(t, runs, 1, "of another estate file")
+}
+
+func TestNotesThatSeveralWriteAtOnce(t *testing.T) {
+	folder, err := Open(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	var writers sync.WaitGroup
+	for range 8 {
+		writers.Go(func() {
+			for range 20 {
+				assert.NoError(t, folder.SetNote("clusters", "a node", "meadow"))
+			}
+		})
+	}
+	writers.Wait()
+	var cluster string
+	found, err := folder.Note("clusters", "a node", &cluster)
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "meadow", cluster)
 }

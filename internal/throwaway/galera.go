@@ -3,8 +3,10 @@ package throwaway
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -65,4 +67,14 @@ func (s *Server) Kill() {
 		s.process = nil
 	}
 	s.Stop()
+}
+
+// FreePort is a TCP port of the loopback address that nobody listened on just now.
+func FreePort() string {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "1"
+	}
+	defer listener.Close()
+	return strconv.Itoa(listener.Addr().(*net.TCPAddr).Port)
 }
