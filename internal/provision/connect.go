@@ -286,7 +286,11 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 	if cluster == "" || e.where(address) == clusterPrefix+cluster {
 		return nil
 	}
-	return e.State.SetNote(clusterNodes, address.String(), cluster)
+	err := e.State.SetNote(clusterNodes, address.String(), cluster)
+	if e.where(address) == clusterPrefix+cluster { // somebody else has written it at the same time
+		return nil
+	}
+	return err
 }
 
 // within holds the app's locks while work is done: a file lock here, and a

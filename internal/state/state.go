@@ -37,6 +37,7 @@ import (
 type Folder struct {
 	path string
 
+	noting sync.Mutex
 	mutex  sync.Mutex
 	byApp  map[string][]string // the journals, as they were when the folder was changed at listed
 	listed time.Time
@@ -190,13 +191,14 @@ func (f *Folder) SetNote(kind, name string, note any) error {
 	if _, err := f.subfolder(kind); err != nil {
 		return err
 	}
+	f.noting.Lock() // two that work side by side may have the same to say
+	defer f.noting.Unlock()
 	content, err := json.Marshal(note)
 	if err == nil {
 		content, err = json.Marshal(versioned{layout, content})
 	}
 	if err == nil {
-		// Two that write the same at once, such as which cluster a node is of, are no fault.
-		err = atomicfile.Replace(f.notePath(kind, name), content, atomicfile.Private)
+		err = atomicfile.Write(f.notePath(kind, name), content, atomicfile.Private)
 	}
 	if err != nil {
 		return fault.New(fault.Failed, "make room on the disk; nothing is changed without a note of it", "the state folder cannot be written: %v", err).With(err)
