@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"compress/gzip"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -18,6 +19,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/cli"
@@ -165,7 +167,7 @@ func playScenesIn(t *testing.T, folder string, o throwaway.Options) {
 			return false, fmt.Errorf("unknown condition %q", word)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"sql": runSQL, "server": controlServer, "gzip": zipFile, "cut": cutFile, "noline": noLine, "dump": dumpDatabase, "stock-import": importByStock,
+			"sql": runSQL, "server": controlServer, "gzip": zipFile, "cut": cutFile, "noline": noLine, "fits": fitsSchema, "dump": dumpDatabase, "stock-import": importByStock,
 		},
 	})
 }
@@ -480,6 +482,44 @@ func cutFile(ts *testscript.TestScript, _ bool, args []string) {
 	info, err := os.Stat(ts.MkAbs(args[0]))
 	ts.Check(err)
 	ts.Check(os.Truncate(ts.MkAbs(args[0]), info.Size()-int64(n)))
+}
+
+// fitsSchema holds the last output against the schema of a JSON document. Other fields than
+// the schema's are none that a script could know of.
+func fitsSchema(ts *testscript.TestScript, negated bool, args []string) {
+	if negated || len(args) != 1 {
+		ts.Fatalf("usage: fits NAME")
+	}
+	path, err := filepath.Abs("../../docs/json/" + args[0] + ".schema.json")
+	ts.Check(err)
+	text, err := os.ReadFile(path)
+	ts.Check(err)
+	var schema, document any
+	ts.Check(json.Unmarshal(text, &schema))
+	closeObjects(schema)
+	ts.Check(json.Unmarshal([]byte(ts.ReadFile("stdout")), &document))
+	compiler := jsonschema.NewCompiler()
+	ts.Check(compiler.AddResource(path, schema))
+	compiled, err := compiler.Compile(path)
+	ts.Check(err)
+	ts.Check(compiled.Validate(document))
+}
+
+// closeObjects has the objects of a schema hold no other fields than it names.
+func closeObjects(schema any) {
+	switch of := schema.(type) {
+	case map[string]any:
+		for _, part := range of {
+			closeObjects(part)
+		}
+		if of["properties"] != nil {
+			of["additionalProperties"] = false
+		}
+	case []any:
+		for _, part := range of {
+			closeObjects(part)
+		}
+	}
 }
 
 // noLine fails when the last output has a line longer than so many characters.

@@ -78,7 +78,6 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 	flags.BoolVar(&fix, "fix", false, "mend what was found, after asking for each")
 	flags.BoolVarP(&mending.DryRun, "dry-run", "n", false, "show what --fix would send, and touch nothing")
 	flags.StringSliceVar(&mending.On, "on", nil, "with --fix: only findings on these `names`, as inspect shows them")
-	_ = command.RegisterFlagCompletionFunc("only", cobra.FixedCompletions(inspect.Kinds(), cobra.ShellCompDirectiveNoFileComp))
 	return command
 }
 

@@ -11,6 +11,13 @@ import (
 	"yellowfield/internal/propose"
 )
 
+type proposeDocument struct {
+	Command  string            `json:"command"`
+	Estate   string            `json:"estate"` // the file that gets the entry
+	Proposal *propose.Proposal `json:"proposal"`
+	Written  *propose.Written  `json:"written,omitempty"` // with --write
+}
+
 func newProposeCommand(p *program) *cobra.Command {
 	var options propose.Options
 	var added propose.NewServer
@@ -56,7 +63,7 @@ one, and with --yes, the likeliest answer is taken.`,
 				}
 			}
 			if p.asJSON {
-				return printJSON(map[string]any{"command": "propose", "estate": options.Path, "proposal": proposal, "written": written})
+				return printJSON(proposeDocument{"propose", options.Path, proposal, written})
 			}
 			p.screen.Proposal(proposal, written, p.quiet)
 			return nil

@@ -170,6 +170,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages ", fmt.Sprintf(".FlagUsagesWrapped %d ", helpWidth)))
 	cobra.EnableCommandSorting = false // they stand in the order of the work
 	root.AddCommand(newProposeCommand(p), newProvisionCommand(p), newImportCommand(p), newSettingsCommand(p), newVerifyCommand(p), newListCommand(p), newInspectCommand(p), newAccessCommand(p), newConnectionCommand(p), newCloseCommand(p), newReopenCommand(p), newRotateCommand(p), newExportCommand(p), newCopyCommand(p), newMoveCommand(p), newRetireCommand(p), newHistoryCommand(p), newDemoCommand(p), newJSONSchemaCommand(), newVersionCommand(p))
+	p.complete(root)
 	return root
 }
 
@@ -372,30 +373,4 @@ func newErrorDocument(err error, exit int) errorDocument {
 		document.Errors = append(document.Errors, one)
 	}
 	return document
-}
-
-// appNames completes the names of apps for the shell.
-func (p *program) appNames(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	loaded, err := p.estate()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	return estate.Names(loaded.Apps), cobra.ShellCompDirectiveNoFileComp
-}
-
-// serverNames completes the names of servers.
-func (p *program) serverNames(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	loaded, err := p.estate()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	return estate.Names(loaded.Servers), cobra.ShellCompDirectiveNoFileComp
-}
-
-// appNamesThenFiles completes an app's name, and files behind it.
-func (p *program) appNamesThenFiles(command *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
-	if len(args) > 0 {
-		return nil, cobra.ShellCompDirectiveDefault
-	}
-	return p.appNames(command, args, typed)
 }

@@ -23,9 +23,6 @@ func (s *selection) flags(p *program, command *cobra.Command) {
 	flags.StringSliceVar(&s.labels, "label", nil, "only apps with one of these `labels`")
 	flags.StringSliceVar(&s.servers, "server", nil, "only apps on one of these `servers`")
 	flags.StringSliceVar(&s.exclude, "exclude", nil, "all but these `apps`")
-	_ = command.RegisterFlagCompletionFunc("server", p.serverNames)
-	_ = command.RegisterFlagCompletionFunc("exclude", p.appNames)
-	_ = command.RegisterFlagCompletionFunc("label", p.labels)
 }
 
 // failedFlag adds the one for what verify has found.
@@ -92,18 +89,4 @@ func knownServers(e *estate.Estate, names []string) error {
 		}
 	}
 	return nil
-}
-
-// labels completes those of the apps.
-func (p *program) labels(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	loaded, err := p.estate()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	var all []string
-	for _, app := range loaded.Apps {
-		all = append(all, app.Labels...)
-	}
-	slices.Sort(all)
-	return slices.Compact(all), cobra.ShellCompDirectiveNoFileComp
 }

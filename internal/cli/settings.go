@@ -47,6 +47,11 @@ type shownFile struct {
 	Settings []shownSetting `json:"settings"`
 }
 
+type shownDocument struct {
+	Command string      `json:"command"`
+	Files   []shownFile `json:"files"`
+}
+
 func newSettingsShowCommand(p *program) *cobra.Command {
 	var reveal []string
 	command := &cobra.Command{
@@ -92,7 +97,7 @@ masked, unless --reveal names its address.`,
 				}
 			}
 			if p.asJSON {
-				return printJSON(map[string]any{"command": "settings show", "files": files})
+				return printJSON(shownDocument{"settings show", files})
 			}
 			for i, file := range files {
 				if i > 0 {
@@ -109,6 +114,12 @@ masked, unless --reveal names its address.`,
 	}
 	command.Flags().StringArrayVar(&reveal, "reveal", nil, "show the value at this `address` too")
 	return command
+}
+
+type editDocument struct {
+	Command string          `json:"command"`
+	DryRun  bool            `json:"dry_run"`
+	Edit    *provision.Edit `json:"edit"`
 }
 
 func newSettingsSetCommand(p *program) *cobra.Command {
@@ -148,7 +159,7 @@ line: give the address alone, and its value is asked for, or give it with
 				}
 			}
 			if p.asJSON {
-				return printJSON(map[string]any{"command": "settings set", "dry_run": dryRun, "edit": edit})
+				return printJSON(editDocument{"settings set", dryRun, edit})
 			}
 			if !p.quiet {
 				p.screen.Edit(edit, dryRun)

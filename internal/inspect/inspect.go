@@ -7,12 +7,14 @@ package inspect
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/figures"
 )
 
 // Report is what was found on a server.
@@ -27,6 +29,9 @@ type Report struct {
 type Fact struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
+	// Number is there for what is measured, and Unit says in what.
+	Number *int64 `json:"number,omitempty"`
+	Unit   string `json:"unit,omitempty"`
 }
 
 // Finding is something that somebody has to know of, or to mend.
@@ -42,24 +47,13 @@ type Finding struct {
 	// Remedy says in words, or as a command of this program, what to do; SQL are the
 	// statements that do it.
 	Remedy string           `json:"remedy"`
-	SQL    []dbms.Statement `json:"-"` // MarshalJSON gives it as it may be shown
+	SQL    []dbms.Statement `json:"-"`
+	// Shown is SQL as it may be shown; Add sees to it.
+	Shown []string `json:"sql,omitempty"`
 	// Back are the statements that take SQL back; none where that cannot be said.
 	Back []dbms.Statement `json:"-"`
 	// Lowered is the account that loses something by SQL, which its open sessions would keep.
 	Lowered *dbms.Account `json:"-"`
-}
-
-// MarshalJSON has the statements as they may be shown.
-func (f Finding) MarshalJSON() ([]byte, error) {
-	type plain Finding
-	var shown []string
-	for _, statement := range f.SQL {
-		shown = append(shown, statement.String())
-	}
-	return json.Marshal(struct {
-		plain
-		SQL []string `json:"sql,omitempty"`
-	}{plain(f), shown})
 }
 
 // Subject is whom the report is about, and what the estate file says of it.
@@ -105,7 +99,25 @@ type Look func(ctx context.Context, query string) ([][]string, error)
 // Fact adds one.
 func (r *Report) Fact(name, text string) {
 	if text != "" {
-		r.Facts = append(r.Facts, Fact{name, text})
+		r.Facts = append(r.Facts, Fact{Name: name, Text: text})
+	}
+}
+
+// Size adds one that is a number of bytes; behind it stands what more is to be said.
+func (r *Report) Size(name string, bytes int64, more string) {
+	r.Facts = append(r.Facts, Fact{name, figures.Size(bytes) + more, &bytes, "bytes"})
+}
+
+// RunningFor adds since when the server has been running.
+func (r *Report) RunningFor(seconds int64) {
+	since := time.Now().Add(-time.Duration(seconds) * time.Second).UTC()
+	r.Facts = append(r.Facts, Fact{"running since", since.Format("2006-01-02 15:04 UTC"), &seconds, "seconds"})
+}
+
+// Connections adds how many it takes at once.
+func (r *Report) Connections(most string) {
+	if n, err := strconv.ParseInt(most, 10, 64); err == nil {
+		r.Facts = append(r.Facts, Fact{"connections at most", most, &n, "connections"})
 	}
 }
 
@@ -116,6 +128,9 @@ func (r *Report) Add(f Finding) {
 		f.Severity = about.severity
 	}
 	f.Why = about.why
+	for _, statement := range f.SQL {
+		f.Shown = append(f.Shown, statement.String())
+	}
 	r.Findings = append(r.Findings, f)
 }
 

@@ -16,7 +16,7 @@ func (r *Report) Room(address dbms.Address, folder string) {
 		r.Unseen = append(r.Unseen, "room on the server's disk: its folder "+folder+" is not to be seen from here")
 		return
 	}
-	r.Fact("room on the disk", figures.Size(bytes)+" for "+folder)
+	r.Size("room on the disk", bytes, " for "+folder)
 	if bytes < little {
 		r.Add(Finding{Kind: LittleRoom, On: folder, Evidence: "room for " + figures.Size(bytes), Remedy: "make room, or move the server's data to a larger disk"})
 	}

@@ -155,10 +155,7 @@ func (m *mending) isOwn(f inspect.Finding) bool {
 }
 
 func (m *mending) mend(ctx context.Context, f inspect.Finding, o Mending) error {
-	row := Row{Step: "server", Outcome: Fixed, Facts: string(f.Kind) + ", " + f.On + ": " + f.Evidence, Finding: string(f.Kind), On: f.On}
-	for _, statement := range f.SQL {
-		row.SQL = append(row.SQL, statement.String())
-	}
+	row := Row{Step: "server", Outcome: Fixed, Facts: string(f.Kind) + ", " + f.On + ": " + f.Evidence, Finding: string(f.Kind), On: f.On, SQL: f.Shown}
 	switch {
 	case len(f.SQL) == 0:
 		row.Outcome, row.Remedy = Note, "by hand: "+f.Remedy

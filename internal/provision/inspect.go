@@ -46,9 +46,18 @@ func (e *Engine) InspectServers(ctx context.Context, names []string, o Inspectin
 		if slices.ContainsFunc(found.Findings, func(f inspect.Finding) bool { return f.Severity == estate.MustFix }) {
 			found.Exit = fault.Graver(found.Exit, fault.Differs.ExitCode())
 		}
+		found.Facts, found.Findings, found.Unseen = orNone(found.Facts), orNone(found.Findings), orNone(found.Unseen)
 		all = append(all, found)
 	}
 	return all, nil
+}
+
+// orNone is a list that a document shows as one, and not as null, where nothing is in it.
+func orNone[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
 }
 
 func (e *Engine) inspectServer(ctx context.Context, name string, sample bool, found *Inspected) error {

@@ -116,6 +116,7 @@ func (r *run) listed() (l Listed, err error) {
 	if l.State == IsOpen {
 		until, errUntil := r.openUntil()
 		if errUntil == nil && !until.IsZero() {
+			until = until.UTC()
 			l.OpenUntil = &until
 		}
 		err = errors.Join(err, errUntil)

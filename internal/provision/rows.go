@@ -27,8 +27,8 @@ type Row struct {
 	Severity estate.Severity `json:"severity,omitempty"` // of what differs
 	// Finding and On are by what a difference can be accepted in the estate file: its
 	// code, and the object that it is found on.
-	Finding string        `json:"finding,omitempty"`
-	On      string        `json:"object,omitempty"`
+	Finding string `json:"finding,omitempty"`
+	On      string `json:"object,omitempty"`
 	// See is the app at which it is told in full.
 	See     string        `json:"see,omitempty"`
 	Place   *fault.Place  `json:"place,omitempty"`

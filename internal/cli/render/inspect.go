@@ -91,8 +91,8 @@ func (s *Screen) Finding(f inspect.Finding) {
 		s.block(detailColumn, quiet, line)
 	}
 	s.detail("next: " + f.Remedy)
-	for _, statement := range f.SQL {
-		s.block(detailColumn+2, lipgloss.NewStyle(), statement.String()+";")
+	for _, statement := range f.Shown {
+		s.block(detailColumn+2, lipgloss.NewStyle(), statement+";")
 	}
 }
 

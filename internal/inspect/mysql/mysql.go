@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
@@ -97,8 +96,8 @@ func (i *inspection) settings(ctx context.Context) error {
 		return err
 	}
 	if len(rows) == 1 {
-		seconds, _ := strconv.Atoi(rows[0][1])
-		i.Fact("running since", time.Now().Add(-time.Duration(seconds)*time.Second).UTC().Format("2006-01-02 15:04 UTC"))
+		seconds, _ := strconv.ParseInt(rows[0][1], 10, 64)
+		i.RunningFor(seconds)
 	}
 	i.Fact("character set", v["character_set_server"]+", "+v["collation_server"])
 	if v["character_set_server"] != "utf8mb4" {
@@ -112,7 +111,7 @@ func (i *inspection) settings(ctx context.Context) error {
 			Remedy: "ask whether an application needs it so; else add STRICT_TRANS_TABLES to sql_mode in the server's option file", SQL: []dbms.Statement{i.SetVariable("sql_mode", strict)}, Back: []dbms.Statement{i.SetVariable("sql_mode", v["sql_mode"])}})
 	}
 	packet, _ := strconv.ParseInt(v["max_allowed_packet"], 10, 64)
-	i.Fact("longest statement", figures.Size(packet))
+	i.Size("longest statement", packet, "")
 	const enough = 16 << 20
 	if packet < enough {
 		i.Add(inspect.Finding{Kind: inspect.SmallPacket, On: "max_allowed_packet", Evidence: "max_allowed_packet is " + figures.Size(packet),
@@ -126,7 +125,7 @@ func (i *inspection) settings(ctx context.Context) error {
 	i.transport()
 	i.Fact("looks up clients' names", onOff(!isOn(v["skip_name_resolve"])))
 	i.Fact("LOAD DATA LOCAL", onOff(isOn(v["local_infile"])))
-	i.Fact("connections at most", v["max_connections"])
+	i.Connections(v["max_connections"])
 	i.Room(i.Address, v["datadir"])
 	return nil
 }

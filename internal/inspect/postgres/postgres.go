@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -79,7 +80,7 @@ func statement(database, format string, names ...any) dbms.Statement {
 // settings looks at what the server says of itself.
 func (i *inspection) settings(ctx context.Context) error {
 	rows, err := i.all(ctx, `SELECT name, setting FROM pg_catalog.pg_settings WHERE name IN ('server_encoding', 'ssl', 'listen_addresses', 'password_encryption', 'max_connections', 'data_directory', 'fsync')
-		UNION ALL SELECT 'started', to_char(pg_postmaster_start_time() AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI "UTC"')`)
+		UNION ALL SELECT 'uptime', extract(epoch FROM now() - pg_postmaster_start_time())::bigint::text`)
 	if err != nil {
 		return err
 	}
@@ -91,7 +92,8 @@ func (i *inspection) settings(ctx context.Context) error {
 	i.Fact("version", about.Product.Title()+" "+about.Version)
 	release, _, _ := strings.Cut(about.Version, ".")
 	i.Support(about.Product.Title(), release, ends)
-	i.Fact("running since", v["started"])
+	seconds, _ := strconv.ParseInt(v["uptime"], 10, 64)
+	i.RunningFor(seconds)
 	template := i.catalogue.Databases["template1"]
 	i.Fact("character set", template.Charset+", "+template.Collation+" (template1)")
 	if template.Charset != "UTF8" {
@@ -115,7 +117,7 @@ func (i *inspection) settings(ctx context.Context) error {
 		i.Add(inspect.Finding{Kind: inspect.NoTLS, On: "TLS", Evidence: "the server takes connections from other hosts (listen_addresses = " + v["listen_addresses"] + ") and offers no TLS",
 			Remedy: "give it a certificate (ssl = on), or have it listen on localhost alone"})
 	}
-	i.Fact("connections at most", v["max_connections"])
+	i.Connections(v["max_connections"])
 	if v["fsync"] == "off" {
 		i.Fact("fsync", "off: a crash of the host can destroy every database")
 	}
