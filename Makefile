@@ -7,7 +7,7 @@ export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test check test-fresh test-kills test-servers build bench screenshots clean
+.PHONY: demo test check test-fresh test-kills test-servers build package bench screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -40,6 +40,10 @@ test-servers:
 build:
 	@mkdir -p build
 	@$(build) build/yellowfield ./cmd/yellowfield
+
+# A Debian package, with man pages, completions and timers that are off.
+package:
+	@scripts/package
 
 screenshots: build
 	@scripts/setup demo

@@ -105,6 +105,9 @@ func limitMemory(longestStatement int) {
 	}
 }
 
+// Root is the program's command with all others below it, for whoever describes them.
+func Root() *cobra.Command { return (&program{}).rootCommand() }
+
 const helpWidth = 80
 
 func (p *program) rootCommand() *cobra.Command {

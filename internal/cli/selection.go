@@ -33,7 +33,8 @@ func (s *selection) failedFlag(command *cobra.Command) {
 // jobsFlag gives a command the one for how many apps it works on at once.
 func (p *program) jobsFlag(command *cobra.Command) {
 	const most = 8 // each has some connections to its server
-	command.Flags().IntVar(&p.jobs, "jobs", min(runtime.NumCPU(), most), "work on so many `apps` at once")
+	command.Flags().IntVar(&p.jobs, "jobs", min(runtime.NumCPU(), most), "work on so many `apps` at once (default: as many as there are cores, at most 8)")
+	command.Flags().Lookup("jobs").DefValue = "0" // which is not shown: another machine has other cores
 }
 
 // choose gives the apps in the order of their names.
