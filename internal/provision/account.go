@@ -395,7 +395,13 @@ func (r *run) placeOfPassword(c *credential) *fault.Place {
 
 // sayPassword is what to do about an account whose password is not known.
 func (r *run) sayPassword(user string) string {
-	return "write password: {file: PATH} or another source for it into the estate file; or, if nobody works with it, have a new one made: yellowfield rotate " + r.app.Name + " --account " + user
+	how := " --account " + user
+	for _, s := range r.app.Settings {
+		if _, err := r.attributes(r.app.InFolder(s.File)); err == nil && r.app.AccountOf(s).Name == user {
+			how = " --leaked" // which writes the file; one that is missing is made by provision
+		}
+	}
+	return "write password: {file: PATH} or another source for it into the estate file; or, if nobody works with it, have a new one made: yellowfield rotate " + r.app.Name + how
 }
 
 // planServerPassword puts the password that is known here on the server.

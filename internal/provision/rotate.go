@@ -63,6 +63,7 @@ type accountFile struct {
 	path     string
 	user     string // as the file has it; empty where that has none
 	password secret.Password
+	lost     bool // it is none that the account can log in with: nobody works with the file
 }
 
 // replaced is an account of the server, as it is found.
@@ -178,7 +179,12 @@ func (r *run) replacement(ctx context.Context, account *estate.Account) (*replac
 			matches, known := r.matches(ctx, found, f.password)
 			ended := cutOff && h.hasFresh // where an account keeps one password
 			if known && !matches && !ended && !isOlder(found, f.password) && f.password.Reveal() != p.fresh.Reveal() {
-				return nil, fault.At(fault.Protected, *f.place(), "yellowfield provision "+f.of.app.Name+" --fix server-password, or --fix settings, first: one of them is not as it should be",
+				if r.options.Rotation.Leaked { // the server's is ended, and the file gets the new one
+					f.lost = true
+					r.plan.note(stepAccount, "", fmt.Sprintf("the password in %s is none that %s can log in with: all its values are written anew", f.settings.File, a))
+					continue
+				}
+				return nil, fault.At(fault.Protected, *f.place(), "yellowfield provision "+f.of.app.Name+" --fix server-password, if the file is right; else yellowfield rotate "+r.app.Name+" --leaked ends what the server has, and writes a new one into the file",
 					"the password in %s is none that %s can log in with", f.settings.File, a)
 			}
 		}
@@ -268,7 +274,7 @@ func (r *run) filesOf(account *estate.Account) (all []*accountFile, err error) {
 			case facts["password"] == "":
 				continue // it holds no login of its own
 			}
-			all = append(all, &accountFile{of, s, path, facts["user"], facts.Password()})
+			all = append(all, &accountFile{of: of, settings: s, path: path, user: facts["user"], password: facts.Password()})
 		}
 	}
 	return all, nil

@@ -218,7 +218,8 @@ func (r *run) planFirstLogin(p *replacement, user string, password secret.Passwo
 	})
 }
 
-// planPassword writes a login into a settings file, and nothing else.
+// planPassword writes a login into a settings file, and nothing else, unless the file is lost
+// anyway.
 func (r *run) planPassword(f *accountFile, in *publication, user string, password secret.Password) error {
 	file, err := f.of.openSettings(f.path)
 	if err != nil {
@@ -232,7 +233,7 @@ func (r *run) planPassword(f *accountFile, in *publication, user string, passwor
 	facts := f.of.facts(f.of.app.AccountOf(f.settings), password)
 	has, _ := f.of.readFacts(f.path, f.settings.Values)
 	for name, value := range has {
-		if name != "password" && value != "" {
+		if name != "password" && value != "" && !f.lost {
 			facts[name] = value
 		}
 	}
@@ -240,7 +241,7 @@ func (r *run) planPassword(f *accountFile, in *publication, user string, passwor
 	facts["user"] = user
 	var changes []settings.Change
 	for _, value := range f.settings.Values {
-		if holds := value.Text.Uses("password"); holds || value.Text.Uses("user") {
+		if holds := value.Text.Uses("password"); holds || value.Text.Uses("user") || f.lost {
 			changes = append(changes, settings.Change{Address: value.Address, Value: value.Text.Fill(facts), ReplaceExpression: f.settings.ReplaceExpression, Secret: holds, Role: roleOf(value)})
 		}
 	}
@@ -261,7 +262,10 @@ func (r *run) planPassword(f *accountFile, in *publication, user string, passwor
 		shown = "app " + f.of.app.Name + ", " + shown
 	}
 	what := "password of " + user
-	if other || user != f.of.app.AccountOf(f.settings).Name {
+	switch {
+	case f.lost:
+		what = figures.Counted(len(changes), "value", "values")
+	case other || user != f.of.app.AccountOf(f.settings).Name:
 		what = "user and password of " + user
 	}
 	s := r.plan.change(Row{Step: stepSettings, Outcome: Written, Facts: shown + ": " + what}, "settings "+f.path)
