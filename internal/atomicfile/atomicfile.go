@@ -116,7 +116,7 @@ func (p *Prepared) now() (content []byte, existed bool, err error) {
 	}
 	defer file.Close()
 	if info, err := file.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, false, errors.Join(err, errors.New("it is no regular file"))
+		return nil, false, errors.Join(err, errors.New("it is not a regular file"))
 	}
 	content, err = io.ReadAll(file)
 	return content, true, err

@@ -33,7 +33,7 @@ func newAccessCommand(p *program) *cobra.Command {
 	var page, since string
 	command := &cobra.Command{
 		Use:     "access [SERVER...]",
-		Short:   "Who can do what on which database, what nobody would expect first",
+		Short:   "Who can do what on which database, the unexpected first",
 		GroupID: groupConfirm,
 		Long: `Tells for each account and database of the servers what the account can really do there:
 by its own grants and patterns, by roles and theirs, by what everybody has, as an owner,
@@ -86,7 +86,7 @@ func readAccess(path string) (document accessDocument, err error) {
 		return document, fault.At(fault.Invalid, fault.Place{File: path}, "give a file that yellowfield access --json has written", "the file cannot be read: %v", errors.Unwrap(err)).With(err)
 	}
 	if err = json.Unmarshal(content, &document); err != nil || document.Command != "access" {
-		return document, fault.At(fault.Invalid, fault.Place{File: path}, "give a file that yellowfield access --json has written", "this is no document of access").With(err)
+		return document, fault.At(fault.Invalid, fault.Place{File: path}, "give a file that yellowfield access --json has written", "this is not a document of yellowfield access").With(err)
 	}
 	return document, nil
 }

@@ -19,10 +19,10 @@ func newCloseCommand(p *program) *cobra.Command {
 	var confirmed string
 	command := &cobra.Command{
 		Use:     "close APP...",
-		Short:   "Close an app for running: lesser rights and modes, installer away",
+		Short:   "Close an app for running: fewer rights, stricter modes, no installer",
 		GroupID: groupClose,
 		Long: `Closes an app when its installation or upgrade is done: its accounts get the rights
-that running takes, and open sessions, which would keep the others, are ended; its
+for running, and open sessions, which would keep the others, are ended; its
 settings files get their modes for running; its installer and samples are moved to
 the state folder, from where history --undo puts them back for 30 days; then
 the login is tried again. All that is shown beforehand, and asked. The app's notes
@@ -66,7 +66,7 @@ are to be read and followed once. An app that waits for its installer is refused
 	flags.BoolVar(&acknowledged, "acknowledged", false, "the app's notes were read, and followed")
 	flags.BoolVar(&turn.Overdue, "overdue", false, "close the apps that reopen --for has opened and whose time is up, and ask nothing: for a timer")
 	flags.BoolVar(&turn.Delete, "delete", false, "remove the installer for good, and keep no copy")
-	flags.StringVar(&confirmed, "confirm", "", "with --delete: the `app` again")
+	flags.StringVar(&confirmed, "confirm", "", "with --delete: the name of the `app` again")
 	flags.StringSliceVar(&labels, "label", nil, "apps with one of these `labels`")
 	return command
 }
@@ -110,9 +110,8 @@ func newReopenCommand(p *program) *cobra.Command {
 		Use:     "reopen APP...",
 		Short:   "Open an app for an upgrade: rights and modes for installing",
 		GroupID: groupClose,
-		Long: `Gives an app's accounts the rights and its settings files the modes that
-installing takes, as the estate file has them, so that an upgrade can change tables
-and settings. Its databases are exported first, and the exports are kept for 30 days:
+		Long: `Gives an app's accounts the rights for installing and its settings files the modes for
+it, as the estate file has them, so that an upgrade can change tables and settings. Its databases are exported first, and the exports are kept for 30 days:
 history says where. With --for it is to be closed again by then: verify reports it,
 and close --overdue, run by a timer, closes it.`,
 		Example: `  yellowfield reopen combledger --for 2h
@@ -143,7 +142,7 @@ and close --overdue, run by a timer, closes it.`,
 	flags := command.Flags()
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show what would be done, with its SQL, and touch nothing")
 	flags.BoolVar(&turn.WithoutExport, "without-export", false, "make no copy of the databases first")
-	flags.DurationVar(&turn.For, "for", 0, "how `long` it stays open, such as 2h, until it is to be closed")
+	flags.DurationVar(&turn.For, "for", 0, "it is to be closed after this `time`, such as 2h")
 	flags.StringSliceVar(&labels, "label", nil, "apps with one of these `labels`")
 	return command
 }

@@ -64,7 +64,7 @@ app's name to say that you have it, or give it as --confirm.`,
 	command.Flags().BoolVar(&markdown, "markdown", false, "as a page for a colleague, in Markdown")
 	command.Flags().StringVar(&passwordFile, "password-file", "", "write the password to a new `file` of mode 0600")
 	command.Flags().BoolVar(&reveal, "reveal", false, "show the password")
-	command.Flags().StringVar(&confirmed, "confirm", "", "with --reveal: the password is saved elsewhere, and may be deleted here; the `app` again")
+	command.Flags().StringVar(&confirmed, "confirm", "", "with --reveal: the password is saved elsewhere, and may be deleted here; the name of the `app` again")
 	command.Flags().StringVar(&account, "account", "", "`name` of another of the app's accounts")
 	return command
 }

@@ -36,7 +36,7 @@ Nothing is changed: the server itself refuses every change to the session that l
 With --fix what has been found is mended, each finding shown with its statements and
 confirmed by itself, or with --yes those that --only names; what the estate file or a file
 of the server has to say is left to you. The account that the command is logged in with is
-never touched, and behind each step a second login of it is proved while the first one
+never touched, and after each step a second login of it is proved while the first one
 stands: else the step is taken back. history --undo takes a whole run back.
 
 With --sample rows are read, too, as the applications' own accounts, for text that was

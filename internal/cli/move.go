@@ -23,7 +23,7 @@ func newMoveCommand(p *program) *cobra.Command {
 What the new server lacks for it is found before anything is changed. Then the old
 accounts may only read and their sessions are ended, so that nothing changes any more;
 databases and accounts with their passwords are made on the new server, rows go there
-with nothing on the disk between and are compared, the estate file and the settings
+without a file in between and are compared, the estate file and the settings
 name the new server, and the login is proved. If anything fails before the settings are
 written, the old accounts get their rights back and the app stays where it was; a run
 that was cut off is taken back, or finished, by the next one or by provision.

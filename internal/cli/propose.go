@@ -70,13 +70,13 @@ one, and with --yes, the likeliest answer is taken.`,
 		},
 	}
 	command.Flags().BoolVarP(&write, "write", "w", false, "add the entry to the estate file, which keeps its layout and its comments")
-	command.Flags().StringVar(&options.Name, "name", "", "what the app is called in the estate file (default: told from the folder)")
+	command.Flags().StringVar(&options.Name, "name", "", "the `name` that the app is called in the estate file (default: told from the folder)")
 	command.Flags().StringVar(&options.Server, "server", "", "the `server` of the estate file that its database is on")
 	command.Flags().StringVar(&added.Name, "new-server", "", "add a server of this `name` to the estate file, with --dbms and --socket, or --host and --port")
-	command.Flags().StringVar(&added.DBMS, "dbms", "", "what the new server is: mariadb, mysql or postgresql")
+	command.Flags().StringVar(&added.DBMS, "dbms", "", "the `product` of the new server: mariadb, mysql or postgresql")
 	command.Flags().StringVar(&added.Socket, "socket", "", "the `path` of the new server's socket")
 	command.Flags().StringVar(&added.Host, "host", "", "the new server's `host`")
-	command.Flags().IntVar(&added.Port, "port", 0, "the new server's port, if it is not the usual one")
+	command.Flags().IntVar(&added.Port, "port", 0, "the new server's `port`, if it is not the usual one")
 	command.Flags().StringVar(&options.Settings, "settings", "", "the settings `file` that holds the login, from DIR")
 	return command
 }

@@ -17,11 +17,11 @@ func newRetireCommand(p *program) *cobra.Command {
 	var old bool
 	command := &cobra.Command{
 		Use:     "retire APP...",
-		Short:   "Take an app out of use; drop its database behind a proved copy",
+		Short:   "Take an app out of use; drop its database once a copy is proved",
 		GroupID: groupLater,
 		Long: `Takes an app out of use so that it can be brought back: its accounts are locked and
 their sessions ended, its settings files are taken away and kept in the state folder,
-and retired: with the day is written into its entry, so that provision leaves it
+and retired: DATE is written into its entry, so that provision leaves it
 alone. --back takes all of that back.
 
 With --drop-database its databases and accounts are dropped, and others' rights on
@@ -86,9 +86,9 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 	flags := command.Flags()
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show what would be done, with its SQL, and touch nothing")
 	flags.BoolVar(&retirement.Back, "back", false, "bring the app into use again, as long as its database is there")
-	flags.BoolVar(&retirement.DropDatabase, "drop-database", false, "drop its databases and accounts, behind a copy that was proved")
+	flags.BoolVar(&retirement.DropDatabase, "drop-database", false, "drop its databases and accounts, once a copy of them is proved")
 	flags.BoolVar(&old, "old", false, "drop what the app left on the server that it was moved from")
 	flags.BoolVar(&retirement.Unproved, "unproved-copy", false, "with --drop-database: do not load the copy again")
-	flags.StringVar(&confirmed, "confirm", "", "with --drop-database or --old: the `app` again")
+	flags.StringVar(&confirmed, "confirm", "", "with --drop-database or --old: the name of the `app` again")
 	return command
 }

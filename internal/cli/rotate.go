@@ -30,8 +30,8 @@ place and for some time after (--overlap), and the old one is ended last: no log
 fails. PostgreSQL keeps one password, so that new logins fail from its change until
 the settings have it; how long that was is told. With --second-role none fails there
 either: the settings name another role until the account's own has its new password,
-and are written twice. Accounts that no settings file gets are changed by --account
-alone. A run that was cut off is gone on with by the next.
+and are written twice. An account that is in no settings file is changed only by
+--account. The next run continues one that was cut off.
 
 With --leaked the old password and its sessions are ended first; who used them, and
 other settings with the same password, are listed before.`,
@@ -77,7 +77,7 @@ other settings with the same password, are listed before.`,
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show what would be done, with its SQL, and touch nothing")
 	flags.BoolVar(&all, "all", false, "all apps")
 	flags.StringVar(&rotation.Account, "account", "", "`name` of one of the app's accounts, else all that settings files get")
-	flags.DurationVar(&rotation.Overlap, "overlap", provision.Overlap, "how `long` the old password stays valid when the settings have the new one")
+	flags.DurationVar(&rotation.Overlap, "overlap", provision.Overlap, "keep the old password valid for this `time` after the settings have the new one")
 	flags.BoolVar(&rotation.Leaked, "leaked", false, "the old password is known to others: end it and its sessions first")
 	flags.BoolVar(&rotation.SecondRole, "second-role", false, "on PostgreSQL: have applications work as a second role meanwhile, so that no login fails")
 	flags.Var(&olderThan, "if-older-than", "only passwords older than so many `days`, such as 90d")

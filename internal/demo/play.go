@@ -240,7 +240,7 @@ func (p *play) scenes(ctx context.Context) error {
 		{"smokerloan is out of use: its accounts are locked, its settings taken away. It turns out to be missed, and comes back.", yellowfield(0, "retire", "smokerloan", "--yes")},
 		{"", yellowfield(0, "retire", "smokerloan", "--back", "--yes")},
 		{"", page("smokerloan")},
-		{"Next year nobody does. It is dropped, behind a copy that was loaded again and compared.", yellowfield(0, "retire", "smokerloan", "--drop-database", "--confirm", "smokerloan")},
+		{"Next year nobody does. It is dropped, once a copy of it was loaded again and compared.", yellowfield(0, "retire", "smokerloan", "--drop-database", "--confirm", "smokerloan")},
 		{"barn is to be replaced. A second MariaDB server, shed, comes into the estate file ...", func() error { return p.startShed(ctx) }},
 		{"... and the shop moves there: rows with nothing on the disk between, and compared.", yellowfield(0, "move", "honeystall", "--to", "shed", "--yes")},
 		{"", page("honeystall")},

@@ -72,7 +72,7 @@ func look(ctx context.Context, root string) (*tree, error) {
 			return nil
 		}
 		if len(t.files) == mostFiles {
-			t.skip(name, "there are too many files; this one and those behind it were not looked at")
+			t.skip(name, "there are too many files; this one and those after it were not looked at")
 			return filepath.SkipAll
 		}
 		if info, err := entry.Info(); err == nil {

@@ -41,9 +41,9 @@ func decodeFile(file string, source []byte, target any, places map[string]fault.
 	if err != nil {
 		var positioned yaml.Error
 		if errors.As(err, &positioned) && positioned.GetToken() != nil {
-			return d.fault(d.placeOf(positioned.GetToken()), "correct the YAML; indentation is by spaces", "this is no valid YAML: %s", positioned.GetMessage())
+			return d.fault(d.placeOf(positioned.GetToken()), "correct the YAML; indentation is by spaces", "this is not valid YAML: %s", positioned.GetMessage())
 		}
-		return d.fault(fault.Place{File: file}, "correct the YAML", "this is no valid YAML: %v", err)
+		return d.fault(fault.Place{File: file}, "correct the YAML", "this is not valid YAML: %v", err)
 	}
 	var bodies []ast.Node
 	for _, document := range tree.Docs {
@@ -148,7 +148,7 @@ func (d *decoder) mismatch(node ast.Node, path, want string) {
 
 // forms shows how what is wanted is written.
 var forms = map[string]string{
-	"a list": "write [one, two], or each on a line of its own behind a hyphen", "a map": "write {key: value}, or each key on a line of its own",
+	"a list": "write [one, two], or each on a line of its own after a hyphen", "a map": "write {key: value}, or each key on a line of its own",
 	"a text": "write it in quotes", "a whole number": "write digits only", "true or false": "write true or false",
 }
 
@@ -499,7 +499,7 @@ func (n *Days) decodeNode(d *decoder, node ast.Node, path string) {
 func (n *Days) Set(text string) error {
 	m := daysText.FindStringSubmatch(text)
 	if m == nil {
-		return fault.New(fault.Invalid, "write for instance 400d", "%q is no number of days", text)
+		return fault.New(fault.Invalid, "write for instance 400d", "%q is not a number of days", text)
 	}
 	number, _ := strconv.Atoi(m[1])
 	*n = Days(number)
@@ -516,7 +516,7 @@ func (*Days) Type() string { return "days" }
 func (s *Size) Set(text string) error {
 	m := sizeText.FindStringSubmatch(text)
 	if m == nil {
-		return fault.New(fault.Invalid, "write for instance 256M", "%q is no number of bytes", text)
+		return fault.New(fault.Invalid, "write for instance 256M", "%q is not a number of bytes", text)
 	}
 	number, _ := strconv.ParseInt(m[1], 10, 64)
 	*s = Size(number << map[string]int{"": 0, "K": 10, "M": 20, "G": 30}[m[2]])

@@ -104,7 +104,7 @@ func TestEveryFaultHasItsPlace(t *testing.T) {
 		"key of a later version":   {"labels: [members]", "backups: {}", `unknown key "backups"`},
 		"doubled key":              {"    prefix: cl_", "    prefix: cl_\n    server: barn", `:14:5: "server" is there twice, first in line 6`},
 		"wrong type":               {"labels: [members]", "labels: members", `:8:13: labels must be a list, and this is a text`},
-		"broken YAML":              {"labels: [members]", "labels: [members", `this is no valid YAML`},
+		"broken YAML":              {"labels: [members]", "labels: [members", `this is not valid YAML`},
 		"unknown dbms":             {"dbms: mariadb", "dbms: mariabd", `:3:16: unknown dbms "mariabd" (did you mean mariadb?)`},
 		"other server":             {"server: barn", "server: bran", `:6:13: there is no server "bran" (did you mean barn?)`},
 		"socket and host":          {"socket: /run/barn.sock", "socket: /run/barn.sock, host: x", `must have a socket or a host`},
@@ -202,7 +202,7 @@ func TestOneBadEntryStopsNobodyElse(t *testing.T) {
 		"its own":                   {head + "  a: {bogus: 1}\n  shop: {database: {name: shop}}\n", "accounts"},
 		"a server":                  {strings.Replace(head, "socket", "sokket", 1) + shop, "unknown key"},
 		"a section behind the apps": {head + shop + "includes: []\n", "unknown key"},
-		"no YAML":                   {head + shop + "  a: {\n", "no valid YAML"},
+		"no YAML":                   {head + shop + "  a: {\n", "not valid YAML"},
 		"its database":              {head + "  a: {database: {name: shop}, accounts: [{name: a}], bogus: 1}\n" + shop, "also used by app a"},
 		"its account":               {head + shop + "  z: {database: {name: z}, accounts: [{name: shop}], bogus: 1}\n", "also used by app z"},
 	} {
@@ -256,17 +256,20 @@ func TestJSONSchemaKnowsEveryKey(t *testing.T) {
 	assert.NotContains(t, string(text), "$ref\": \"#/$defs/Source")
 }
 
-// TestTheReadmesExampleLoads keeps the first thing that a reader copies true.
-func TestTheReadmesExampleLoads(t *testing.T) {
-	readme, err := os.ReadFile("../../README.md")
-	require.NoError(t, err)
-	_, rest, found := strings.Cut(string(readme), "```yaml\n")
-	require.True(t, found)
-	example, _, _ := strings.Cut(rest, "```")
-	e, err := load(t, map[string]string{FileName: example})
-	require.NoError(t, err)
-	assert.Equal(t, []string{"combledger"}, Names(e.Apps))
-	for _, name := range Placeholders {
-		assert.Contains(t, string(readme), "{"+name+"}")
+// TestTheExamplesLoad keeps the first things that a reader copies true.
+func TestTheExamplesLoad(t *testing.T) {
+	for path, app := range map[string]string{"README.md": "newapp", "docs/estate.md": "combledger", "packaging/yellowfield.yaml": "combledger"} {
+		text, err := os.ReadFile("../../" + path)
+		require.NoError(t, err)
+		example := string(text)
+		if _, rest, within := strings.Cut(example, "```yaml\n"); within {
+			example, _, _ = strings.Cut(rest, "```")
+		}
+		e, err := load(t, map[string]string{FileName: example})
+		require.NoError(t, err, path)
+		assert.Equal(t, []string{app}, Names(e.Apps))
+		for _, name := range Placeholders {
+			assert.True(t, path != "docs/estate.md" || strings.Contains(string(text), "{"+name+"}"), name)
+		}
 	}
 }

@@ -47,7 +47,7 @@ func TestWhatCannotBeAddedSaysWhy(t *testing.T) {
 		barn + "apps: {old: {server: barn, database: {name: old}, accounts: [{name: old}]}}\n": ":3:1: apps is written in one line",
 		barn + "apps:\n  new:\n    server: barn\n":                                             ":4:3: new is in the estate file already",
 		"servers:\n  shed: {dbms: mariadb, socket: /s, admin: {user: root}}\n":                 "barn",
-		barn + "apps: [\n": "no valid YAML",
+		barn + "apps: [\n": "not valid YAML",
 	} {
 		_, err := Loader{}.Insert(path, []byte(source), nil, []Entry{{"new", newApp}})
 		assert.ErrorContains(t, err, want)

@@ -212,7 +212,7 @@ type PasswordSource struct{ secret.Source }
 type PHP struct {
 	User          string               `yaml:"user" jsonschema_description:"The user that PHP runs as; files of the application that it has made, and owns, may be read and changed."`
 	Configuration string               `yaml:"configuration" jsonschema_description:"Folder of the php.ini in force, such as /etc/php/8.2/fpm; else it is looked for."`
-	Scan          string               `yaml:"scan" jsonschema_description:"Folder of the files that PHP reads behind php.ini; conf.d beside it by default."`
+	Scan          string               `yaml:"scan" jsonschema_description:"Folder of the files that PHP reads after php.ini; conf.d beside it by default."`
 	DropIn        bool                 `yaml:"drop_in" jsonschema_description:"Write a file into that folder with the settings that the application needs and PHP does not have."`
 	Extensions    []string             `yaml:"extensions" jsonschema_description:"Extensions it needs."`
 	INI           map[string]Condition `yaml:"ini" jsonschema_description:"Limits and switches: \">= 256M\", \"on\", or a map of want and severity."`

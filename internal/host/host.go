@@ -135,7 +135,7 @@ func walk(path string) (*os.Root, error) {
 		_ = here.Close()
 		if err != nil || !os.SameFile(info, opened) {
 			_ = next.Close()
-			return nil, fault.At(fault.Protected, fault.Place{File: filepath.Join(gone, name)}, "look who changes it, and run the command again", "the folder was exchanged while it was opened")
+			return nil, fault.At(fault.Protected, fault.Place{File: filepath.Join(gone, name)}, "find out who changes it, and run the command again", "the folder was exchanged while it was opened")
 		}
 		here, gone = next, filepath.Join(gone, name)
 	}
@@ -263,7 +263,7 @@ func (f *Folder) check(file *os.File, path string) error {
 		return at(path, err)
 	}
 	if !info.Mode().IsRegular() {
-		return fault.At(fault.Protected, fault.Place{File: path}, "put a regular file there", "this is no regular file (%s)", info.Mode().Type())
+		return fault.At(fault.Protected, fault.Place{File: path}, "put a regular file there", "this is not a regular file (%s)", info.Mode().Type())
 	}
 	uid, _ := atomicfile.OwnerOf(info)
 	if uid != -1 && !slices.Contains(f.owners, uid) {
@@ -360,7 +360,7 @@ func regular(path string, file *os.File, err error) (*os.File, error) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, fault.At(fault.Protected, fault.Place{File: path}, "name a regular file", "this is no regular file (%s)", info.Mode().Type())
+		return nil, fault.At(fault.Protected, fault.Place{File: path}, "name a regular file", "this is not a regular file (%s)", info.Mode().Type())
 	}
 	return file, nil
 }

@@ -123,14 +123,14 @@ func TestWhatIsNoFileIsNotWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	began := time.Now()
-	for name, want := range map[string]string{"pipe": "no regular file", "long": "longer than 4 MiB", ".": "no regular file"} {
+	for name, want := range map[string]string{"pipe": "not a regular file", "long": "longer than 4 MiB", ".": "not a regular file"} {
 		_, err := f.Read(filepath.Join(folder, name))
 		assert.ErrorContains(t, err, want)
 	}
 	_, err = f.Prepare(filepath.Join(folder, "pipe"), []byte("x"), atomicfile.Private)
-	assert.ErrorContains(t, err, "no regular file")
+	assert.ErrorContains(t, err, "not a regular file")
 	_, err = ReadFile(filepath.Join(folder, "pipe"))
-	assert.ErrorContains(t, err, "no regular file")
+	assert.ErrorContains(t, err, "not a regular file")
 	assert.Less(t, time.Since(began), 5*time.Second)
 }
 

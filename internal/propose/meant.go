@@ -60,7 +60,7 @@ func quoted(value any) ([]byte, error) {
 	}
 	for _, text := range texts {
 		if !utf8.ValidString(text) {
-			return nil, fault.New(fault.Invalid, "rename it", "%q is no UTF-8, which the estate file needs", text)
+			return nil, fault.New(fault.Invalid, "rename it", "%q is not UTF-8, which the estate file needs", text)
 		}
 	}
 	return json.Marshal(value)

@@ -373,7 +373,7 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 	case cut.Last.Event == state.Intended && cut.Last.Object != "":
 		facts += " was cut off while at work on: " + cut.Last.Object
 	case cut.Last.Object != "":
-		facts += " was cut off behind: " + cut.Last.Object
+		facts += " was cut off after: " + cut.Last.Object
 	default:
 		facts += " was cut off"
 	}

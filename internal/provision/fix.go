@@ -223,11 +223,11 @@ func objectOf(kind, on string) string { return kind + ", " + on }
 func (m *mending) comesIn(ctx context.Context) error {
 	second, err := m.loginAsAdmin(ctx, m.connection.entry)
 	if err != nil {
-		return fault.New(fault.Protected, "it was taken back; look at how the administrator logs in", "behind it the administrator could not log in a second time: %s", fault.As(err).What).With(err)
+		return fault.New(fault.Protected, "it was taken back; look at how the administrator logs in", "after it the administrator could not log in a second time: %s", fault.As(err).What).With(err)
 	}
 	defer second.Close()
 	if first := m.connection.admin.CurrentUser(); second.CurrentUser() != first {
-		return fault.New(fault.Protected, "it was taken back; look at the accounts of that name", "behind it the administrator logs in as %s, and no more as %s", second.CurrentUser(), first)
+		return fault.New(fault.Protected, "it was taken back; look at the accounts of that name", "after it the administrator logs in as %s, and no longer as %s", second.CurrentUser(), first)
 	}
 	return nil
 }

@@ -34,7 +34,7 @@ func (r *run) includes(scripts []*wantedScript) func(from, named string) (script
 		switch len(found) {
 		case 0:
 			if within && !script.HasName(named) {
-				return script.Included{}, fault.New(fault.Protected, oneByOne, "the script reads the file %s, which is no SQL script by its name", named)
+				return script.Included{}, fault.New(fault.Protected, oneByOne, "the script reads the file %s, which is not a SQL script by its name", named)
 			}
 			if within {
 				return script.Included{}, fault.New(fault.Invalid, "correct the line, or name the file under import and remove the line", "the script reads the file %s, which is not there", named)

@@ -189,7 +189,7 @@ func (r *run) planDropIn(php *phpini.Configuration, needs []phpNeed) (*phpini.Co
 	for _, n := range needs {
 		if by := will.SetBy(n.name); !n.isMet(will) && by != path && slices.ContainsFunc(lines, func(line string) bool { return strings.HasPrefix(line, n.name+" ") }) {
 			return nil, fault.At(fault.Invalid, fault.Place{File: by}, "change it there, or give that file a name that comes before "+filepath.Base(path),
-				"%s is set here, which PHP reads behind %s", n.name, path)
+				"%s is set here, which PHP reads after %s", n.name, path)
 		}
 	}
 	switch {

@@ -193,7 +193,7 @@ func (r *run) replacement(ctx context.Context, account *estate.Account) (*replac
 		}
 	}
 	if len(p.hosts) == 0 {
-		r.plan.note(stepAccount, "yellowfield provision "+r.app.Name+" makes it anew", "the change of "+account.Name+"'s password cannot be gone on with: the account was dropped")
+		r.plan.note(stepAccount, "yellowfield provision "+r.app.Name+" makes it anew", "the change of "+account.Name+"'s password cannot be continued: the account was dropped")
 		if r.options.DryRun {
 			return nil, nil
 		}

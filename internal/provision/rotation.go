@@ -316,7 +316,7 @@ func (r *run) planEnding(p *replacement, h *replaced, waited *bool) {
 		fresh := r.view.server.Verifier(h.Account, p.fresh, h.Verifier.Method())
 		if len(stored) > 0 { // it may have a salt
 			if matches, known := p.fresh.Matches(h.User, stored[0]); known && !matches {
-				return "", fault.New(fault.Protected, "look who changes it, and run the command again", "server %s: %s has another password now than the new one", r.app.Server, h.Account)
+				return "", fault.New(fault.Protected, "find out who changes it, and run the command again", "server %s: %s has another password now than the new one", r.app.Server, h.Account)
 			}
 			fresh = stored[0]
 		}

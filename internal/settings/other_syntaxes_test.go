@@ -190,7 +190,7 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 	yml, err := Parse("x.yaml", []byte("a: &x one\nb: *x\nc: |\n  text\nd: one\n  two\ne: !!str 5\nf: z\nf: y\ng:\n"))
 	require.NoError(t, err)
 	_, err = Parse("x.yaml", []byte("a: [1\nb: 2\n"))
-	assert.ErrorContains(t, err, "this is no valid YAML")
+	assert.ErrorContains(t, err, "this is not valid YAML")
 	for _, row := range []struct {
 		file                 *File
 		address, value, want string
@@ -211,8 +211,8 @@ func TestRefusalsOfOtherSyntaxes(t *testing.T) {
 	_, err = Parse("x.ini", []byte("[s]\na = \"open\n"))
 	assert.ErrorContains(t, err, "x.ini:2:5: a quote is opened here and never closed")
 	for source, want := range map[string]string{
-		"{\"a\": 1,\n \"b\": }":  "x.json:2:7: this is no JSON: a value is missing",
-		"{\"a\": \"open":         "x.json:1:7: this is no JSON: a quote is opened here",
+		"{\"a\": 1,\n \"b\": }":  "x.json:2:7: this is not JSON: a value is missing",
+		"{\"a\": \"open":         "x.json:1:7: this is not JSON: a quote is opened here",
 		"{\"a\" 1}":              "a colon is missing",
 		"{a: 1}":                 "a key in double quotes is missing",
 		"{\"a\": [1 2]}":         "a comma or ] is missing",

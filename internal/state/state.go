@@ -524,13 +524,13 @@ func (f *Folder) Copy(path string) ([]byte, error) {
 func (f *Folder) isCopy(path string) error {
 	inside, err := filepath.Rel(filepath.Join(f.path, "copies"), path)
 	if err != nil || !filepath.IsLocal(inside) {
-		return fault.New(fault.Protected, "look at the journal", "%s is no copy of this state folder's", path)
+		return fault.New(fault.Protected, "look at the journal", "%s is not a copy in this state folder", path)
 	}
 	return nil
 }
 
 // goneOnWith is written behind what a run that was killed has left of its journal.
-const goneOnWith = "cut off, and gone on with by a later run"
+const goneOnWith = "cut off, and continued by a later run"
 
 // End writes down that the runs were gone on with.
 func (c *CutOff) End() error {

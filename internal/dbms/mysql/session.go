@@ -437,7 +437,7 @@ func (s *Server) versionNumber() int {
 // statement, and what else the server shows.
 func (s *Server) ShowRoutine(ctx context.Context, database, kind, name string) ([]string, error) {
 	if kind != "FUNCTION" && kind != "PROCEDURE" {
-		return nil, fault.New(fault.Failed, "report this", "%s is no kind of routine", kind)
+		return nil, fault.New(fault.Failed, "report this", "%s is not a kind of routine", kind)
 	}
 	shown := make([]sql.NullString, 6)
 	into := make([]any, len(shown))

@@ -476,7 +476,7 @@ func (i *inspection) tables(context.Context) error {
 		}
 		for own, names := range differs {
 			f := inspect.Finding{Kind: inspect.CharsetDiffers, On: database, App: app, Evidence: figures.Counted(len(names), "table is", "tables are") + " in " + own + ", the database in " + charset + ": " + inspect.Some(names),
-				Remedy: "ALTER TABLE ... CONVERT TO CHARACTER SET " + charset + ", behind an export"}
+				Remedy: "ALTER TABLE ... CONVERT TO CHARACTER SET " + charset + ", after an export"}
 			if app != "" {
 				f.Remedy = "yellowfield provision " + app + " --fix charset"
 			}
@@ -484,7 +484,7 @@ func (i *inspection) tables(context.Context) error {
 		}
 		for engine, names := range engines {
 			i.Add(inspect.Finding{Kind: inspect.EngineDiffers, On: database, App: app, Evidence: figures.Counted(len(names), "table is", "tables are") + " kept by " + engine + ": " + inspect.Some(names),
-				Remedy: "ALTER TABLE ... ENGINE = InnoDB, behind an export and while nobody writes"})
+				Remedy: "ALTER TABLE ... ENGINE = InnoDB, after an export and while nobody writes"})
 		}
 	}
 	return nil

@@ -218,7 +218,7 @@ func (c *checker) sequence(v verdict) {
 	case verb == "SET":
 		for _, a := range sqltext.SetOf(tokens) {
 			if !a.User && perStatement[a.Name] {
-				c.oneByOne(s, "SET "+a.Name+" is for the one statement behind it")
+				c.oneByOne(s, "SET "+a.Name+" is for the one statement after it")
 			}
 		}
 	}

@@ -234,7 +234,7 @@ func (f *form) read() (d mysql.Definition) {
 	switch {
 	case d.Drop:
 		if len(f.rest) > 0 {
-			f.fail("something stands behind the name")
+			f.fail("something follows the name")
 		}
 	case d.Kind == "TRIGGER":
 		f.moment = " " + f.oneOf("BEFORE", "AFTER") + " " + f.oneOf("INSERT", "UPDATE", "DELETE")

@@ -365,7 +365,7 @@ func (e *engine) reads(ctx context.Context) error {
 		return nil
 	}
 	return fault.New(fault.Protected, "set sql_mode and the character set by literals, in statements of their own",
-		"behind this statement the server reads the script under the sql_mode %q and the character set %s, which could not be told beforehand", now[0][0], now[0][1])
+		"after this statement the server reads the script under the sql_mode %q and the character set %s, which could not be told beforehand", now[0][0], now[0][1])
 }
 
 // takeRows sends rows to the lane of their table; taken is false when they

@@ -236,7 +236,7 @@ func TestSourcesOfEveryKind(t *testing.T) {
 	_, err = read([]byte("-- nothing\n"), "")
 	assert.ErrorContains(t, err, "holds no statement")
 	_, err = anyTarget().Check(t.Context(), script.Source{Path: t.TempDir(), Name: "x"}, load.Options{})
-	assert.ErrorContains(t, err, "no regular file")
+	assert.ErrorContains(t, err, "not a regular file")
 	stopped, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, err = anyTarget().Check(stopped, loadtest.Write(t, text), load.Options{})

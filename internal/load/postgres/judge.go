@@ -174,7 +174,7 @@ func (j *judge) objection(head sqltext.Head, tokens sqltext.Tokens) *load.Object
 		if tokens[0].IsPunct('(') {
 			return nil
 		}
-		return load.Refuse("this is no SQL statement", "was the file cut, or made for another program?")
+		return load.Refuse("this is not a SQL statement", "was the file cut, or made for another program?")
 	case verb == "DROP" && head.Object == "OWNED", verb == "REASSIGN":
 		return load.Refuse("the statement concerns all that a role owns", load.RemoveIt)
 	case head.Object == "ROLE" || head.Object == "USER" || head.Object == "GROUP" || head.Object == "USER MAPPING":

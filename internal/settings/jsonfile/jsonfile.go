@@ -52,7 +52,7 @@ type parser struct {
 
 func (p *parser) fail(what string) {
 	if p.err == nil {
-		p.err = fault.At(fault.Invalid, syntax.PlaceAt(p.source, min(p.pos, len(p.source))), "correct the file", "this is no JSON: %s", what)
+		p.err = fault.At(fault.Invalid, syntax.PlaceAt(p.source, min(p.pos, len(p.source))), "correct the file", "this is not JSON: %s", what)
 	}
 }
 
@@ -194,7 +194,7 @@ var number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
 func encode(old syntax.Setting, _, value string) (string, error) {
 	switch {
 	case !utf8.ValidString(value):
-		return "", errors.New("is no valid UTF-8, which JSON cannot hold")
+		return "", errors.New("is not valid UTF-8, which JSON cannot hold")
 	case (old.Kind == syntax.Integer || old.Kind == syntax.Float) && number.MatchString(value),
 		old.Kind == syntax.Boolean && (value == "true" || value == "false"):
 		return value, nil

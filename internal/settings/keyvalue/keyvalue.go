@@ -87,7 +87,7 @@ func encode(_ syntax.Setting, _, value string) (string, error) {
 	case value != strings.Trim(value, " \t"):
 		return "", errors.New("begins or ends with a blank, which is lost in such a file")
 	case strings.HasPrefix(value, "="):
-		return "", errors.New("begins with an equals sign, which is taken for the one behind the key")
+		return "", errors.New("begins with an equals sign, which is taken for the one after the key")
 	}
 	return value, nil
 }

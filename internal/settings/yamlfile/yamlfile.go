@@ -51,7 +51,7 @@ func parse(source []byte) ([]syntax.Setting, error) {
 			place = fault.Place{Line: at.Line, Column: at.Column}
 		}
 		// The library's message may quote the file, where passwords stand.
-		return nil, fault.At(fault.Invalid, place, "look at quotes, colons and indentation, which is by spaces", "this is no valid YAML")
+		return nil, fault.At(fault.Invalid, place, "look at quotes, colons and indentation, which is by spaces", "this is not valid YAML")
 	}
 	f := &finder{source: source, lines: lineStarts(source)}
 	for _, document := range tree.Docs {
@@ -212,7 +212,7 @@ func encode(old syntax.Setting, literal, value string) (string, error) {
 	})
 	switch {
 	case !utf8.ValidString(value):
-		return "", errors.New("is no valid UTF-8, which YAML cannot hold")
+		return "", errors.New("is not valid UTF-8, which YAML cannot hold")
 	case old.Kind == syntax.Integer && integer.MatchString(value), old.Kind == syntax.Float && (float.MatchString(value) || integer.MatchString(value)),
 		old.Kind == syntax.Boolean && (value == "true" || value == "false"):
 		return value, nil

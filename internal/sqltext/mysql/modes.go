@@ -30,12 +30,12 @@ func (m modes) clone() modes {
 // untraced says why it is not known how the server reads what comes behind a
 // statement.
 const (
-	untracedMode    = "it sets sql_mode in a way that cannot be followed, and the statements behind it could be read in two ways"
-	untracedCharset = "it sets the client's character set in a way that cannot be followed, and the statements behind it could be read in two ways"
+	untracedMode    = "it sets sql_mode in a way that cannot be followed, and the statements after it could be read in two ways"
+	untracedCharset = "it sets the client's character set in a way that cannot be followed, and the statements after it could be read in two ways"
 )
 
 func unreadable(charset string) string {
-	return "in the character set " + charset + " a quote or a backslash may be a part of another character, so that the statements behind it could be read in two ways"
+	return "in the character set " + charset + " a quote or a backslash may be a part of another character, so that the statements after it could be read in two ways"
 }
 
 // observe looks at one statement; anything but a SET is over at once. sets tells

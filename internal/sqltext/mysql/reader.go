@@ -226,7 +226,7 @@ func (r *Reader) enter(command string) error {
 	named := strings.TrimSpace(line[len(command):])
 	named = strings.TrimSpace(strings.TrimSuffix(named, string(r.delimiter)))
 	if named == "" || strings.Contains(named, string(r.delimiter)) {
-		return fault.At(fault.Invalid, r.PlaceAt(start), "give it a line of its own, with one file", "%s needs the name of a file, and nothing behind it", command)
+		return fault.At(fault.Invalid, r.PlaceAt(start), "give it a line of its own, with one file", "%s needs the name of a file, and nothing after it", command)
 	}
 	return r.Enter(start, named)
 }

@@ -264,7 +264,7 @@ func (r *Window) SourceError() error {
 	return &fault.Error{
 		Class: fault.Invalid, Place: r.PlaceAt(len(r.Buf)), Cause: r.Err,
 		What: "the script cannot be read to its end: " + r.Err.Error(),
-		Next: "get the file again; nothing behind this place was read",
+		Next: "get the file again; nothing after this place was read",
 	}
 }
 
