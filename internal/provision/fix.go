@@ -221,6 +221,7 @@ func objectOf(kind, on string) string { return kind + ", " + on }
 
 // comesIn proves that the administrator can still log in, while this session stands.
 func (m *mending) comesIn(ctx context.Context) error {
+	m.forget(m.connection.entry.Admin.Password)
 	second, err := m.loginAsAdmin(ctx, m.connection.entry)
 	if err != nil {
 		return fault.New(fault.Protected, "it was taken back; look at how the administrator logs in", "after it the administrator could not log in a second time: %s", fault.As(err).What).With(err)

@@ -68,6 +68,16 @@ func (e *Engine) obtain(ctx context.Context, source *secret.Source, label string
 	return p, err
 }
 
+// forget has a password obtained anew the next time; a person is not asked twice.
+func (e *Engine) forget(source *estate.PasswordSource) {
+	if e.common == nil || source == nil || source.Ask {
+		return
+	}
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	delete(e.asked, &source.Source)
+}
+
 // speaksFor reports whether what concerns the whole server is told at this app: the first of
 // the command's on it.
 func (r *run) speaksFor() (first *estate.App, itself bool) {

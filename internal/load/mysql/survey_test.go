@@ -258,7 +258,7 @@ func TestWhatKeepsRowsFromBeingJoined(t *testing.T) {
 		"SELECT ROW_COUNT()": "asks for the outcome",
 		"SAVEPOINT s":        "takes back parts",
 		"CALL p()":           "calls a procedure",
-		"SET timestamp = 5":  "for the one statement behind it",
+		"SET timestamp = 5":  "for the one statement after it",
 		"SET autocommit = 0; INSERT INTO t VALUES (1)":                                                                                   "does not commit",
 		"START TRANSACTION; INSERT INTO t VALUES (1)":                                                                                    "does not commit",
 		"SET autocommit=0; COMMIT; SET autocommit=1":                                                                                     "",
