@@ -47,10 +47,10 @@ var reaches = []struct {
 	{dbms.PostgreSQL, []string{
 		"CREATE ROLE comb_app LOGIN", "CREATE ROLE moth_app LOGIN", "CREATE ROLE keeper", "CREATE ROLE inner_keeper IN ROLE keeper", "CREATE ROLE intern LOGIN IN ROLE inner_keeper", `CREATE ROLE "=cmd|x" LOGIN`,
 		"CREATE DATABASE comb_shop", "CREATE DATABASE moth_log OWNER moth_app", "CREATE DATABASE stray", "REVOKE CONNECT, TEMPORARY ON DATABASE comb_shop FROM PUBLIC", "GRANT CONNECT ON DATABASE comb_shop TO keeper", "GRANT CONNECT ON DATABASE comb_shop TO comb_app",
-		"comb_shop: CREATE TABLE t (n int); GRANT SELECT ON t TO keeper; GRANT SELECT ON t TO comb_app; REVOKE USAGE ON SCHEMA public FROM PUBLIC",
+		"comb_shop: CREATE TABLE t (n int); GRANT SELECT ON t TO keeper; GRANT SELECT ON t TO comb_app; REVOKE USAGE ON SCHEMA public FROM PUBLIC; CREATE TABLE hidden (n int); CREATE VIEW shown AS SELECT n FROM hidden; GRANT SELECT ON shown TO keeper; CREATE VIEW own AS SELECT n FROM t; GRANT SELECT ON own TO keeper",
 		"moth_log: CREATE FUNCTION peek() RETURNS int LANGUAGE sql SECURITY DEFINER AS 'SELECT 1'",
 		`CREATE ROLE "<b onclick=x>" LOGIN SUPERUSER`}, []string{
-		"comb_app comb_shop CONNECT, SINGLE TABLES by grant", "comb_app moth_log CONNECT, TEMPORARY, USAGE, through a function by everybody (PUBLIC); function public.peek, which runs as", "intern comb_shop CONNECT, SINGLE TABLES by role keeper; grants on single tables: the estate file gives app combs no such account",
+		"comb_app comb_shop CONNECT, SINGLE TABLES by grant", "comb_app moth_log CONNECT, TEMPORARY, USAGE, through a function by everybody (PUBLIC); function public.peek, which runs as", "intern comb_shop CONNECT, SINGLE TABLES, through a view by role keeper; grants on single tables; view public.shown, which runs as",
 		"moth_app moth_log structure", "<b onclick=x> comb_shop everything by superuser"}, "GRANT CREATE ON DATABASE stray TO keeper; GRANT CONNECT ON DATABASE stray TO intern"},
 }
 

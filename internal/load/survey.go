@@ -47,6 +47,8 @@ type Survey struct {
 	AsksBack bool
 	// Data is what the script does with the rows of its tables, by their names.
 	Data map[string]*TableData
+	// Copied is how many bytes of rows stand behind COPY.
+	Copied int64
 	// Runs are the long series of rows, by where they begin.
 	Runs map[int64]*Run
 }

@@ -95,12 +95,15 @@ func (v *view) readRoles(ctx context.Context) error {
 
 // inside is what a database holds that rights on the whole of it do not tell.
 type inside struct {
-	tables    map[string]bool        // roles with rights on single tables; everybody is ""
-	functions map[string][][2]string // SECURITY DEFINER: who may call, and the function with its owner
+	tables  map[string]bool   // roles with rights on single tables; everybody is ""
+	definer map[string][]runs // what runs with another's rights, by who may use it
 }
 
+// runs is a function or view that reads and writes with the rights of its owner.
+type runs struct{ kind, name, owner string }
+
 func (v *view) inside(ctx context.Context, database string) (in inside, err error) {
-	in = inside{map[string]bool{}, map[string][][2]string{}}
+	in = inside{map[string]bool{}, map[string][]runs{}}
 	const ofUsers = `n.nspname <> 'information_schema' AND NOT starts_with(n.nspname, 'pg_')`
 	rows, err := v.Look(ctx, database, `SELECT DISTINCT 'table', COALESCE(r.rolname, ''), '', '' FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace, aclexplode(c.relacl) a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.grantee
 			WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND `+ofUsers+` AND a.grantee <> c.relowner
@@ -108,12 +111,17 @@ func (v *view) inside(ctx context.Context, database string) (in inside, err erro
 			aclexplode(COALESCE(p.proacl, acldefault('f', p.proowner))) a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.grantee
 			WHERE p.prosecdef AND `+ofUsers+` AND a.grantee <> p.proowner
 			AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::pg_catalog.regclass AND e.objid = p.oid AND e.deptype = 'e')
+		UNION ALL SELECT DISTINCT 'view', COALESCE(r.rolname, ''), n.nspname || '.' || c.relname, o.rolname FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace JOIN pg_catalog.pg_roles o ON o.oid = c.relowner
+			JOIN pg_catalog.pg_rewrite w ON w.ev_class = c.oid JOIN pg_catalog.pg_depend d ON d.classid = 'pg_catalog.pg_rewrite'::pg_catalog.regclass AND d.objid = w.oid AND d.refclassid = 'pg_catalog.pg_class'::pg_catalog.regclass AND d.refobjid <> c.oid
+			CROSS JOIN aclexplode(c.relacl) a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.grantee
+			WHERE c.relkind = 'v' AND `+ofUsers+` AND a.grantee <> c.relowner AND NOT COALESCE(c.reloptions && ARRAY['security_invoker=true', 'security_invoker=on', 'security_invoker=1'], false)
+			AND NOT has_table_privilege(a.grantee, d.refobjid, 'SELECT')
 		ORDER BY 1, 2, 3`)
 	for _, row := range rows {
 		if row[0] == "table" {
 			in.tables[row[1]] = true
 		} else {
-			in.functions[row[1]] = append(in.functions[row[1]], [2]string{row[2], row[3]})
+			in.definer[row[1]] = append(in.definer[row[1]], runs{row[0], row[2], row[3]})
 		}
 	}
 	return in, err
@@ -135,13 +143,13 @@ func (v *view) cell(user, database string, in inside) *access.Cell {
 			if in.tables[role] && (c.Level == "" || c.Level == dbms.LevelRead) && !slices.Contains(c.Privileges, "SINGLE TABLES") {
 				c.Privileges, c.By = append(c.Privileges, "SINGLE TABLES"), append(c.By, "grants on single tables")
 			}
-			for _, f := range in.functions[role] {
-				if held.Has("OWNER") && !v.super[f[1]] {
+			for _, f := range in.definer[role] {
+				if held.Has("OWNER") && !v.super[f.owner] {
 					continue // it can do that anyway
 				}
-				c.By = append(c.By, "function "+f[0]+", which runs as "+f[1])
-				if !slices.Contains(c.Privileges, "through a function") {
-					c.Privileges = append(c.Privileges, "through a function")
+				c.By = append(c.By, f.kind+" "+f.name+", which runs as "+f.owner)
+				if !slices.Contains(c.Privileges, "through a "+f.kind) {
+					c.Privileges = append(c.Privileges, "through a "+f.kind)
 				}
 			}
 		}

@@ -128,6 +128,7 @@ func (c *checker) copied(v verdict) error {
 	}
 	bytes := c.script.BytesRead() - start
 	c.runs.More(bytes)
+	c.Survey.Copied += bytes
 	c.Survey.DataOf(c.name(table)).Bytes += bytes
 	return nil
 }

@@ -15,8 +15,9 @@ import (
 )
 
 // engine runs one import into PostgreSQL: in one transaction on one
-// session, so that a failure leaves nothing, unless Options.Fast gives that up
-// for lanes.
+// session, so that a failure leaves nothing; by lanes where Options.Fast gives that up, or
+// where the database held nothing before, so that whoever takes a failed import back leaves
+// nothing either.
 //
 // INSERTs of literal rows into one table are joined. Each row of a joined
 // statement is coerced to its columns by itself, as if it stood alone
@@ -51,6 +52,7 @@ type engine struct {
 // Import implements load.Importer.
 func (i *Importer) Import(ctx context.Context, s script.Source, survey *load.Survey, o load.Options, progress func(load.Progress)) (load.Report, error) {
 	e := &engine{Importer: i, source: s, survey: survey, options: o, judge: newJudge(i, s, o), tables: map[string]handling{}, fresh: map[string]bool{}}
+	e.options.Fast = o.Fast || len(i.Target.Holds) == 0 && isWorthLanes(survey)
 	e.Begin(s, survey, o, progress)
 	err := e.run(ctx)
 	if e.main != nil {
@@ -59,10 +61,20 @@ func (i *Importer) Import(ctx context.Context, s script.Source, survey *load.Sur
 	if e.script != nil {
 		e.script.Close()
 	}
-	if err != nil && !o.Fast {
+	if err != nil && !e.options.Fast {
 		e.Report.Made = map[dbms.Object]bool{}
 	}
 	return e.Conclude(ctx, err)
+}
+
+// isWorthLanes reports whether a script holds long COPYs, most of all. Rows of INSERTs keep the
+// leader as busy as the server, and gain nothing.
+func isWorthLanes(survey *load.Survey) bool {
+	var total int64
+	for _, d := range survey.Data {
+		total += d.Bytes
+	}
+	return len(survey.Runs) > 0 && 2*survey.Copied > total
 }
 
 // run reads the script and sends it.
@@ -345,7 +357,7 @@ func (e *engine) copy(ctx context.Context, v verdict) error {
 	if err != nil {
 		return err
 	}
-	if h.joins && !e.inTransaction && e.fresh[e.tableOf(v)] && endsInStdin(v.Text) {
+	if h.joins && !e.options.Fast && !e.inTransaction && e.fresh[e.tableOf(v)] && endsInStdin(v.Text) {
 		// Nobody else has seen the table: its rows need no mark of this
 		// transaction, which building its keys would have to look up.
 		v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
@@ -355,10 +367,11 @@ func (e *engine) copy(ctx context.Context, v verdict) error {
 }
 
 // noteFresh remembers the tables that can be filled frozen: made by this very
-// transaction, by none inside it, and with no cursor open (PostgreSQL, "COPY").
+// transaction, by none inside it, and with no cursor open (PostgreSQL, "COPY"). A lane makes
+// its transaction one that could have made the table.
 func (e *engine) noteFresh(v verdict) {
 	switch {
-	case e.options.Fast || e.inTransaction || e.Report.OneByOne != "":
+	case e.inTransaction || e.Report.OneByOne != "":
 	case v.head.Verb == "DECLARE" || v.head.Verb == "SAVEPOINT" || e.fresh == nil:
 		e.fresh = nil // and none from here on
 	case v.head.Verb == "CREATE" && v.head.Object == "TABLE":

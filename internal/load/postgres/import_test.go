@@ -190,3 +190,43 @@ func TestAnAccountWithFewConnectionsImportsAllTheSame(t *testing.T) {
 	assert.Equal(t, prints[0], prints[1])
 	assert.Equal(t, prints[0], prints[2])
 }
+
+// TestLongCopiesOfAScriptsOwnTablesGoByLanes: by default, with what is in a table already, and
+// in one transaction where the script touches what was there before.
+func TestLongCopiesOfAScriptsOwnTablesGoByLanes(t *testing.T) {
+	server := startPostgres(t)
+	defer func(was int64) { longRun = was }(longRun)
+	longRun = 1 << 10
+	copied := func(table string, from, n int, end string) string {
+		var b strings.Builder
+		b.WriteString("COPY public." + table + " (id, v) FROM stdin;\n")
+		for i := range n {
+			fmt.Fprintf(&b, "%d\tcomb %d\n", from+i, i)
+		}
+		return b.String() + end + "\\.\n\n"
+	}
+	tables := "CREATE TABLE public.a (id integer, v text);\nCREATE TABLE public.b (id integer, v text);\nCREATE TABLE public.c (id integer, v text);\n"
+	keys := "ALTER TABLE ONLY public.a ADD CONSTRAINT a_pkey PRIMARY KEY (id);\nALTER TABLE ONLY public.b ADD CONSTRAINT b_pkey PRIMARY KEY (id);\nCREATE INDEX ci ON public.c (v);\nALTER TABLE ONLY public.b ADD CONSTRAINT f FOREIGN KEY (id) REFERENCES public.a(id);\n"
+	script := tables + "INSERT INTO public.a VALUES (-1, 'first');\n" + copied("a", 0, 500, "") + copied("b", 0, 500, "") + copied("a", 500, 500, "") + copied("c", 0, 500, "") + keys
+	want := postgresTarget(t, server, "once")
+	_, err := loadtest.Import(t, script, want, load.Options{OneByOne: true})
+	require.NoError(t, err)
+	expected, err := oracle.PostgresFingerprint(server.Login(), "once")
+	require.NoError(t, err)
+	target := postgresTarget(t, server, "lanes")
+	report, err := loadtest.Import(t, script, target, load.Options{Lanes: 2})
+	require.NoError(t, err)
+	assert.Equal(t, 2, report.Lanes)
+	got, err := oracle.PostgresFingerprint(server.Login(), "lanes")
+	require.NoError(t, err)
+	assert.Empty(t, oracle.Differences(expected, got))
+
+	// It failed behind lanes that had committed: what it made is told, to be taken back.
+	report, err = loadtest.Import(t, tables+copied("a", 0, 500, "")+copied("b", 0, 500, "x\n"), postgresTarget(t, server, "failed"), load.Options{Lanes: 2})
+	require.ErrorContains(t, err, "a.sql:1008:1")
+	assert.Len(t, report.Made, 3)
+	target.Holds = map[string]bool{"c": true}
+	report, err = loadtest.Import(t, copied("c", 0, 500, ""), target, load.Options{Lanes: 2, IntoExisting: true})
+	require.NoError(t, err)
+	assert.Zero(t, report.Lanes, "others may look at it")
+}

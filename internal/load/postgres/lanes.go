@@ -234,12 +234,27 @@ func (e *engine) giveRun(ctx context.Context, s sqltext.Statement) (taken bool, 
 	}
 	judge := *e.judge
 	judge.inserts = sqltext.Inserts{}
-	l.give(ctx, r.Bytes, s, func() error { return l.readRun(ctx, r, &judge, table, h) })
+	fresh := e.fresh[table]
+	l.give(ctx, r.Bytes, s, func() error { return l.readRun(ctx, r, &judge, table, h, fresh) })
 	return true, r.Skip(e.source.Name, e.script, e.script.Content)
 }
 
-// readRun reads a run from the file and sends it.
-func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table string, h handling) error {
+// begin opens a transaction in which a table of the script's may be filled frozen, which takes
+// one that has made or emptied it: where the table holds nothing, emptying it changes nothing.
+func (l *lane) begin(ctx context.Context, table sqltext.ObjectName) (frozen bool, err error) {
+	if err := l.session.Send(ctx, "BEGIN", func(int64) {}); err != nil {
+		return false, err
+	}
+	held, err := l.session.Query(ctx, "SELECT EXISTS (SELECT FROM "+quotedName(table)+")")
+	if err != nil || held[0][0] == "t" {
+		return false, err
+	}
+	return true, l.session.Send(ctx, "TRUNCATE "+quotedName(table), func(int64) {})
+}
+
+// readRun reads a run from the file and sends it. fresh says that the script has made the
+// table.
+func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table string, h handling, fresh bool) error {
 	e := l.pool.e
 	script, err := read(ctx, e.source)
 	if err != nil {
@@ -286,6 +301,23 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table str
 		case v.class == copyRows && v.objection == nil:
 			if err := flush(); err != nil {
 				return err
+			}
+			if fresh && endsInStdin(v.Text) {
+				if err := commit(); err != nil {
+					return err
+				}
+				begun = true
+				frozen, err := l.begin(ctx, v.head.Name)
+				if err != nil {
+					return err
+				}
+				if frozen {
+					v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
+				}
+				if err := sendCopy(ctx, l.session, script, v, table, &e.Ledger); err != nil {
+					return err
+				}
+				return commit()
 			}
 			return sendCopy(ctx, l.session, script, v, table, &e.Ledger)
 		case v.class == literalRows && isLiteral(v):
