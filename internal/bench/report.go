@@ -32,7 +32,7 @@ func writeReports(path string, size float64, runs int, results []result) error {
 		return err
 	}
 	return writeReport(strings.TrimSuffix(path, ".md")+"-postgresql.md", size, runs, postgresShapes, own,
-		"PostgreSQL's stock client commits every statement by itself, or with -1 makes one transaction of a script. Ours is one transaction, unless --fast gives that up for several sessions.\n\n")
+		"PostgreSQL's stock client commits every statement by itself, or with -1 makes one transaction of a script. Ours is one transaction, or goes by several sessions where most rows are long COPYs, and with --fast.\n\n")
 }
 
 // writeReport writes the table, the machine and the plot.

@@ -79,7 +79,7 @@ removed.`,
 	flags.BoolVar(&each.Retarget, "retarget", false, "leave out what makes or chooses a database of a fixed name")
 	flags.BoolVar(&options.Import.MapCollations, "map-collations", false, "put the nearest collation in place of one that the server lacks")
 	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "convert tables in latin1 or utf8 to utf8mb4, and MyISAM tables to InnoDB")
-	flags.BoolVar(&options.Import.Fast, "fast", false, "on PostgreSQL: several sessions side by side, instead of one transaction for the whole script")
+	flags.BoolVar(&options.Import.Fast, "fast", false, "on PostgreSQL: several sessions side by side instead of one transaction, also where something was there before")
 	flags.BoolVar(&options.Import.OneByOne, "one-by-one", false, "send every statement as it stands, one after the other")
 	flags.StringVar(&options.Import.Into, "into", "", "`name` under databases of the one that the files named here go into, where the app has several")
 	flags.StringVar(&each.Encoding, "encoding", "", "`encoding` of the files named here, utf-8 by default; binary for bytes that are not looked at")

@@ -246,7 +246,7 @@ type Script struct {
 	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name: leave that out, and import into the app's."`
 	MapCollations  bool   `yaml:"map_collations" jsonschema_description:"Put the nearest collation in place of one that the server lacks."`
 	ConvertCharset bool   `yaml:"convert_charset" jsonschema_description:"Convert tables in latin1 or utf8 to utf8mb4, and MyISAM tables to InnoDB."`
-	Fast           bool   `yaml:"fast" jsonschema_description:"On PostgreSQL: several sessions side by side, instead of one transaction for the whole script."`
+	Fast           bool   `yaml:"fast" jsonschema_description:"On PostgreSQL: several sessions side by side instead of one transaction, also where something was there before."`
 }
 
 // Variable is the value of a server variable, as text.
