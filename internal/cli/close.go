@@ -19,7 +19,7 @@ func newCloseCommand(p *program) *cobra.Command {
 	var confirmed string
 	command := &cobra.Command{
 		Use:     "close APP...",
-		Short:   "Close an app for running: fewer rights, stricter modes, no installer",
+		Short:   "Close an app for running: fewer rights, stricter modes",
 		GroupID: groupClose,
 		Long: `Closes an app when its installation or upgrade is done: its accounts get the rights
 for running, and open sessions, which would keep the others, are ended; its
