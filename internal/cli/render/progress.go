@@ -137,9 +137,12 @@ func (p *Progress) done() {
 	p.bar, p.bars, p.name = nil, nil, ""
 }
 
-// terminalOf gives the file below a colour writer: the bar moves the cursor,
-// which a colour filter must not see.
+// terminalOf gives the file below the screen's writers: the bar moves the cursor, which
+// they must not see. What it shows of a script is made visible by itself.
 func terminalOf(w io.Writer) io.Writer {
+	if shows, ok := w.(visible); ok {
+		w = shows.to
+	}
 	if filter, ok := w.(*colorprofile.Writer); ok {
 		return filter.Forward
 	}

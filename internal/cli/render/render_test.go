@@ -1,11 +1,14 @@
 package render
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -156,4 +159,13 @@ func TestAgo(t *testing.T) {
 	} {
 		assert.Equal(t, want, ago(passed))
 	}
+}
+
+// TestTheBarReachesTheTerminal: a writer between would take the bar's movements for text, and
+// the bar would not be drawn.
+func TestTheBarReachesTheTerminal(t *testing.T) {
+	file, err := os.Create(filepath.Join(t.TempDir(), "terminal"))
+	require.NoError(t, err)
+	defer file.Close()
+	assert.Same(t, file, terminalOf(NewScreen(file, file, ColourAuto).Err))
 }
