@@ -222,16 +222,17 @@ func drawEstates(path string, all []measuredEstate) error {
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, ticks
 	p.Y.Min = 0
 	p.Legend.Top = true
-	colours := []color.Color{color.RGBA{0xd9, 0xa4, 0x06, 0xff}, color.RGBA{0x4a, 0x6c, 0x8c, 0xff}, color.RGBA{0x6b, 0x8e, 0x4e, 0xff}}
+	colours := []color.Color{color.RGBA{0xd9, 0xa4, 0x06, 0xff}, color.RGBA{0x4a, 0x6c, 0x8c, 0xff}, color.RGBA{0x6b, 0x8e, 0x4e, 0xff}, color.RGBA{0xa8, 0x4a, 0x32, 0xff}}
+	type curve struct{ server, command string }
 	servers := map[string]int{}
-	lines := map[string]plotter.XYs{}
-	var order []string
+	lines := map[curve]plotter.XYs{}
+	var order []curve
 	for _, m := range all {
 		if _, seen := servers[m.Server]; !seen {
 			servers[m.Server] = len(servers)
 		}
 		for _, command := range []string{"second provision", "verify"} {
-			name := m.Server + ", " + command
+			name := curve{m.Server, command}
 			if lines[name] == nil {
 				order = append(order, name)
 			}
@@ -243,14 +244,13 @@ func drawEstates(path string, all []measuredEstate) error {
 		if err != nil {
 			return err
 		}
-		server, command, _ := strings.Cut(name, ", ")
-		line.Color, points.Color = colours[servers[server]%len(colours)], colours[servers[server]%len(colours)]
+		line.Color, points.Color = colours[servers[name.server]%len(colours)], colours[servers[name.server]%len(colours)]
 		line.Width = vg.Points(2)
-		if command != "verify" {
+		if name.command != "verify" {
 			line.Dashes = []vg.Length{vg.Points(5), vg.Points(4)}
 		}
 		p.Add(line, points)
-		p.Legend.Add(name, line)
+		p.Legend.Add(name.server+", "+name.command, line)
 		for _, xy := range lines[name] {
 			p.Y.Max = max(p.Y.Max, 1.25*xy.Y)
 		}

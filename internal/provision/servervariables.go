@@ -111,6 +111,7 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 		}
 	}
 	if err == nil {
+		r.isChanging(true)
 		err = r.State.SetNote(changedServers, r.view.entry.Address().String(), serverSettings{App: r.app.Name, Before: before})
 	}
 	if err != nil {
@@ -128,9 +129,29 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 
 func (r *run) free() {
 	if r.freeServer != nil {
+		r.isChanging(false)
 		r.freeServer()
 		r.freeServer = nil
 	}
+}
+
+// isChanging notes whether the variables of the run's server are not its own just now because
+// this command says so.
+func (r *run) isChanging(now bool) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.changing == nil {
+		r.changing = map[string]bool{}
+	}
+	r.changing[r.view.entry.Address().String()] = now
+}
+
+// changes reports whether another app of this command has changed the server's variables, and
+// restores them itself.
+func (e *Engine) changes(c *connection) bool {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	return e.changing[c.entry.Address().String()]
 }
 
 func (r *run) restoreServer(ctx context.Context) error {
@@ -171,7 +192,7 @@ func (e *Engine) restore(ctx context.Context, c *connection) (restored []string,
 func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 	var note serverSettings
 	found, err := r.State.Note(changedServers, c.entry.Address().String(), &note)
-	if err != nil || !found {
+	if err != nil || !found || r.changes(c) {
 		return err
 	}
 	waits := Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("settings of server %s wait to be restored since an import of app %s: %s", c.entry.Name, note.App, strings.Join(slices.Sorted(maps.Keys(note.Before)), ", ")),

@@ -25,6 +25,8 @@ type common struct {
 	chosen  []*estate.App // that the command is about
 	reached map[string]*reached
 	pruned  bool
+	// changing are servers whose variables an import of this command has changed for its time.
+	changing map[string]bool
 }
 
 // reached is a server that a command has to do with.
