@@ -79,6 +79,9 @@ func (r *run) planRestoring() {
 				return "", err
 			}
 		}
+		if r.freeServer == nil { // what is changed now, if anything, another app's import has changed
+			return "", nil
+		}
 		restored, err := r.restore(ctx, r.view.connection)
 		if err != nil {
 			return "", err
