@@ -40,6 +40,7 @@ test-servers:
 build:
 	@mkdir -p build
 	@$(build) build/yellowfield ./cmd/yellowfield
+	@go run ./internal/manual build/manual
 
 # A Debian package, with man pages, completions and timers that are off.
 package:

@@ -111,9 +111,10 @@ func newReopenCommand(p *program) *cobra.Command {
 		Short:   "Open an app for an upgrade: rights and modes for installing",
 		GroupID: groupClose,
 		Long: `Gives an app's accounts the rights for installing and its settings files the modes for
-it, as the estate file has them, so that an upgrade can change tables and settings. Its databases are exported first, and the exports are kept for 30 days:
-history says where. With --for it is to be closed again by then: verify reports it,
-and close --overdue, run by a timer, closes it.`,
+it, as the estate file has them, so that an upgrade can change tables and settings. Its
+databases are exported first, and the exports are kept for 30 days: history says where.
+With --for it is to be closed again by then: verify reports it, and close --overdue, run
+by a timer, closes it.`,
 		Example: `  yellowfield reopen combledger --for 2h
   yellowfield close combledger`,
 		ValidArgsFunction: p.appNames,

@@ -18,8 +18,8 @@ func newCopyCommand(p *program) *cobra.Command {
 		Long: `Makes a copy of an app whose folder you have copied to DIR: its databases, with events
 that do not run; accounts of its own with fresh passwords; the settings in DIR, which
 named the original until then; and an entry in the estate file after the original's,
-with its comments. The table prefix stays. The same command continues
-a run that was cut off, or takes it back.
+with its comments. The table prefix stays. The same command continues a run that was cut
+off, or takes it back.
 
 What in the copy still names the original is listed and not changed: its url and its
 folder, in settings and in tables by column and count.`,

@@ -306,9 +306,6 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 	}
 	defer release()
 	if c.admin != nil {
-		if err := r.introduce(c.entry, c.admin); err != nil {
-			return err
-		}
 		r.warnOfStrangers(c)
 		release, holder, err := r.lock(ctx, c.admin, "yellowfield:"+r.app.Database.Name, true)
 		if err != nil {
@@ -320,9 +317,6 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 		}
 		defer release()
 		if err := r.dropForgotten(ctx); err != nil {
-			return err
-		}
-		if err := r.restoreForgotten(ctx, c); err != nil {
 			return err
 		}
 	}

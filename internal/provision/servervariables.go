@@ -114,7 +114,6 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 		}
 	}
 	if err == nil {
-		r.isChanging(true)
 		err = r.State.SetNote(changedServers, r.view.entry.Address().String(), serverSettings{App: r.app.Name, Before: before})
 	}
 	if err != nil {
@@ -132,29 +131,9 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 
 func (r *run) free() {
 	if r.freeServer != nil {
-		r.isChanging(false)
 		r.freeServer()
 		r.freeServer = nil
 	}
-}
-
-// isChanging notes whether the variables of the run's server are not its own just now because
-// this command says so.
-func (r *run) isChanging(now bool) {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	if r.changing == nil {
-		r.changing = map[string]bool{}
-	}
-	r.changing[r.view.entry.Address().String()] = now
-}
-
-// changes reports whether another app of this command has changed the server's variables, and
-// restores them itself.
-func (e *Engine) changes(c *connection) bool {
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	return e.changing[c.entry.Address().String()]
 }
 
 func (r *run) restoreServer(ctx context.Context) error {
@@ -191,11 +170,12 @@ func (e *Engine) restore(ctx context.Context, c *connection) (restored []string,
 }
 
 // restoreForgotten restores what a run that was killed left changed; one that
-// is still at work holds the lock. A command that changes nothing says so.
+// is still at work holds the lock. A command that changes nothing says so. It is for the first
+// of a command's apps on the server: what is changed later, another one of them has changed.
 func (r *run) restoreForgotten(ctx context.Context, c *connection) error {
 	var note serverSettings
 	found, err := r.State.Note(changedServers, c.entry.Address().String(), &note)
-	if err != nil || !found || r.changes(c) {
+	if err != nil || !found {
 		return err
 	}
 	waits := Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("settings of server %s wait to be restored since an import of app %s: %s", c.entry.Name, note.App, strings.Join(slices.Sorted(maps.Keys(note.Before)), ", ")),

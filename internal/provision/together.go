@@ -25,8 +25,13 @@ type common struct {
 	chosen  []*estate.App // that the command is about
 	reached map[string]*reached
 	pruned  bool
-	// changing are servers whose variables an import of this command has changed for its time.
-	changing map[string]bool
+}
+
+// share makes what is shared, once.
+func (e *Engine) share() {
+	if e.common == nil {
+		e.common = &common{}
+	}
 }
 
 // reached is a server that a command has to do with.
@@ -41,9 +46,7 @@ type reached struct {
 
 // begin prepares for a command's work on apps.
 func (e *Engine) begin(apps []*estate.App) {
-	if e.common == nil {
-		e.common = &common{}
-	}
+	e.share()
 	e.chosen, e.reached = apps, map[string]*reached{}
 	for _, app := range apps {
 		e.reached[app.Server] = &reached{tried: make(chan struct{})}
@@ -52,9 +55,7 @@ func (e *Engine) begin(apps []*estate.App) {
 
 // obtain gets a password from its source, once for a command.
 func (e *Engine) obtain(ctx context.Context, source *secret.Source, label string) (secret.Password, error) {
-	if e.common == nil {
-		e.common = &common{}
-	}
+	e.share()
 	e.mutex.Lock() // while somebody is asked, too: nobody answers two questions at once
 	defer e.mutex.Unlock()
 	if p, known := e.asked[source]; known {
@@ -72,9 +73,10 @@ func (e *Engine) obtain(ctx context.Context, source *secret.Source, label string
 
 // forget has a password obtained anew the next time; a person is not asked twice.
 func (e *Engine) forget(source *estate.PasswordSource) {
-	if e.common == nil || source == nil || source.Ask {
+	if source == nil || source.Ask {
 		return
 	}
+	e.share()
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
 	delete(e.asked, &source.Source)
@@ -91,13 +93,17 @@ func (r *run) speaksFor() (first *estate.App, itself bool) {
 	return r.app, true
 }
 
-// reach logs in as administrator. The first app on a server tries it; where that fails it is
-// told there why, and the others only say so.
+// reach logs in as administrator. The first app on a server tries it, and restores what a
+// killed run has left changed there; where that fails it is told there why, and the others only
+// say so.
 func (r *run) reach(ctx context.Context) (*connection, error) {
 	first, itself := r.speaksFor()
 	server := r.reached[r.app.Server]
 	if itself {
-		c, err := r.connect(ctx, r.app.Server)
+		c, err := r.arrive(ctx)
+		if err == nil && c.admin != nil {
+			err = r.restoreForgotten(ctx, c)
+		}
 		server.err = err
 		close(server.tried)
 		return c, err
@@ -108,11 +114,20 @@ func (r *run) reach(ctx context.Context) (*connection, error) {
 		return nil, fault.Stopped(ctx.Err())
 	}
 	if server.err == nil {
-		return r.connect(ctx, r.app.Server)
+		return r.arrive(ctx)
 	}
 	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
 	r.result.Exit = fault.Graver(r.result.Exit, fault.As(server.err).Class.ExitCode())
 	return nil, &toldError{server.err}
+}
+
+// arrive logs in and names the server at the head.
+func (r *run) arrive(ctx context.Context) (*connection, error) {
+	c, err := r.connect(ctx, r.app.Server)
+	if err == nil && c.admin != nil {
+		err = r.introduce(c.entry, c.admin)
+	}
+	return c, err
 }
 
 // each has the work done on one app after the other. The results are in their order; the
@@ -148,11 +163,11 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options Optio
 	for i := range done {
 		done[i] = make(chan struct{})
 	}
-	results, reached := make([]*Result, len(apps)), make(chan int)
+	results, turns := make([]*Result, len(apps)), make(chan int)
 	var crew sync.WaitGroup
 	for _, worker := range append([]*Engine{e}, e.workers[:jobs-1]...) {
 		crew.Go(func() {
-			for i := range reached {
+			for i := range turns {
 				for _, before := range behind[i] {
 					<-done[before] // which was reached earlier
 				}
@@ -167,9 +182,9 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options Optio
 		})
 	}
 	for i := range apps {
-		reached <- i
+		turns <- i
 	}
-	close(reached)
+	close(turns)
 	crew.Wait()
 	var all []Result
 	for _, result := range results {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -34,23 +35,28 @@ func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, database
 	return c, err
 }
 
-// Reread asks for rights only where one of the accounts is there: the server goes through
-// those of all accounts for it.
+// Reread asks for rights only where one of the accounts is there, or had rights that wait for
+// it: the server goes through those of all accounts for it.
 func (s *Server) Reread(ctx context.Context, known *dbms.Catalogue, databases, users []string) (*dbms.Catalogue, error) {
 	c := known.Without(databases, users)
-	others := len(c.Accounts)
 	err := s.readDatabases(ctx, c, among("SCHEMA_NAME", databases))
 	if err == nil {
 		err = s.readAccounts(ctx, c, among("User", users))
 	}
-	if err == nil && len(c.Accounts) > others {
-		var grantees []string
-		for a := range c.Accounts {
-			if slices.Contains(users, a.User) {
-				grantees = append(grantees, "'"+a.User+"'@'"+a.Host+"'")
-			}
+	grantees := map[string]bool{}
+	note := func(a dbms.Account) {
+		if slices.Contains(users, a.User) {
+			grantees["'"+a.User+"'@'"+a.Host+"'"] = true
 		}
-		err = s.readGrants(ctx, c, among("GRANTEE", grantees))
+	}
+	for a := range c.Accounts {
+		note(a)
+	}
+	for a := range known.Granted {
+		note(a)
+	}
+	if err == nil && len(grantees) > 0 {
+		err = s.readGrants(ctx, c, among("GRANTEE", slices.Sorted(maps.Keys(grantees))))
 	}
 	if err == nil {
 		c.Contents, err = s.Contents(ctx, databases...)

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -238,8 +239,11 @@ func (s *Server) readRights(ctx context.Context, c *dbms.Catalogue, database str
 				names = append(names, name)
 			}
 		}
-		if g := c.Granted[dbms.Account{User: role}]; g != nil {
-			g.Databases[database] = withoutIncluded(dbms.NewPrivileges(names...))
+		if g := c.Granted[dbms.Account{User: role}]; g != nil { // which another catalogue may have, too
+			own := *g
+			own.Databases = maps.Clone(g.Databases)
+			own.Databases[database] = withoutIncluded(dbms.NewPrivileges(names...))
+			c.Granted[dbms.Account{User: role}] = &own
 		}
 		return nil
 	})
