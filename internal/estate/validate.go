@@ -215,7 +215,7 @@ func MaySetDuringImport(name string) bool { return slices.Contains(importVariabl
 // what an import can need, and nothing about logins, files or other databases'
 // safety.
 var importVariables = []string{
-	"innodb_default_row_format", "innodb_strict_mode", "log_bin_trust_function_creators", "max_allowed_packet",
+	"innodb_default_row_format", "innodb_strict_mode", "local_infile", "log_bin_trust_function_creators", "max_allowed_packet",
 	"max_statement_time", "net_read_timeout", "net_write_timeout",
 }
 

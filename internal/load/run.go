@@ -75,23 +75,34 @@ func (r *Run) Skip(name string, reader sqltext.Reader, content *script.Content) 
 	return resume(name, reader, content, r.To)
 }
 
-// Read reads the run's statements once more, with a reader of the same script.
-func (r *Run) Read(name string, reader sqltext.Reader, content *script.Content, take func(sqltext.Statement) error) error {
+// Open gives the run's statements one by one, with a reader of the same script; io.EOF
+// behind the last.
+func (r *Run) Open(name string, reader sqltext.Reader, content *script.Content) (next func() (sqltext.Statement, error), err error) {
 	if err := resume(name, reader, content, r.From); err != nil {
-		return err
+		return nil, err
 	}
-	for {
+	return func() (sqltext.Statement, error) {
 		statement, err := reader.Next()
-		if errors.Is(err, io.EOF) || err == nil && statement.Offset >= r.End {
-			return nil
+		if err == nil && statement.Offset >= r.End {
+			return statement, io.EOF
 		}
-		if err == nil {
+		return statement, err
+	}, nil
+}
+
+// Read is Open for one who takes statement by statement.
+func (r *Run) Read(name string, reader sqltext.Reader, content *script.Content, take func(sqltext.Statement) error) error {
+	next, err := r.Open(name, reader, content)
+	for err == nil {
+		var statement sqltext.Statement
+		if statement, err = next(); err == nil {
 			err = take(statement)
 		}
-		if err != nil {
-			return err
-		}
 	}
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
 }
 
 func resume(name string, reader sqltext.Reader, content *script.Content, at sqltext.Mark) error {

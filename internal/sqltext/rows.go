@@ -248,6 +248,36 @@ func stringEnd(text []byte, pos int, d Dialect) int {
 	}
 }
 
+// Unquoted are the bytes that a string literal with backslashes stands for (MySQL Reference
+// Manual, "String Literals"). They may be a part of the literal itself.
+func Unquoted(literal []byte) []byte {
+	if len(literal) < 2 {
+		return literal
+	}
+	quote, text := literal[0], literal[1:len(literal)-1]
+	n := window.LiteralEnd(text, quote, true)
+	if n == len(text) {
+		return text
+	}
+	found := make([]byte, 0, len(text))
+	for ; n+1 < len(text); n = window.LiteralEnd(text, quote, true) { // what ends it takes two
+		found = append(found, text[:n]...)
+		second := text[n+1]
+		switch i := strings.IndexByte("0bnrtZ", second); {
+		case text[n] == quote: // doubled
+			found = append(found, quote)
+		case i >= 0:
+			found = append(found, "\x00\b\n\r\t\x1a"[i])
+		case second == '%' || second == '_': // these keep their backslash
+			found = append(found, '\\', second)
+		default:
+			found = append(found, second)
+		}
+		text = text[n+2:]
+	}
+	return append(found, text...)
+}
+
 // numberEnd is the end of the number at pos: sign, digits, point, exponent, or
 // hexadecimal and bit notation; -1 if it is none.
 func numberEnd(text []byte, pos int) int {

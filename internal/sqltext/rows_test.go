@@ -82,7 +82,7 @@ func TestParseTable(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, ObjectName{"d", "t"}, table.Name)
 	require.Len(t, table.Columns, 5)
-	assert.Equal(t, Column{Name: "id", Type: "INT", NotNull: true, Auto: true}, table.Columns[0])
+	assert.Equal(t, Column{Name: "id", Type: "INT", NotNull: true, Auto: true, Unsigned: true}, table.Columns[0])
 	assert.Equal(t, Column{Name: "a", Type: "VARCHAR", Length: 190, Charset: "latin1", Collation: "latin1_bin"}, table.Columns[1])
 	assert.True(t, table.Columns[2].Generated)
 	assert.True(t, table.Columns[3].Invisible)

@@ -29,6 +29,7 @@ type Column struct {
 	Auto      bool // AUTO_INCREMENT
 	Generated bool
 	Invisible bool
+	Unsigned  bool // as it says itself; ZEROFILL means it, too
 	Charset   string
 	Collation string
 }
@@ -262,6 +263,8 @@ func (t *Table) column(tokens []Token) {
 			c.Generated = c.Generated || next(1).Is("ALWAYS") || next(1).IsPunct('(')
 		case "INVISIBLE":
 			c.Invisible = true
+		case "UNSIGNED", "ZEROFILL":
+			c.Unsigned = true
 		case "CHARACTER":
 			if next(1).Is("SET") {
 				c.Charset = strings.ToLower(next(2).Plain())

@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	sqldriver "database/sql/driver"
 	"errors"
@@ -274,6 +275,46 @@ func (i *SingleSession) Exec(ctx context.Context, statement string) (rows int64,
 	}
 	rows, _ = result.RowsAffected()
 	return rows, nil
+}
+
+// Load runs LOAD DATA LOCAL: into is what follows the file's name in the statement, from
+// gives the rows. It returns how many rows the server says to have stored, and how many
+// warnings it has counted. An error of from comes back as it is. The server can have
+// nothing but these rows: the name is made up for them, and forgotten afterwards.
+func (i *SingleSession) Load(ctx context.Context, into string, from io.Reader) (rows int64, warnings int, err error) {
+	name := "yellowfield-" + rand.Text()
+	kept := &keptError{Reader: from}
+	driver.RegisterReaderHandler(name, func() io.Reader { return kept })
+	defer driver.DeregisterReaderHandler(name)
+	rows, err = i.Exec(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' "+into)
+	switch {
+	case kept.err != nil:
+		return 0, 0, kept.err
+	case err != nil:
+		return 0, 0, err
+	case i.wire != nil && i.wire.warnings >= 0:
+		return rows, i.wire.warnings, nil
+	}
+	counted, err := i.Query(ctx, "SELECT @@warning_count")
+	if err != nil {
+		return 0, 0, err
+	}
+	warnings, err = strconv.Atoi(counted[0][0])
+	return rows, warnings, err
+}
+
+// keptError is a reader that keeps why it ended.
+type keptError struct {
+	io.Reader
+	err error
+}
+
+func (k *keptError) Read(into []byte) (int, error) {
+	n, err := k.Reader.Read(into)
+	if err != nil && !errors.Is(err, io.EOF) {
+		k.err = err
+	}
+	return n, err
 }
 
 // Query gives all rows of a query as text, NULL as "".

@@ -48,6 +48,7 @@ type engine struct {
 	initial   []string  // their values when a session begins
 	settings  *settings // as the script has them now; nil when a SET may have changed them
 	last      *settings // as they were known last
+	loads     bool      // the server takes LOAD DATA LOCAL
 	unchecked bool      // rows came while foreign keys were not checked
 	tables    map[string]*table
 	triggered map[string]bool // tables that have triggers
@@ -68,7 +69,7 @@ var rowVariables = []string{
 	"auto_increment_increment", "auto_increment_offset", "character_set_client", "character_set_connection",
 	"character_set_results", "check_constraint_checks", "collation_connection", "explicit_defaults_for_timestamp",
 	"foreign_key_checks", "innodb_strict_mode", "old_mode", "sql_mode", "system_versioning_insert_history",
-	"time_zone", "unique_checks",
+	"time_zone",
 }
 
 // memoryLimit is how much text may wait for the lanes.
@@ -134,13 +135,20 @@ func (e *engine) start(ctx context.Context) error {
 	for _, row := range found {
 		e.triggered[row[0]] = true
 	}
-	known, err := e.main.Query(ctx, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+strings.Join(rowVariables, "', '")+"')")
+	known, err := e.main.Query(ctx, "SHOW SESSION VARIABLES WHERE Variable_name IN ('local_infile', 'log_bin', 'binlog_format', '"+strings.Join(rowVariables, "', '")+"')")
 	if err != nil {
 		return err
 	}
+	other := map[string]string{}
 	for _, row := range known {
-		e.variables = append(e.variables, row[0])
+		if slices.Contains(rowVariables, row[0]) {
+			e.variables = append(e.variables, row[0])
+		} else {
+			other[row[0]] = row[1]
+		}
 	}
+	// Where the log holds statements, the server warns of every LOAD DATA.
+	e.loads = other["local_infile"] == "ON" && (other["log_bin"] != "ON" || other["binlog_format"] != "STATEMENT")
 	now, err := e.readSettings(ctx)
 	if err != nil {
 		return err
@@ -175,11 +183,13 @@ func (e *engine) start(ctx context.Context) error {
 }
 
 func (e *engine) readSettings(ctx context.Context) (*settings, error) {
-	rows, err := e.main.Query(ctx, "SELECT @@SESSION."+strings.Join(e.variables, ", @@SESSION."))
+	rows, err := e.main.Query(ctx, "SELECT @@SESSION.unique_checks, @@SESSION."+strings.Join(e.variables, ", @@SESSION."))
 	if err != nil {
 		return nil, err
 	}
-	return &settings{values: rows[0], checks: rows[0][slices.Index(e.variables, "foreign_key_checks")] != "0"}, nil
+	unique, values := rows[0][0], rows[0][1:]
+	checks := values[slices.Index(e.variables, "foreign_key_checks")] != "0"
+	return &settings{values: values, checks: checks, bulk: !checks && unique == "0"}, nil
 }
 
 // run is the leader's loop.
@@ -275,6 +285,9 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		case change:
 			err = e.begin(ctx)
 		case setting:
+			if e.last.bulk { // a transaction of ours has changed what is set
+				err = e.commit(ctx)
+			}
 		default:
 			err = e.commit(ctx)
 		}
@@ -289,17 +302,25 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 }
 
 // begin opens a transaction on the main session, so that not every statement
-// is committed by itself. Where keys are not checked there is none: MariaDB
-// loads an empty table in bulk then, and would report a bad row only at the
-// commit.
+// is committed by itself.
 func (e *engine) begin(ctx context.Context) error {
-	if err := e.refresh(ctx); err != nil || e.pending || !e.settings.checks {
+	if err := e.refresh(ctx); err != nil || e.pending {
 		return err
 	}
 	e.pending = true
+	if e.settings.bulk {
+		if _, err := e.main.Exec(ctx, noBulk); err != nil {
+			return err
+		}
+	}
 	_, err := e.main.Exec(ctx, "START TRANSACTION")
 	return err
 }
+
+// noBulk keeps MariaDB from loading an empty table in bulk, which it does where neither
+// foreign nor unique keys are checked: a bad row is reported at the commit only, a
+// statement that fails empties the table, and rows in many statements take longer so.
+const noBulk = "SET SESSION unique_checks = 1"
 
 // commit ends a transaction of ours on the main session.
 func (e *engine) commit(ctx context.Context) error {
@@ -308,6 +329,9 @@ func (e *engine) commit(ctx context.Context) error {
 	}
 	e.pending = false
 	_, err := e.main.Exec(ctx, "COMMIT")
+	if err == nil && e.last.bulk {
+		_, err = e.main.Exec(ctx, "SET SESSION unique_checks = 0")
+	}
 	return err
 }
 
@@ -411,7 +435,7 @@ func (e *engine) refresh(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if slices.Equal(now.values, e.last.values) {
+	if now.bulk == e.last.bulk && slices.Equal(now.values, e.last.values) {
 		e.settings = e.last // the same, so that rows can still be joined
 		return nil
 	}

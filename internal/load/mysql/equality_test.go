@@ -130,25 +130,31 @@ func TestAllComesOutAsWithTheStockClient(t *testing.T) {
 			for _, o := range []load.Options{{Lanes: 2}, {}, {OneByOne: true}} {
 				h.Fresh(t, "ours")
 				_, err := loadtest.Import(t, script, h.target(t, "ours"), o)
-				if stock != nil {
-					m := stockLine.FindStringSubmatch(stock.Error())
-					require.NotNil(t, m, "%s: %v", name, stock)
-					require.Error(t, err, "%s, %+v: the stock client says %v", name, o, stock)
-					f := fault.As(err)
-					assert.Equal(t, m[2], fmt.Sprint(f.Place.Line), "%s, %+v: %v\nthe stock client says %v", name, o, err, stock)
-					assert.Contains(t, err.Error(), "(server error "+m[1]+")", name)
-					continue
-				}
-				if assert.NoError(t, err, "%s, %+v", name, o) {
-					want := h.Fingerprint(t, "stock")
-					assert.NotEmpty(t, want, name)
-					for _, d := range oracle.Differences(want, h.Fingerprint(t, "ours")) {
-						t.Errorf("%s, %+v: %s", name, o, d)
-					}
-				}
+				h.sameAs(t, fmt.Sprintf("%s, %+v", name, o), stock, err)
 			}
 		}
 	})
+}
+
+// sameAs holds an import into ours against the stock client's into stock, and the errors
+// that both stopped with, nil for none.
+func (h *testServer) sameAs(t *testing.T, name string, stock, err error) {
+	t.Helper()
+	if stock != nil {
+		m := stockLine.FindStringSubmatch(stock.Error())
+		require.NotNil(t, m, "%s: %v", name, stock)
+		require.Error(t, err, "%s: the stock client says %v", name, stock)
+		assert.Equal(t, m[2], fmt.Sprint(fault.As(err).Place.Line), "%s: %v\nthe stock client says %v", name, err, stock)
+		assert.Contains(t, err.Error(), "(server error "+m[1]+")", name)
+		return
+	}
+	if assert.NoError(t, err, name) {
+		want := h.Fingerprint(t, "stock")
+		assert.NotEmpty(t, want, name)
+		for _, d := range oracle.Differences(want, h.Fingerprint(t, "ours")) {
+			t.Errorf("%s: %s", name, d)
+		}
+	}
 }
 
 // TestScriptsMadeUpAtRandom mixes statements of every kind, and holds the

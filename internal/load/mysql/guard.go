@@ -109,25 +109,8 @@ func (g *guard) prepared(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objecti
 	if last.Kind != sqltext.String || len(tokens) > 1 && tokens[len(tokens)-2].IsPunct('@') {
 		return load.Refuse("what is prepared here is made up while the script runs, so it cannot be looked into beforehand", "write the statement itself")
 	}
-	inner := sqltext.Scan(unescape(last.Plain()), d)
+	inner := sqltext.Scan(sqltext.Unquoted(last.Text), d)
 	return g.judge(inner, sqltext.HeadOf(inner, d), d)
-}
-
-// unescape resolves the backslashes of a string.
-func unescape(text string) []byte {
-	var b []byte
-	for i := 0; i < len(text); i++ {
-		if text[i] == '\\' && i+1 < len(text) {
-			i++
-			switch text[i] {
-			case 'n', 't', 'r', '0', 'Z', 'b':
-				b = append(b, ' ')
-				continue
-			}
-		}
-		b = append(b, text[i])
-	}
-	return b
 }
 
 // assignments refuses what changes the server or an account. tokens begin

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -36,6 +37,10 @@ func (r *recorder) Exec(_ context.Context, statement string) (int64, error) {
 	}
 	r.sent = append(r.sent, statement)
 	return 1, nil
+}
+
+func (r *recorder) Load(context.Context, string, io.Reader) (int64, int, error) {
+	return 0, 0, &dbms.ServerError{Code: 4166, Message: "not allowed"}
 }
 
 func (r *recorder) Query(_ context.Context, query string) ([][]string, error) {

@@ -18,15 +18,22 @@ import (
 // built afterwards: below, dropping and adding them costs more than it saves. Tests lower it.
 var deferFrom int64 = 4 << 20
 
-// deferKeys takes the secondary keys off a table that is about to get many
-// rows; they are built at once when all are there.
+// lateKeys are secondary keys of a table that is about to get many rows: they are taken
+// off it, and built at once when all rows are there.
+type lateKeys struct {
+	drops, adds []string
+	off         bool // they have been taken off
+}
+
+// planKeys finds the late keys of a table, and takes them off. A table that is to be
+// filled in bulk keeps them: its lane takes them off where that comes to nothing.
 //
 // What keeps a key: being the primary or a unique one (a double row must be
 // found where it stands), FULLTEXT or SPATIAL; starting with the
 // AUTO_INCREMENT column, which needs a key; serving a foreign key on either
 // side; holding a generated column. And since a server lists keys in the order
 // they were added, a key that stays must not stand behind one that goes.
-func (e *engine) deferKeys(ctx context.Context, t *table, d sqltext.Dialect) error {
+func (e *engine) planKeys(ctx context.Context, t *table, d sqltext.Dialect) error {
 	data := e.survey.Data[t.name]
 	if e.solo || data == nil || data.Bytes < deferFrom || !data.Undisturbed() || !t.transactional || d.ANSIQuotes || !e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) {
 		return nil
@@ -63,17 +70,39 @@ func (e *engine) deferKeys(ctx context.Context, t *table, d sqltext.Dialect) err
 	if len(filled) > 0 {
 		return nil
 	}
-	var drops []string
+	t.late = &lateKeys{}
 	for _, key := range deferred {
-		drops = append(drops, "DROP KEY "+mysql.QuoteName(key.Name))
-		t.deferred = append(t.deferred, "ADD "+t.created[key.Start:key.End])
+		t.late.drops = append(t.late.drops, "DROP KEY "+mysql.QuoteName(key.Name))
+		t.late.adds = append(t.late.adds, "ADD "+t.created[key.Start:key.End])
 	}
-	_, err = e.main.Exec(ctx, "ALTER TABLE "+mysql.QuoteName(t.name)+" "+strings.Join(drops, ", "))
-	if dbms.IsRefusal(err) { // a reason that is not known here: the keys stay
-		t.deferred = nil
+	if r := e.survey.Runs[data.First]; r != nil {
+		if f := e.loadFormFor(t, r, nil); f != nil && f.bulk {
+			return nil
+		}
+	}
+	return t.late.takeOff(ctx, e.main, t.name)
+}
+
+// takeOff drops the keys. Where the server refuses that for a reason that is not known
+// here, they stay.
+func (k *lateKeys) takeOff(ctx context.Context, session Session, table string) error {
+	_, err := session.Exec(ctx, "ALTER TABLE "+mysql.QuoteName(table)+" "+strings.Join(k.drops, ", "))
+	if dbms.IsRefusal(err) {
 		return nil
 	}
+	k.off = err == nil
 	return err
+}
+
+// takeOff takes the late keys off a run's table, when they are still on it.
+func (l *lane) takeOff(ctx context.Context, p passage) error {
+	if p.late == nil || p.late.off {
+		return nil
+	}
+	if err := l.commit(ctx); err != nil {
+		return err
+	}
+	return p.late.takeOff(ctx, l.session, p.table.name)
 }
 
 func mayGo(t *sqltext.Table, key sqltext.Key, stays map[string]bool) bool {
@@ -89,7 +118,7 @@ func mayGo(t *sqltext.Table, key sqltext.Key, stays map[string]bool) bool {
 // afterRows builds a table's deferred keys once the script has no more rows
 // for it.
 func (e *engine) afterRows(ctx context.Context, t *table, at int64) error {
-	if t.deferred == nil || at < e.survey.Data[t.name].Last {
+	if t.late == nil || at < e.survey.Data[t.name].Last {
 		return nil
 	}
 	if err := e.batch.flush(); err != nil {
@@ -99,10 +128,13 @@ func (e *engine) afterRows(ctx context.Context, t *table, at int64) error {
 	if err != nil {
 		return err
 	}
-	deferred, created := t.deferred, t.created
-	t.deferred = nil
+	late, created := t.late, t.created
+	t.late = nil
 	l.give(task{at: at, do: func(ctx context.Context, l *lane) error {
-		return l.buildKeys(ctx, t.name, deferred, created)
+		if !late.off {
+			return nil
+		}
+		return l.buildKeys(ctx, t.name, late.adds, created)
 	}})
 	return nil
 }

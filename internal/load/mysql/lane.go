@@ -3,7 +3,6 @@ package mysql
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 
@@ -15,6 +14,7 @@ import (
 type settings struct {
 	values []string // in the order of engine.variables
 	checks bool     // foreign keys are checked
+	bulk   bool     // neither are unique keys, so that MariaDB loads empty tables in bulk
 }
 
 // lane is one session that takes rows, with the work that waits for it.
@@ -56,7 +56,7 @@ func (e *engine) openLane(ctx context.Context) (*lane, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := session.Exec(ctx, "SET SESSION autocommit = 0"); err != nil {
+	if _, err := session.Exec(ctx, "SET SESSION autocommit = 0, SESSION unique_checks = 1"); err != nil {
 		session.Close()
 		return nil, err
 	}
@@ -210,8 +210,7 @@ func (l *lane) drop(ctx context.Context) {
 
 // repeat finds out which statement of the script is to blame for a refusal, by
 // sending the transaction once more: joined statements as long as they go
-// well, the others one by one. Bulk loading, by which MariaDB reports a double
-// key only at the commit, is off then.
+// well, the others one by one.
 //
 // A deadlock with someone else does not come back, and is none then. Anything
 // else that does not come back was a refusal all the same: numbers that the
@@ -222,9 +221,6 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 	}
 	jobs := l.uncommitted
 	l.drop(ctx)
-	if _, err := l.session.Exec(ctx, "SET SESSION unique_checks = 1"); err != nil {
-		return err
-	}
 	numbered := false
 	for _, j := range jobs {
 		numbered = numbered || j.numbered
@@ -251,12 +247,6 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 	}
 	if _, err := l.session.Exec(ctx, "COMMIT"); err != nil {
 		return fmt.Errorf("committing rows a second time: %w", err)
-	}
-	l.now = slices.Clone(l.now)
-	for i, name := range l.e.variables {
-		if name == "unique_checks" {
-			l.now[i] = "" // no longer known: the next job sets it
-		}
 	}
 	return nil
 }

@@ -24,6 +24,10 @@ type Session interface {
 	Exec(ctx context.Context, statement string) (rows int64, err error)
 	// Query gives all rows of a query as text, NULL as "".
 	Query(ctx context.Context, query string) ([][]string, error)
+	// Load runs LOAD DATA LOCAL: into is what follows the file's name, from gives the
+	// rows. It returns how many rows the server says to have stored, and how many
+	// warnings it has counted. An error of from comes back as it is.
+	Load(ctx context.Context, into string, from io.Reader) (rows int64, warnings int, err error)
 	// Warned reports whether the server may have remarks about the statement
 	// that Exec sent last.
 	Warned() bool

@@ -14,12 +14,12 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 	if err := e.endFold(ctx); err != nil {
 		return false, err
 	}
+	if err := e.beforeRows(ctx); err != nil {
+		return false, err
+	}
 	v := e.judge.look(first)
 	t, err := e.table(ctx, v.insert.Table.Name, v.Dialect)
 	if err != nil || !t.plain() || v.objection != nil {
-		return false, err
-	}
-	if err := e.beforeRows(ctx); err != nil {
 		return false, err
 	}
 	if err := e.batch.flush(); err != nil {
@@ -29,14 +29,24 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 	if err != nil {
 		return false, err
 	}
-	now, own := e.settings, e.judge.clone()
+	p := passage{run: r, table: t, late: t.late, settings: e.settings, judge: e.judge.clone(), form: e.loadFormFor(t, r, v.insert.Columns)}
 	l.give(task{at: r.From.Offset, bytes: r.Bytes, do: func(ctx context.Context, l *lane) error {
-		return l.readRun(ctx, r, t, now, own)
+		return l.readRun(ctx, p)
 	}})
 	if err := e.afterRows(ctx, t, e.lastOf(r)); err != nil {
 		return true, err
 	}
 	return true, r.Skip(e.source.Name, e.script, e.script.Content)
+}
+
+// passage is a run on its way to the server.
+type passage struct {
+	run      *load.Run
+	table    *table
+	late     *lateKeys
+	settings *settings
+	judge    *judge
+	form     *loadForm // how LOAD DATA gets its rows; nil for INSERTs
 }
 
 // lastOf is the offset of the table's last row when the run holds it.
@@ -48,13 +58,21 @@ func (e *engine) lastOf(r *load.Run) int64 {
 }
 
 // readRun reads a run from the file and sends it.
-func (l *lane) readRun(ctx context.Context, r *load.Run, t *table, s *settings, j *judge) error {
+func (l *lane) readRun(ctx context.Context, p passage) error {
 	e := l.e
 	script, err := e.read(ctx, e.source)
 	if err != nil {
 		return err
 	}
 	defer script.Close()
+	if p.form != nil {
+		if p.run, err = l.loadRun(ctx, p, script); err != nil || p.run == nil {
+			return stopped(ctx, err)
+		}
+	}
+	if err := l.takeOff(ctx, p); err != nil {
+		return err
+	}
 	batch := newBatcher(e.Server.MaxPacket, func(job *job) error {
 		if e.stopsBefore(job.offset()) || ctx.Err() != nil {
 			return errStopped
@@ -65,13 +83,13 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, t *table, s *settings, 
 		}
 		return nil
 	})
-	err = r.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
-		v := j.look(statement)
-		rows := readRows(v, t)
+	err = p.run.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
+		v := p.judge.look(statement)
+		rows := readRows(v, p.table)
 		if !rows.literal {
 			return load.Changed(e.source.Name, statement)
 		}
-		return batch.add(v, rows, t, s)
+		return batch.add(v, rows, p.table, p.settings)
 	})
 	if err == nil {
 		err = batch.flush()

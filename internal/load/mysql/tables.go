@@ -19,8 +19,8 @@ type table struct {
 	hasAuto       bool
 	triggered     bool
 	lane          *lane
-	deferred      []string // definitions of keys that are built after the rows
-	stale         bool     // its definition has changed since it was looked at
+	late          *lateKeys // built after the rows; nil for none
+	stale         bool      // its definition has changed since it was looked at
 	list          columnList
 }
 
@@ -29,7 +29,7 @@ func (t *table) plain() bool { return t.definition != nil && !t.triggered }
 
 // forget drops what is known of a table whose definition may have changed.
 func (e *engine) forget(name string) {
-	if t := e.tables[name]; t != nil && t.deferred == nil {
+	if t := e.tables[name]; t != nil && t.late == nil {
 		delete(e.tables, name)
 	}
 }
@@ -115,7 +115,7 @@ func (e *engine) table(ctx context.Context, name string, d sqltext.Dialect) (*ta
 	for _, f := range t.definition.Foreign {
 		e.join(name, f.References.Name)
 	}
-	return t, e.deferKeys(ctx, t, d)
+	return t, e.planKeys(ctx, t, d)
 }
 
 func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) error {

@@ -1,0 +1,319 @@
+package mysql
+
+import (
+	"bytes"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/sqltext"
+	"yellowfield/internal/wordset"
+)
+
+// A long run of rows goes to the server through LOAD DATA LOCAL where that stores the
+// same: it spares the server the parsing of every value, and an empty InnoDB table of
+// MariaDB is filled in bulk by it, keys and all. With LOCAL the server makes warnings of
+// all that is an error of an INSERT, and leaves rows out (MySQL Reference Manual, "LOAD
+// DATA Statement"); but some values it takes for others without a word. Which literals
+// mean the same to a column of which type was found by trying all of them, on either
+// product; see TestLoadedRowsAreThoseOfInserts. What is left to INSERT:
+//   - numbers that are not written as the server writes them (-0, 007, .5), fractions into
+//     whole numbers, and any number into ENUM, SET, JSON and dates, where they are
+//     positions, or dates of two digits;
+//   - literals of bytes, but for columns that hold bytes: these get them in hexadecimal;
+//   - BIT, geometry, generated columns, columns that are not listed, DEFAULT, TRUE;
+//   - numbers that the server is to give out, NULL where none is allowed;
+//   - text that is not UTF-8, or might not survive the session's character sets.
+
+// literalKind is a kind of literals.
+type literalKind byte
+
+const (
+	nullLiteral literalKind = 1 << iota
+	textLiteral             // in quotes
+	wholeNumber             // as the server writes it
+	yearNumber              // one of four digits
+	fraction                // with a point, as the server writes it
+	negativeFraction
+	floating                 // with an exponent
+	bytesLiteral             // hexadecimal, or _binary
+	otherLiteral literalKind = 0
+)
+
+// loadColumn is one column that LOAD DATA fills.
+type loadColumn struct {
+	takes literalKind
+	bytes bool // given in hexadecimal
+	auto  bool // AUTO_INCREMENT
+}
+
+// loadForm is how the rows of a table are given to LOAD DATA.
+type loadForm struct {
+	columns   []loadColumn
+	listed    []string // the columns as the INSERTs list them; nil for all
+	statement string   // what follows the file's name
+	// narrow says that the session's character set has characters of three bytes at most.
+	narrow bool
+	bulk   bool // into an empty table that the server fills in bulk
+}
+
+var (
+	wholeTypes   = wordset.Of("TINYINT SMALLINT MEDIUMINT INT INTEGER BIGINT")
+	decimalTypes = wordset.Of("DECIMAL NUMERIC")
+	floatTypes   = wordset.Of("FLOAT DOUBLE REAL")
+	textTypes    = wordset.Of("CHAR VARCHAR TINYTEXT TEXT MEDIUMTEXT LONGTEXT")
+	byteTypes    = wordset.Of("BINARY VARBINARY TINYBLOB BLOB MEDIUMBLOB LONGBLOB")
+	literalTypes = wordset.Of("DATE DATETIME TIMESTAMP TIME ENUM SET JSON")
+	// loadModes are those of sql_mode that do not change what is said above.
+	loadModes = wordset.Of(`ONLY_FULL_GROUP_BY STRICT_TRANS_TABLES STRICT_ALL_TABLES NO_ZERO_IN_DATE NO_ZERO_DATE ERROR_FOR_DIVISION_BY_ZERO
+		NO_AUTO_CREATE_USER NO_ENGINE_SUBSTITUTION NO_AUTO_VALUE_ON_ZERO ALLOW_INVALID_DATES ANSI_QUOTES HIGH_NOT_PRECEDENCE IGNORE_SPACE`)
+)
+
+// loadColumnOf says what LOAD DATA does for a column; ok is false where INSERTs do it.
+func loadColumnOf(c *sqltext.Column) (column loadColumn, ok bool) {
+	const whole = textLiteral | wholeNumber | yearNumber
+	const numbers = whole | fraction | negativeFraction
+	switch {
+	case c.Generated || c.Invisible:
+		return column, false
+	case byteTypes[c.Type] || textTypes[c.Type] && c.Charset == "binary":
+		column = loadColumn{takes: numbers | bytesLiteral, bytes: true}
+	case wholeTypes[c.Type]:
+		column.takes = whole
+	case decimalTypes[c.Type], textTypes[c.Type]:
+		column.takes = numbers
+	case floatTypes[c.Type]:
+		column.takes = numbers | floating
+	case c.Type == "YEAR":
+		column.takes = textLiteral | yearNumber
+	case literalTypes[c.Type]:
+		column.takes = textLiteral
+	default:
+		return column, false
+	}
+	if c.Unsigned { // an INSERT refuses what would become -0
+		column.takes &^= negativeFraction
+	}
+	if !c.NotNull {
+		column.takes |= nullLiteral
+	}
+	if c.Auto {
+		column.auto, column.takes = true, wholeNumber|yearNumber|textLiteral
+	}
+	return column, true
+}
+
+// newLoadForm is how rows go into a table's columns, as an INSERT lists them, under the
+// session's settings by their names; nil where INSERTs have to do it.
+func newLoadForm(t *table, listed []string, setting func(name string) string) *loadForm {
+	f := &loadForm{listed: listed}
+	for _, name := range []string{"character_set_client", "character_set_connection"} {
+		switch setting(name) {
+		case "utf8mb4":
+		case "utf8", "utf8mb3":
+			f.narrow = true
+		default:
+			return nil
+		}
+	}
+	for mode := range strings.SplitSeq(setting("sql_mode"), ",") {
+		if mode != "" && !loadModes[mode] {
+			return nil
+		}
+	}
+	names := listed
+	if names == nil {
+		for _, c := range t.definition.Columns {
+			names = append(names, c.Name)
+		}
+	}
+	if len(names) != len(t.definition.Columns) {
+		return nil
+	}
+	var targets, sets []string
+	for i, name := range names {
+		c := t.definition.Column(name)
+		if c == nil || slices.ContainsFunc(names[:i], func(other string) bool { return strings.EqualFold(other, name) }) {
+			return nil
+		}
+		column, ok := loadColumnOf(c)
+		if !ok {
+			return nil
+		}
+		f.columns = append(f.columns, column)
+		target := mysql.QuoteName(name)
+		if column.bytes {
+			variable := fmt.Sprintf("@yellowfield_%d", i)
+			sets = append(sets, target+" = UNHEX("+variable+")")
+			target = variable
+		}
+		targets = append(targets, target)
+	}
+	f.statement = "INTO TABLE " + mysql.QuoteName(t.name) + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(targets, ", ") + ")"
+	if len(sets) > 0 {
+		f.statement += " SET " + strings.Join(sets, ", ")
+	}
+	return f
+}
+
+// appendRows writes the rows of an INSERT as LOAD DATA reads them; ok is false where that
+// might not store the same, and to is of no use then.
+func (f *loadForm) appendRows(to []byte, v verdict) (_ []byte, rows int64, ok bool) {
+	if !slices.Equal(v.insert.Columns, f.listed) || v.Dialect.NoBackslashEscapes {
+		return to, 0, false
+	}
+	valid := utf8.Valid(v.text)
+	ok = true
+	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+	scanner.Each = func(position int, value []byte) {
+		if ok = ok && position < len(f.columns); !ok {
+			return
+		}
+		if position > 0 {
+			to = append(to, '\t')
+		}
+		c := f.columns[position]
+		kind := kindOf(value)
+		switch {
+		case kind&c.takes == 0, c.auto && autoValue(value) != explicit:
+			ok = false
+		case kind != bytesLiteral && !valid && !utf8.Valid(value), f.narrow && kind == textLiteral && slices.ContainsFunc(value, isLong):
+			ok = false
+		case kind == nullLiteral:
+			to = append(to, '\\', 'N')
+		case c.bytes:
+			to = hex.AppendEncode(to, bytesBehind(value, kind))
+		case kind == textLiteral:
+			to = appendText(to, sqltext.Unquoted(value))
+		default:
+			to = append(to, value...)
+		}
+	}
+	var row sqltext.Row
+	for ok && scanner.Next(&row) {
+		to = append(to, '\n')
+		ok = ok && row.Values == len(f.columns)
+		rows++
+	}
+	return to, rows, ok && scanner.Literal()
+}
+
+// isLong reports the first byte of a character of four.
+func isLong(c byte) bool { return c >= 0xf0 }
+
+// kindOf says what kind of literal a value is.
+func kindOf(value []byte) literalKind {
+	switch c := value[0]; {
+	case c == '\'' || c == '"':
+		return textLiteral
+	case len(value) == len("NULL") && bytes.EqualFold(value, []byte("NULL")):
+		return nullLiteral
+	case c == '0' && len(value) > 1 && value[1] == 'x':
+		return hexKind(value[2:])
+	case (c == 'x' || c == 'X') && len(value) > 2 && value[1] == '\'':
+		return hexKind(value[2 : len(value)-1])
+	case c == '_' && len(value) > len(introducer) && bytes.EqualFold(value[:len(introducer)], []byte(introducer)):
+		return introducedKind(value)
+	case c >= '0' && c <= '9' || c == '-':
+		return numberKind(value)
+	}
+	return otherLiteral
+}
+
+// introducer marks the string behind it as bytes.
+const introducer = "_binary"
+
+// introducedKind takes a string in single quotes alone.
+func introducedKind(value []byte) literalKind {
+	if rest := bytes.TrimLeft(value[len(introducer):], " \t\r\n"); rest[0] == '\'' {
+		return bytesLiteral
+	}
+	return otherLiteral
+}
+
+func hexKind(digits []byte) literalKind {
+	if len(digits)%2 != 0 || len(digits) == 0 {
+		return otherLiteral
+	}
+	for _, c := range digits {
+		if (c < '0' || c > '9') && (c|0x20 < 'a' || c|0x20 > 'f') {
+			return otherLiteral
+		}
+	}
+	return bytesLiteral
+}
+
+// numberKind takes numbers as the server writes them.
+func numberKind(value []byte) literalKind {
+	digits := func(text []byte) int {
+		n := 0
+		for n < len(text) && text[n] >= '0' && text[n] <= '9' {
+			n++
+		}
+		return n
+	}
+	rest := bytes.TrimPrefix(value, []byte("-"))
+	n := digits(rest)
+	if n == 0 || n > 1 && rest[0] == '0' || len(rest) < len(value) && !bytes.ContainsAny(rest, "123456789") {
+		return otherLiteral
+	}
+	const year = 4
+	kind := wholeNumber
+	if n == year && len(value) == year {
+		kind = yearNumber
+	}
+	rest = rest[n:]
+	if len(rest) > 0 && rest[0] == '.' {
+		if n = digits(rest[1:]); n == 0 {
+			return otherLiteral
+		}
+		if kind, rest = fraction, rest[1+n:]; value[0] == '-' {
+			kind = negativeFraction
+		}
+	}
+	if len(rest) > 1 && rest[0]|0x20 == 'e' {
+		rest = bytes.TrimLeft(rest[1:], "+-")
+		kind, rest = floating, rest[digits(rest):]
+	}
+	if len(rest) > 0 {
+		return otherLiteral
+	}
+	return kind
+}
+
+// appendText writes text as LOAD DATA reads it.
+func appendText(to, text []byte) []byte {
+	for {
+		n := bytes.IndexAny(text, "\\\t\n")
+		if n < 0 {
+			return append(to, text...)
+		}
+		to = append(append(to, text[:n]...), '\\')
+		switch text[n] {
+		case '\t':
+			to = append(to, 't')
+		case '\n':
+			to = append(to, 'n')
+		default:
+			to = append(to, '\\')
+		}
+		text = text[n+1:]
+	}
+}
+
+// bytesBehind are the bytes that a literal stands for.
+func bytesBehind(value []byte, kind literalKind) []byte {
+	switch {
+	case kind == textLiteral:
+		return sqltext.Unquoted(value)
+	case kind != bytesLiteral: // a number
+		return value
+	case value[0] == '_':
+		return sqltext.Unquoted(value[bytes.IndexByte(value, '\''):])
+	}
+	found, _ := hex.AppendDecode(nil, bytes.TrimSuffix(value[2:], []byte("'"))) // 0x.. and x'..', whose digits were looked at
+	return found
+}
