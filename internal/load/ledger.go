@@ -90,6 +90,13 @@ func (l *Ledger) AtTable(name string) { l.at.Store(&name) }
 // Changed records rows that a statement changed, whose table is not known.
 func (l *Ledger) Changed(rows int64) { l.rows.Add(rows) }
 
+// Replayed records a definition that an administrator had to run.
+func (l *Ledger) Replayed() {
+	l.reporting.Lock()
+	l.Report.Replayed++
+	l.reporting.Unlock()
+}
+
 // Sent records statements that went well, of so many bytes of the script.
 func (l *Ledger) Sent(statements int, bytes int64) {
 	l.sent.Add(int64(statements))

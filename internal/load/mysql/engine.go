@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -264,6 +265,11 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 	if err := e.batch.flush(); err != nil {
 		return err
 	}
+	if !oneByOne && makesTrigger(v) {
+		if given, err := e.giveTrigger(ctx, v); given || err != nil {
+			return err
+		}
+	}
 	if !oneByOne {
 		if v.kind == tableLock || v.kind == transaction || v.kind == keySwitch && e.tables[v.tables[0]] != nil && e.tables[v.tables[0]].transactional {
 			// Nothing else takes part in this import, and what it does is
@@ -276,7 +282,7 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		case v.kind == setting:
 			e.settings = nil
 		case v.kind == definition || v.kind == keySwitch:
-			e.settle(v.tables...)
+			e.settle(e.waitsFor(v)...)
 		default:
 			e.settle()
 		}
@@ -301,6 +307,18 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 	return e.sendMain(ctx, v)
 }
 
+// waitsFor are the tables whose rows have to be there before a definition. MariaDB takes
+// a foreign key on a table that rows go into, unless its keys are still to be built.
+func (e *engine) waitsFor(v verdict) []string {
+	if v.table == nil || !e.Server.MariaDB {
+		return v.tables
+	}
+	return slices.DeleteFunc(slices.Clone(v.tables), func(name string) bool {
+		t := e.tables[name]
+		return t != nil && !t.stale && !t.keysLate && name != v.table.Name.Name
+	})
+}
+
 // begin opens a transaction on the main session, so that not every statement
 // is committed by itself.
 func (e *engine) begin(ctx context.Context) error {
@@ -322,6 +340,9 @@ func (e *engine) begin(ctx context.Context) error {
 // statement that fails empties the table, and rows in many statements take longer so.
 const noBulk = "SET SESSION unique_checks = 1"
 
+// inBulk allows it.
+const inBulk = "SET SESSION unique_checks = 0"
+
 // commit ends a transaction of ours on the main session.
 func (e *engine) commit(ctx context.Context) error {
 	if !e.pending {
@@ -330,29 +351,20 @@ func (e *engine) commit(ctx context.Context) error {
 	e.pending = false
 	_, err := e.main.Exec(ctx, "COMMIT")
 	if err == nil && e.last.bulk {
-		_, err = e.main.Exec(ctx, "SET SESSION unique_checks = 0")
+		_, err = e.main.Exec(ctx, inBulk)
 	}
 	return err
 }
 
 // sendMain sends a statement on the main session and keeps the account of it.
 func (e *engine) sendMain(ctx context.Context, v verdict) error {
-	changed, replayed, err := e.send(ctx, e.main, v)
+	changed, err := e.sendOn(ctx, e.main, v)
 	if err == nil && (v.SetsReading || compound[v.head.Verb]) {
 		err = e.reads(ctx)
-	}
-	if v.head.Verb == "CREATE" && !v.temporary && !dbms.IsRefusal(err) && v.head.Object != "INDEX" {
-		e.Made(dbms.Object{Kind: v.head.Object, Name: v.head.Name.Name})
 	}
 	if err != nil {
 		return err
 	}
-	if !replayed && !e.survey.AsksBack {
-		if err := e.warnedMain(ctx, v); err != nil {
-			return err
-		}
-	}
-	e.Sent(1, int64(v.Size))
 	switch {
 	case v.head.Verb == "INSERT" || v.head.Verb == "REPLACE":
 		e.Stored(v.head.Name.Name, changed)
@@ -360,7 +372,7 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 		for _, name := range v.tables {
 			e.forget(name)
 		}
-		if v.head.Object == "TRIGGER" && v.head.Verb == "CREATE" {
+		if makesTrigger(v) {
 			e.triggered[v.head.Table.Name] = true
 		}
 	case v.kind == anything:
@@ -368,10 +380,61 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 			e.forget(name)
 		}
 	}
-	if replayed {
-		e.Report.Replayed++
-	}
 	return nil
+}
+
+// sendOn sends a statement on a session, and keeps what of its account is kept by all.
+func (e *engine) sendOn(ctx context.Context, session Session, v verdict) (changed int64, err error) {
+	changed, replayed, err := e.send(ctx, session, v)
+	if v.head.Verb == "CREATE" && !v.temporary && !dbms.IsRefusal(err) && v.head.Object != "INDEX" {
+		e.Made(dbms.Object{Kind: v.head.Object, Name: v.head.Name.Name})
+	}
+	switch {
+	case err != nil:
+		return 0, err
+	case replayed:
+		e.Replayed()
+	case !e.survey.AsksBack:
+		if err := e.warnedOf(ctx, session, v); err != nil {
+			return 0, err
+		}
+	}
+	e.Sent(1, int64(v.Size))
+	return changed, nil
+}
+
+func makesTrigger(v verdict) bool { return v.head.Verb == "CREATE" && v.head.Object == "TRIGGER" }
+
+// giveTrigger hands the making of a trigger to the lane that still has rows of its table,
+// under the settings that are stored with it; given is false where there is none.
+func (e *engine) giveTrigger(ctx context.Context, v verdict) (given bool, err error) {
+	name := v.head.Table.Name
+	t := e.tables[name]
+	if t == nil || t.lane == nil || t.lane.load() == 0 || e.survey.AsksBack {
+		return false, nil
+	}
+	if err := e.beforeRows(ctx); err != nil {
+		return false, err
+	}
+	now := e.settings
+	v.text, v.tokens = bytes.Clone(v.text), nil
+	v.Statement.Text = v.text
+	e.triggered[name] = true
+	e.tables[name] = &table{name: name, lane: t.lane, stale: true}
+	t.lane.give(task{at: v.Offset, bytes: int64(v.Size), do: func(ctx context.Context, l *lane) error {
+		err := l.under(ctx, now)
+		if err == nil {
+			err = l.commit(ctx)
+		}
+		if err == nil {
+			_, err = e.sendOn(ctx, l.session, v)
+		}
+		if err != nil {
+			return e.explain(ctx, v.Statement, err)
+		}
+		return nil
+	}})
+	return true, nil
 }
 
 // compound are the statements that may hold a SET of their own.

@@ -52,11 +52,12 @@ func (j *job) statementOfRow(n int) sqltext.Statement {
 	return j.parts[0].Statement
 }
 
-func (e *engine) warnedMain(ctx context.Context, v verdict) error {
-	if !e.main.Warned() {
+// warnedOf collects what the server remarks about a statement as it stood in the script.
+func (e *engine) warnedOf(ctx context.Context, session Session, v verdict) error {
+	if !session.Warned() {
 		return nil
 	}
-	remarks, err := e.main.Query(ctx, "SHOW WARNINGS")
+	remarks, err := session.Query(ctx, "SHOW WARNINGS")
 	if err != nil {
 		return err
 	}

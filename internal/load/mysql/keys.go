@@ -70,7 +70,7 @@ func (e *engine) planKeys(ctx context.Context, t *table, d sqltext.Dialect) erro
 	if len(filled) > 0 {
 		return nil
 	}
-	t.late = &lateKeys{}
+	t.late, t.keysLate = &lateKeys{}, true
 	for _, key := range deferred {
 		t.late.drops = append(t.late.drops, "DROP KEY "+mysql.QuoteName(key.Name))
 		t.late.adds = append(t.late.adds, "ADD "+t.created[key.Start:key.End])

@@ -166,6 +166,9 @@ func (l *lane) run(ctx context.Context, j *job) error {
 			return err
 		}
 	}
+	if l.e.isWhole(j) {
+		return l.runInBulk(ctx, j)
+	}
 	l.begun = true
 	if _, err := l.session.Exec(ctx, string(j.text)); err != nil {
 		l.uncommitted = append(l.uncommitted, j)
@@ -188,6 +191,49 @@ func (l *lane) run(ctx context.Context, j *job) error {
 		return l.commit(ctx)
 	}
 	return nil
+}
+
+// smallBulk is below how many bytes of rows it is not worth the while to have a table
+// filled in bulk. Tests lower it.
+var smallBulk = 32 << 10
+
+// isWhole reports whether a job is all rows of a table that the script has made, in one
+// statement that MariaDB can fill it in bulk with.
+func (e *engine) isWhole(j *job) bool {
+	d := e.survey.Data[j.table.name]
+	return j.isRows && !j.numbered && len(j.text) >= smallBulk && d != nil && d.First >= j.offset() && d.Last <= j.parts[len(j.parts)-1].Offset &&
+		!j.settings.checks && e.fillsInBulk(j.table)
+}
+
+// runInBulk sends such a job as a transaction of its own: if anything is wrong with it, the
+// table is as empty as it was, and it is sent again as others are.
+func (l *lane) runInBulk(ctx context.Context, j *job) error {
+	if err := l.settleStatistics(ctx, j.table.name); err != nil {
+		return err
+	}
+	if _, err := l.session.Exec(ctx, inBulk); err != nil {
+		return err
+	}
+	l.begun = true
+	_, err := l.session.Exec(ctx, string(j.text))
+	if err == nil {
+		err = l.e.warned(ctx, l.session, j)
+	}
+	if err == nil {
+		_, err = l.session.Exec(ctx, "COMMIT")
+	}
+	if _, back := l.session.Exec(ctx, noBulk); back != nil && err == nil {
+		return back
+	}
+	if err != nil {
+		l.uncommitted = append(l.uncommitted, j)
+		err = l.repeat(ctx, err)
+	}
+	l.begun, l.uncommitted, l.size = false, nil, 0
+	if err == nil {
+		l.e.count(j)
+	}
+	return err
 }
 
 // commit ends the lane's transaction, if there is one.

@@ -2,8 +2,11 @@ package mysql
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"io"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -12,6 +15,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/load"
 	"yellowfield/internal/load/loadtest"
+	"yellowfield/internal/oracle"
 	"yellowfield/internal/sqltext"
 )
 
@@ -172,4 +176,70 @@ func (h *testServer) status(t *testing.T, name string) string {
 	found, err := s.Query(t.Context(), "SHOW GLOBAL STATUS LIKE '"+name+"'")
 	require.NoError(t, err)
 	return found[0][1]
+}
+
+// stumbling is a session whose transaction the server gives up for another one's sake, once
+// for all sessions that share the count.
+type stumbling struct {
+	Session
+	left *atomic.Int64 // statements with rows until then
+}
+
+func (s stumbling) stumble(ctx context.Context) error {
+	if s.left.Add(-1) != 0 {
+		return nil
+	}
+	if _, err := s.Exec(ctx, "ROLLBACK"); err != nil {
+		return err
+	}
+	return &dbms.ServerError{Code: 1213, Message: "Deadlock found when trying to get lock; try restarting transaction"}
+}
+
+func (s stumbling) Exec(ctx context.Context, statement string) (int64, error) {
+	n, err := s.Session.Exec(ctx, statement)
+	if err == nil && strings.HasPrefix(statement, "INSERT") {
+		err = s.stumble(ctx)
+	}
+	return n, err
+}
+
+func (s stumbling) Load(ctx context.Context, into string, from io.Reader) (int64, int, error) {
+	n, warnings, err := s.Session.Load(ctx, into, from)
+	if err == nil {
+		err = s.stumble(ctx)
+	}
+	return n, warnings, err
+}
+
+// TestADeadlockLosesNoRow has a transaction taken back at every statement with rows in
+// turn, under the settings by which MariaDB would fill tables in bulk.
+func TestADeadlockLosesNoRow(t *testing.T) {
+	script := lines(dumpHead, "CREATE TABLE t (id INT PRIMARY KEY, a VARCHAR(80), KEY (a));", many(200, "INSERT INTO t VALUES (#, 'honey number #');"),
+		"CREATE TABLE u (id INT PRIMARY KEY, a VARCHAR(80), UNIQUE KEY (a));", many(20, "INSERT INTO u VALUES (#, 'wax number #');"),
+		"CREATE TABLE w (id INT PRIMARY KEY, a INT);", many(9, "INSERT INTO w VALUES (#, 1);\nINSERT INTO u VALUES (10#, NULL);"))
+	onEveryServer(t, func(t *testing.T, h *testServer) {
+		h.Fresh(t, "stock")
+		require.NoError(t, h.Stock(t, "stock", []byte(script)))
+		want := h.Fingerprint(t, "stock")
+		for _, o := range []load.Options{{Lanes: 2}, {Lanes: 1}} {
+			n := int64(0)
+			for stumbled := true; stumbled; {
+				n++
+				h.Fresh(t, "ours")
+				i := h.target(t, "ours")
+				open := i.Open
+				var left atomic.Int64
+				left.Store(n)
+				i.Open = func(ctx context.Context) (Session, error) {
+					s, err := open(ctx)
+					return stumbling{s, &left}, err
+				}
+				_, err := loadtest.Import(t, script, i, o)
+				require.NoError(t, err, "%+v: at statement %d", o, n)
+				assert.Empty(t, oracle.Differences(want, h.Fingerprint(t, "ours")), "%+v: at statement %d", o, n)
+				stumbled = left.Load() <= 0
+			}
+			assert.Greater(t, n, int64(5), "so many statements had rows")
+		}
+	}, "--local-infile=ON")
 }

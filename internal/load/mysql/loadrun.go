@@ -19,11 +19,11 @@ import (
 // little has to be sent again when the server finds fault with a row. Tests lower it.
 var loadPiece int64 = 64 << 20
 
-// fillsInBulk is the first version of MariaDB, as conditional comments count it, that fills
+// bulkSince is the first version of MariaDB, as conditional comments count it, that fills
 // an empty table in bulk with its keys in place, and that this was tried on (MariaDB,
 // "InnoDB Bulk Insert"): the rows of each key are sorted and written at the end of the
 // statement, which is faster than adding the keys afterwards.
-const fillsInBulk = 101100
+const bulkSince = 101100
 
 // loadFormFor is how LOAD DATA gets the rows that a run of INSERTs has for a table; nil
 // where INSERTs do it. The server has to allow it. Other nodes of a cluster would get all
@@ -37,10 +37,14 @@ func (e *engine) loadFormFor(t *table, r *load.Run, columns []string) *loadForm 
 		return nil
 	}
 	data := e.survey.Data[t.name]
-	f.bulk = e.Server.MariaDB && e.Server.Version >= fillsInBulk && e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) && data != nil && data.First >= r.From.Offset && data.Last < r.End &&
-		(len(t.definition.Foreign) == 0 || !e.settings.checks) &&
-		!slices.ContainsFunc(t.definition.Keys, func(k sqltext.Key) bool { return k.Kind == "FULLTEXT" || k.Kind == "SPATIAL" })
+	f.bulk = data != nil && data.First >= r.From.Offset && data.Last < r.End && (len(t.definition.Foreign) == 0 || !e.settings.checks) && e.fillsInBulk(t)
 	return f
+}
+
+// fillsInBulk reports whether the server can fill a table of the script in bulk.
+func (e *engine) fillsInBulk(t *table) bool {
+	return e.Server.MariaDB && e.Server.Version >= bulkSince && !e.Server.Cluster && t.transactional && e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) &&
+		!slices.ContainsFunc(t.definition.Keys, func(k sqltext.Key) bool { return k.Kind == "FULLTEXT" || k.Kind == "SPATIAL" })
 }
 
 // setting is the value of one of rowVariables at this point of the script.
@@ -69,11 +73,11 @@ func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *l
 	}
 	if p.form.bulk {
 		limit = math.MaxInt64 // only the first statement finds the table empty
-		if _, err := l.session.Exec(ctx, "SET SESSION unique_checks = 0, SESSION foreign_key_checks = 0"); err != nil {
+		if _, err := l.session.Exec(ctx, inBulk+", SESSION foreign_key_checks = 0"); err != nil {
 			return nil, err
 		}
 		defer func() {
-			if _, back := l.session.Exec(ctx, "SET SESSION unique_checks = 1, SESSION foreign_key_checks = "+l.now[slices.Index(l.e.variables, "foreign_key_checks")]); err == nil {
+			if _, back := l.session.Exec(ctx, noBulk+", SESSION foreign_key_checks = "+l.now[slices.Index(l.e.variables, "foreign_key_checks")]); err == nil {
 				err = back
 			}
 		}()
@@ -104,22 +108,28 @@ func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *l
 	return nil, nil
 }
 
-// readyForBulk reports whether a table is empty, and builds it anew then: of one that was
-// just made the server would try to gather statistics all the while that it is filled in
-// bulk, which takes a core.
+// readyForBulk reports whether a table is empty, and leaves it ready for being filled in
+// bulk. Its lane is in no transaction then.
 func (l *lane) readyForBulk(ctx context.Context, table string) (bool, error) {
 	filled, err := l.session.Query(ctx, "SELECT 1 FROM "+mysql.QuoteName(table)+" LIMIT 1")
 	if err != nil || len(filled) > 0 {
 		return false, err
 	}
+	return true, l.settleStatistics(ctx, table)
+}
+
+// settleStatistics gathers the statistics of a table that is empty. Of one that was just
+// made the server would try to gather them all the while that it is filled in bulk, over
+// and over, which takes a core.
+func (l *lane) settleStatistics(ctx context.Context, table string) error {
 	if err := l.commit(ctx); err != nil {
-		return false, err
+		return err
 	}
-	_, err = l.session.Exec(ctx, "ALTER TABLE "+mysql.QuoteName(table)+" FORCE")
+	_, err := l.session.Query(ctx, "ANALYZE LOCAL TABLE "+mysql.QuoteName(table))
 	if dbms.IsRefusal(err) {
-		return false, nil
+		return nil // it takes longer, then
 	}
-	return err == nil, err
+	return err
 }
 
 // errByInsert says that rows have to go by INSERT.

@@ -15,7 +15,7 @@ import (
 // TestMain makes the fast paths worth taking on a few rows, so that small
 // scripts go through all of them; lanes are asked for by Options.
 func TestMain(m *testing.M) {
-	deferFrom, longRun = 200, 2000
+	deferFrom, longRun, smallBulk = 200, 2000, 200
 	os.Exit(m.Run())
 }
 

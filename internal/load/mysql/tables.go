@@ -19,7 +19,8 @@ type table struct {
 	hasAuto       bool
 	triggered     bool
 	lane          *lane
-	late          *lateKeys // built after the rows; nil for none
+	late          *lateKeys // to be built after the rows; nil for none
+	keysLate      bool      // there were or are such
 	stale         bool      // its definition has changed since it was looked at
 	list          columnList
 }
