@@ -6,6 +6,7 @@ import (
 	"context"
 	"runtime"
 	"slices"
+	"strconv"
 	"sync"
 
 	"yellowfield/internal/dbms"
@@ -126,6 +127,10 @@ func (p *pool) lane(ctx context.Context, table string) (*lane, error) {
 		session, err := p.e.Open(ctx, func(message string) { p.e.Warn(0, message, l.sending) })
 		switch {
 		case err == nil:
+			if err := session.Send(ctx, fewerWorkers(p.most), func(int64) {}); err != nil {
+				session.Close()
+				return nil, err
+			}
 			l.session = session
 			p.lanes = append(p.lanes, l)
 			go func() {
@@ -146,6 +151,14 @@ func (p *pool) lane(ctx context.Context, table string) (*lane, error) {
 	least := slices.MinFunc(p.lanes, func(a, b *lane) int { return int(a.bytes - b.bytes) })
 	p.tables[table] = least
 	return least, nil
+}
+
+// fewerWorkers has a lane build its keys by itself, where the lanes have all the cores: the
+// server would take two more processes for every key (PostgreSQL, "Resource Consumption",
+// max_parallel_maintenance_workers).
+func fewerWorkers(lanes int) string {
+	spare := strconv.Itoa(max(0, runtime.NumCPU()/max(1, lanes)-1))
+	return "SELECT pg_catalog.set_config(name, '" + spare + "', false) FROM pg_catalog.pg_settings WHERE name = 'max_parallel_maintenance_workers' AND setting::pg_catalog.int4 > " + spare
 }
 
 // give hands work to a lane, which does it under the settings of this point of
