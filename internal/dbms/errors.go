@@ -48,8 +48,13 @@ func Lost(server string, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return fault.Stopped(err)
 	}
-	return fault.New(fault.Failed, "look at the server's error log, then run the command again", "server %s ended the connection: %v", server, err).With(err)
+	return fault.New(fault.Failed, "look at the server's error log, then run the command again", "server %s ended the connection: %v", server, err).With(errors.Join(errLost, err))
 }
+
+var errLost = errors.New("the connection was lost")
+
+// IsLost reports an error of Lost: what was sent last may have been done or not.
+func IsLost(err error) bool { return errors.Is(err, errLost) }
 
 const shownStatement = 160 // characters of a statement in a message
 

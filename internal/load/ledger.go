@@ -41,9 +41,14 @@ func (l *Ledger) Begin(s script.Source, survey *Survey, o Options, progress func
 
 // Conclude closes the report. err is how the import ended.
 func (l *Ledger) Conclude(ctx context.Context, err error) (Report, error) {
-	if ctx.Err() != nil {
-		err = fault.New(fault.Interrupted, "run the command again when it suits", "the import of %s was interrupted after %s of %s bytes",
-			l.Script, figures.Thousands(l.done.Load()), figures.Thousands(l.survey.Length)).With(ctx.Err())
+	far := figures.Thousands(l.done.Load()) + " of " + figures.Thousands(l.survey.Length) + " bytes"
+	switch {
+	case ctx.Err() != nil:
+		err = fault.New(fault.Interrupted, "run the command again when it suits", "the import of %s was interrupted after %s", l.Script, far).With(ctx.Err())
+	case dbms.IsLost(err):
+		lost := *fault.As(err)
+		lost.What += "; the import of " + l.Script + " had sent " + far + ", in " + time.Since(l.began).Round(time.Second).String()
+		err = &lost
 	}
 	l.Report.Statements, l.Report.Rows = int(l.sent.Load()), l.rows.Load()
 	l.Report.close(time.Since(l.began))

@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -241,5 +242,30 @@ func TestADeadlockLosesNoRow(t *testing.T) {
 			}
 			assert.Greater(t, n, int64(5), "so many statements had rows")
 		}
+	}, "--local-infile=ON")
+}
+
+// gone is a session whose server goes away at the first statement with rows.
+type gone struct{ Session }
+
+func (g gone) Load(ctx context.Context, into string, from io.Reader) (int64, int, error) {
+	_, _, err := g.Session.Load(ctx, into, from)
+	return 0, 0, cmp.Or(err, dbms.Lost("shed", io.ErrUnexpectedEOF))
+}
+
+func TestALostConnectionSaysHowFarItWas(t *testing.T) {
+	script := lines("CREATE TABLE t (id INT PRIMARY KEY);", many(200, "INSERT INTO t VALUES (#);"))
+	onEveryServer(t, func(t *testing.T, h *testServer) {
+		h.Fresh(t, "ours")
+		i := h.target(t, "ours")
+		open := i.Open
+		i.Open = func(ctx context.Context) (Session, error) {
+			s, err := open(ctx)
+			return gone{s}, err
+		}
+		_, err := loadtest.Import(t, script, i, load.Options{Lanes: 2})
+		assert.ErrorContains(t, err, "server shed ended the connection")
+		assert.ErrorContains(t, err, "bytes, in 0s")
+		assert.True(t, dbms.IsLost(err))
 	}, "--local-infile=ON")
 }
