@@ -7,7 +7,7 @@ export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test check test-fresh test-kills test-servers build package bench screenshots clean
+.PHONY: demo test check test-fresh test-kills test-servers build package bench bench-quick screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -59,6 +59,11 @@ DBMS = mariadb,mysql,postgresql
 bench:
 	@scripts/setup test
 	@go run ./internal/bench -size $(SIZE) -runs $(RUNS) -dbms $(DBMS) -report docs/performance.md
+
+# The same on small dumps, in five minutes; it writes no report.
+bench-quick:
+	@scripts/setup test
+	@go run ./internal/bench -size 0.1 -runs 3 -dbms $(DBMS) -settings usual -apps 10
 
 clean:
 	rm -rf build

@@ -4,11 +4,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -29,25 +31,38 @@ type workshop struct {
 	product dbms.Product
 	root    string // of the other system that the server runs in
 	version string
+	// settings is the name of the server's.
+	settings string
 	// dumpProgram is MariaDB's own.
 	dumpProgram string
 }
 
-// durable are the options of a server as Debian's configuration leaves it,
-// with a buffer pool that holds the data: throwaway servers are careless, and
-// would flatter one of the two.
-var durable = map[dbms.Product][]string{
-	dbms.MariaDB:    {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=1", "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=128M"},
-	dbms.PostgreSQL: {"-c", "fsync=on", "-c", "shared_buffers=512MB", "-c", "max_wal_size=2GB"},
-	dbms.MySQL:      {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=ON", "--innodb-buffer-pool-size=1G", "--innodb-redo-log-capacity=256M", "--skip-log-bin"},
+// settings are how a server is set up. Throwaway servers are careless, and would flatter
+// one of the two.
+type settings struct {
+	name, about string
+	arguments   map[dbms.Product][]string
 }
 
-func openWorkshop(ctx context.Context, product dbms.Product, root, program, folder string) (*workshop, error) {
-	server, err := throwaway.Start(ctx, throwaway.Options{Product: product, Root: root, Arguments: durable[product]})
+var (
+	usual = settings{"usual", "as packages set servers up: 128 MiB of buffers, the binary log on, everything on the disk at a commit", map[dbms.Product][]string{
+		dbms.MariaDB:    {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=1", "--innodb-buffer-pool-size=128M", "--innodb-log-file-size=96M", "--log-bin=bin", "--log-bin-trust-function-creators=ON"},
+		dbms.MySQL:      {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=ON", "--innodb-buffer-pool-size=128M", "--innodb-redo-log-capacity=100M", "--log-bin=bin", "--log-bin-trust-function-creators=ON"},
+		dbms.PostgreSQL: {"-c", "fsync=on", "-c", "shared_buffers=128MB"},
+	}}
+	generous = settings{"generous", "buffers that hold the data, larger logs, no binary log", map[dbms.Product][]string{
+		dbms.MariaDB:    {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=1", "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=128M"},
+		dbms.MySQL:      {"--innodb-flush-log-at-trx-commit=1", "--innodb-doublewrite=ON", "--innodb-buffer-pool-size=1G", "--innodb-redo-log-capacity=256M", "--skip-log-bin"},
+		dbms.PostgreSQL: {"-c", "fsync=on", "-c", "shared_buffers=512MB", "-c", "max_wal_size=2GB"},
+	}}
+)
+
+func openWorkshop(ctx context.Context, product dbms.Product, with settings, root, program, folder string) (*workshop, error) {
+	server, err := throwaway.Start(ctx, throwaway.Options{Product: product, Root: root, Arguments: with.arguments[product]})
 	if err != nil {
 		return nil, err
 	}
-	w := &workshop{folder: folder, program: program, server: server, product: product, root: root}
+	w := &workshop{folder: folder, program: program, server: server, product: product, settings: with.name, root: root}
 	collation := "utf8mb4_unicode_ci"
 	if product == dbms.PostgreSQL {
 		collation = "C.UTF-8"
@@ -60,8 +75,12 @@ func openWorkshop(ctx context.Context, product dbms.Product, root, program, fold
 		return nil, err
 	}
 	w.version = w.admin.About().Version
-	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: %s}, accounts: [{name: bench, password: {file: %q}}]}\n",
-		product, server.Socket, server.Admin, folder, collation, filepath.Join(folder, "password"))
+	meanwhile := ""
+	if product == dbms.MySQL { // which comes with it off
+		meanwhile = `, server_during_import: {local_infile: "ON"}`
+	}
+	estate := fmt.Sprintf("servers: {bench: {dbms: %s, socket: %q, admin: {user: %s}}}\napps:\n  ours: {server: bench, folder: %q, database: {name: ours, collation: %s}, accounts: [{name: bench, password: {file: %q}}]%s}\n",
+		product, server.Socket, server.Admin, folder, collation, filepath.Join(folder, "password"), meanwhile)
 	if err := os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600); err != nil {
 		return nil, err
 	}
@@ -105,7 +124,60 @@ func (w *workshop) ours(dump string, more ...string) (measured, error) {
 	if err := w.provision(); err != nil {
 		return measured{}, err
 	}
+	if err := w.rest(); err != nil {
+		return measured{}, err
+	}
 	return timed(exec.Command(w.program, append(w.arguments("import", "ours", dump, "--quiet"), more...)...))
+}
+
+// firstPass is how long our program takes to read a script and say what it would do,
+// without its start and what it asks of the server: those of an empty script.
+func (w *workshop) firstPass(dump string) (float64, error) {
+	empty := filepath.Join(w.folder, "empty.sql")
+	if err := errors.Join(w.provision(), os.WriteFile(empty, []byte("SELECT 1;\n"), 0o600)); err != nil {
+		return 0, err
+	}
+	var seconds []float64
+	for _, path := range []string{empty, dump, empty, dump, empty, dump} {
+		one, err := timed(exec.Command(w.program, w.arguments("import", "ours", path, "--dry-run", "--quiet")...))
+		if err != nil {
+			return 0, err
+		}
+		seconds = append(seconds, one.seconds)
+	}
+	return max(0, median([]float64{seconds[1], seconds[3], seconds[5]})-median([]float64{seconds[0], seconds[2], seconds[4]})), nil
+}
+
+// rest waits until the server has written what it has from before, so that all begin alike.
+func (w *workshop) rest() error {
+	if w.product == dbms.PostgreSQL {
+		return w.execute("CHECKPOINT")
+	}
+	db, err := w.open("", w.server.Admin, "")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	ctx := context.Background()
+	usual, err := column(ctx, db, "SELECT @@GLOBAL.innodb_max_dirty_pages_pct", 0)
+	if err != nil {
+		return err
+	}
+	if err := w.execute("SET GLOBAL innodb_max_dirty_pages_pct = 0"); err != nil {
+		return err
+	}
+	const longest, few = 100, 10
+	for range longest {
+		dirty, err := column(ctx, db, "SHOW GLOBAL STATUS LIKE 'Innodb_buffer_pool_pages_dirty'", 1)
+		if err != nil {
+			return err
+		}
+		if n, _ := strconv.Atoi(dirty[0]); n < few {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return w.execute("SET GLOBAL innodb_max_dirty_pages_pct = " + usual[0])
 }
 
 // stock imports with the server's own client, as the same account.
@@ -116,6 +188,9 @@ func (w *workshop) stock(dump string, options ...string) (measured, error) {
 				return measured{}, err
 			}
 		}
+		if err := w.rest(); err != nil {
+			return measured{}, err
+		}
 		command := oracle.Psql(w.server.Socket, "bench", "stock", append(options, "-f", dump)...)
 		command.Env = append(os.Environ(), "PGPASSWORD="+password)
 		return timed(command)
@@ -124,6 +199,9 @@ func (w *workshop) stock(dump string, options ...string) (measured, error) {
 		if err := w.execute(statement); err != nil {
 			return measured{}, err
 		}
+	}
+	if err := w.rest(); err != nil {
+		return measured{}, err
 	}
 	command := oracle.Client(w.server.Socket, w.root, "bench", "stock")
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
@@ -181,29 +259,52 @@ func (w *workshop) compare(ctx context.Context) ([]string, error) {
 
 // result is one shape on one server.
 type result struct {
-	Server, Shape string
-	Export        bool // and no import
-	Bytes         int64
-	Stock, Ours   float64 // medians, seconds
-	Memory        int64   // ours, peak over all runs
-	Differences   []string
+	Server, Settings, Shape string
+	Export                  bool // and no import
+	Bytes                   int64
+	Stock, Ours             spread
+	Limit                   float64 // seconds that the server itself takes for the same rows; 0 where not measured
+	FirstPass               float64 // seconds of ours that go into reading the script beforehand
+	Memory                  int64   // ours, peak over all runs
+	Differences             []string
 }
 
-func (r result) ratio() float64 { return r.Stock / r.Ours }
+// spread are the seconds of several runs.
+type spread struct{ Median, Least, Most float64 }
+
+func spreadOf(seconds []float64) spread {
+	return spread{median(seconds), slices.Min(seconds), slices.Max(seconds)}
+}
+
+func (r result) ratio() float64 { return r.Stock.Median / r.Ours.Median }
+
+// dump writes a shape's script to a file; through the server and its dump program where
+// that is the shape.
+func (w *workshop) dump(path string, s shape, size float64) error {
+	if err := write(path, func(f *os.File) { s.write(f, size) }); err != nil || !s.dumped {
+		return err
+	}
+	if _, err := w.stock(path); err != nil {
+		return err
+	}
+	_, err := w.stockDump(path)
+	return err
+}
 
 // run imports a dump with both, in turn, in one of the ways to do so.
 func (w *workshop) run(ctx context.Context, s shape, c contest, size float64, runs int, tell func(string, ...any)) (result, error) {
+	r := result{Server: w.product.Title() + " " + w.version, Settings: w.settings, Shape: s.name + c.name}
 	path := filepath.Join(w.folder, strings.ReplaceAll(s.name, " ", "-")+".sql")
-	if err := write(path, func(f *os.File) { s.write(f, size) }); err != nil {
-		return result{}, err
+	if err := w.dump(path, s, size); err != nil {
+		return r, err
 	}
 	defer os.Remove(path)
 	info, err := os.Stat(path)
 	if err != nil {
-		return result{}, err
+		return r, err
 	}
-	r := result{Server: w.product.Title() + " " + w.version, Shape: s.name + c.name, Bytes: info.Size()}
-	var ours, stock []float64
+	r.Bytes = info.Size()
+	var ours, stock, limits []float64
 	for i := range runs {
 		one, err := w.stock(path, c.stock...)
 		if err != nil {
@@ -221,10 +322,21 @@ func (w *workshop) run(ctx context.Context, s shape, c contest, size float64, ru
 				return r, err
 			}
 		}
-		tell("%s, %s: run %d: stock %.2f s, ours %.2f s", r.Server, r.Shape, i+1, one.seconds, two.seconds)
+		if w.hasLimit(s) {
+			seconds, err := w.limit(ctx)
+			if err != nil {
+				return r, fmt.Errorf("measuring the limit: %w", err)
+			}
+			limits = append(limits, seconds)
+		}
+		tell("%s, %s settings, %s: run %d: stock %.2f s, ours %.2f s", r.Server, r.Settings, r.Shape, i+1, one.seconds, two.seconds)
 	}
-	r.Stock, r.Ours = median(stock), median(ours)
-	return r, nil
+	r.Stock, r.Ours = spreadOf(stock), spreadOf(ours)
+	if len(limits) > 0 {
+		r.Limit = median(limits)
+	}
+	r.FirstPass, err = w.firstPass(path)
+	return r, err
 }
 
 func write(path string, fill func(*os.File)) error {

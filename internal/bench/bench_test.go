@@ -29,7 +29,7 @@ func TestBothLeaveTheSameBehind(t *testing.T) {
 					t.Skip("NOT TESTED: real MySQL is not at hand")
 				}
 			}
-			w, err := openWorkshop(t.Context(), product, root, program, t.TempDir())
+			w, err := openWorkshop(t.Context(), product, usual, root, program, t.TempDir())
 			require.NoError(t, err)
 			defer w.close()
 			for _, s := range shapesFor(product) {

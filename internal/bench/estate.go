@@ -48,7 +48,7 @@ type host struct {
 
 func alone(product dbms.Product, root string) host {
 	return host{product.Title(), product, func(ctx context.Context) ([]*throwaway.Server, error) {
-		server, err := throwaway.Start(ctx, throwaway.Options{Product: product, Root: root, Arguments: durable[product]})
+		server, err := throwaway.Start(ctx, throwaway.Options{Product: product, Root: root, Arguments: generous.arguments[product]})
 		return []*throwaway.Server{server}, err
 	}}
 }

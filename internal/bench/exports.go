@@ -39,10 +39,10 @@ func (w *workshop) stockDump(path string) (measured, error) {
 
 // runExports has a database exported by both, in turn, and ours loaded again and compared.
 func (w *workshop) runExports(ctx context.Context, s shape, size float64, runs int, tell func(string, ...any)) (result, error) {
-	r := result{Server: w.product.Title() + " " + w.version, Shape: s.name, Export: true}
+	r := result{Server: w.product.Title() + " " + w.version, Settings: w.settings, Shape: s.name, Export: true}
 	path := filepath.Join(w.folder, "fill.sql")
 	defer os.Remove(path)
-	if err := write(path, func(f *os.File) { s.write(f, size) }); err != nil {
+	if err := w.dump(path, s, size); err != nil {
 		return r, err
 	}
 	if _, err := w.stock(path); err != nil {
@@ -70,7 +70,7 @@ func (w *workshop) runExports(ctx context.Context, s shape, size float64, runs i
 		r.Memory = max(r.Memory, two.memory)
 		tell("%s, export of %s: run %d: stock %.2f s, ours %.2f s", r.Server, r.Shape, i+1, one.seconds, two.seconds)
 	}
-	r.Stock, r.Ours = median(stock), median(ours)
+	r.Stock, r.Ours = spreadOf(stock), spreadOf(ours)
 	info, err := os.Stat(mine)
 	if err != nil {
 		return r, err

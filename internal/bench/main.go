@@ -31,6 +31,7 @@ func main() {
 	root := flag.String("mysql-root", "/var/cache/yellowfield-tests/mysql-root", "folder of a system with a MySQL server")
 	extras := flag.String("mariadb-extras", usualExtras, "folder with MariaDB's dump program")
 	apps := flag.String("apps", "10,100,1000", "numbers of apps in the estates to measure; empty for none")
+	names := flag.String("settings", "usual,generous", "settings of the servers to measure under")
 	report := flag.String("report", "", "path of a Markdown report to write; a plot is written beside it")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -41,7 +42,8 @@ func main() {
 			counts = append(counts, n)
 		}
 	}
-	if err := measure(ctx, *size, *runs, *only, strings.Split(*products, ","), *root, *extras, counts, *report); err != nil {
+	chosen := slices.DeleteFunc([]settings{usual, generous}, func(s settings) bool { return !slices.Contains(strings.Split(*names, ","), s.name) })
+	if err := measure(ctx, *size, *runs, *only, chosen, strings.Split(*products, ","), *root, *extras, counts, *report); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -50,7 +52,7 @@ func main() {
 // usualExtras is where scripts/setup unpacks MariaDB's dump program.
 const usualExtras = "/var/cache/yellowfield-tests/mariadb-extras"
 
-func measure(ctx context.Context, size float64, runs int, only string, products []string, root, extras string, counts []int, report string) error {
+func measure(ctx context.Context, size float64, runs int, only string, with []settings, products []string, root, extras string, counts []int, report string) error {
 	folder, err := os.MkdirTemp("", "yellowfield-bench-")
 	if err != nil {
 		return err
@@ -75,20 +77,22 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 			}
 			at = root
 		}
-		w, err := openWorkshop(ctx, product, at, program, folder)
-		if err != nil {
-			return err
+		for _, under := range with {
+			w, err := openWorkshop(ctx, product, under, at, program, folder)
+			if err != nil {
+				return err
+			}
+			w.dumpProgram = findDumpProgram(extras)
+			of, err := w.measureAll(ctx, size, runs, only, under.name == usual.name)
+			w.close()
+			if err != nil {
+				return err
+			}
+			for _, r := range of {
+				different += len(r.Differences)
+			}
+			results = append(results, of...)
 		}
-		w.dumpProgram = findDumpProgram(extras)
-		of, err := w.measureAll(ctx, size, runs, only)
-		w.close()
-		if err != nil {
-			return err
-		}
-		for _, r := range of {
-			different += len(r.Differences)
-		}
-		results = append(results, of...)
 		hosts := []host{alone(product, at)}
 		if product == dbms.MariaDB && throwaway.GaleraLibrary() != "" {
 			hosts = append(hosts, cluster(extras))
@@ -115,8 +119,8 @@ func measure(ctx context.Context, size float64, runs int, only string, products 
 	return nil
 }
 
-// measureAll imports and exports each shape.
-func (w *workshop) measureAll(ctx context.Context, size float64, runs int, only string) (results []result, err error) {
+// measureAll imports each shape, and exports it if that is asked for.
+func (w *workshop) measureAll(ctx context.Context, size float64, runs int, only string, exports bool) (results []result, err error) {
 	say := func(format string, args ...any) { fmt.Printf(format+"\n", args...) }
 	take := func(r result, err error) error {
 		const shown = 5
@@ -130,6 +134,10 @@ func (w *workshop) measureAll(ctx context.Context, size float64, runs int, only 
 		return err
 	}
 	for _, s := range shapesFor(w.product) {
+		if s.dumped && w.product == dbms.MariaDB && w.dumpProgram == "" {
+			say("NOT MEASURED: %s, as MariaDB's dump program is not there; run scripts/setup test", s.name)
+			continue
+		}
 		for _, c := range contests(w.product) {
 			if strings.Contains(s.name+c.name, only) {
 				if err := take(w.run(ctx, s, c, size, runs, say)); err != nil {
@@ -138,12 +146,15 @@ func (w *workshop) measureAll(ctx context.Context, size float64, runs int, only 
 			}
 		}
 	}
+	if !exports {
+		return results, nil
+	}
 	if w.product == dbms.MariaDB && w.dumpProgram == "" {
 		say("NOT MEASURED: exports from MariaDB, whose dump program is not there; run scripts/setup test")
 		return results, nil
 	}
 	for _, s := range shapesFor(w.product) {
-		if strings.Contains("export of "+s.name, only) {
+		if strings.Contains("export of "+s.name, only) && !s.dumped {
 			if err := take(w.runExports(ctx, s, size, runs, say)); err != nil {
 				return nil, err
 			}
@@ -169,6 +180,13 @@ func line(r result) string {
 	if r.Export {
 		name = "export of " + name
 	}
-	return fmt.Sprintf("%-18s %-28s %7.1f MiB  stock %7.2f s  ours %6.2f s  %5.1f x  %6.1f MiB/s  peak %4.0f MiB",
-		r.Server, name, float64(r.Bytes)/mega, r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega)
+	text := fmt.Sprintf("%-18s %-8s %-28s %7.1f MiB  stock %7.2f s  ours %6.2f s  %5.1f x  %6.1f MiB/s  peak %4.0f MiB",
+		r.Server, r.Settings, name, float64(r.Bytes)/mega, r.Stock.Median, r.Ours.Median, r.ratio(), float64(r.Bytes)/mega/r.Ours.Median, float64(r.Memory)/mega)
+	if r.Limit > 0 {
+		text += fmt.Sprintf("  limit %.2f s", r.Limit)
+	}
+	if !r.Export {
+		text += fmt.Sprintf("  first pass %.1f %%", 100*r.FirstPass/r.Ours.Median)
+	}
+	return text
 }

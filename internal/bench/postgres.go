@@ -1,18 +1,27 @@
 package main
 
 import (
+	"bytes"
+	"context"
 	"fmt"
 	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
+
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/throwaway"
 )
 
 // postgresShapes are kinds of dumps for PostgreSQL.
 var postgresShapes = []shape{
-	{"single rows", "one table, an INSERT a row", postgresRows},
-	{"INSERTs", "40 tables with keys behind, foreign keys and sequences, an INSERT a row, as the dump program writes them on request", postgresInserts},
-	{"COPY", "four indexed tables, rows as COPY, keys behind, as the dump program writes them", postgresCopy},
+	{name: "single rows", about: "one table, an INSERT a row", write: postgresRows},
+	{name: "INSERTs", about: "40 tables with keys behind, foreign keys and sequences, an INSERT a row, as the dump program writes them on request", write: postgresInserts},
+	{name: "COPY", about: "four indexed tables, rows as COPY, keys behind, as the dump program writes them", write: postgresCopy},
+	{name: "dumped", about: "the tables of INSERTs and of COPY, a third as large, as the dump program of the server writes them", write: postgresBoth, dumped: true},
 }
 
 // contest is a way to use the stock client, and ours to set against it.
@@ -78,6 +87,13 @@ func postgresInserts(w io.Writer, size float64) {
 	}
 }
 
+// postgresBoth is what is loaded, and dumped again.
+func postgresBoth(w io.Writer, size float64) {
+	const third = 3
+	postgresInserts(w, size/third)
+	postgresCopy(w, size/third)
+}
+
 func postgresCopy(w io.Writer, size float64) {
 	d := newDump(w)
 	defer d.Flush()
@@ -99,4 +115,111 @@ func postgresCopy(w io.Writer, size float64) {
 	for t := range tables {
 		d.say("ALTER TABLE ONLY public.readings_%d\n    ADD CONSTRAINT readings_%[1]d_pkey PRIMARY KEY (id);\nCREATE INDEX readings_%[1]d_hive ON public.readings_%[1]d USING btree (hive, taken);\nCREATE INDEX readings_%[1]d_sensor ON public.readings_%[1]d USING btree (sensor, value);\n", t)
 	}
+}
+
+// readPostgresContent takes apart what the stock client has left: definitions as the dump
+// program writes them, rows as COPY gives them.
+func (w *workshop) readPostgresContent(ctx context.Context) (*content, error) {
+	for _, statement := range []string{"DROP DATABASE IF EXISTS limits", "CREATE DATABASE limits OWNER bench TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"} {
+		if err := w.execute(statement); err != nil {
+			return nil, err
+		}
+	}
+	conn, err := w.connect(ctx, "stock")
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx)
+	c := &content{}
+	if c.first, err = w.definitions("pre-data"); err != nil {
+		return nil, err
+	}
+	later, err := w.definitions("post-data")
+	if err != nil {
+		return nil, err
+	}
+	rows, err := conn.Query(ctx, "SELECT tablename FROM pg_catalog.pg_tables WHERE schemaname = 'public' ORDER BY 1")
+	if err != nil {
+		return nil, err
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		t := tableContent{name: name}
+		var text bytes.Buffer
+		if _, err := conn.PgConn().CopyTo(ctx, &text, "COPY public."+name+" TO STDOUT"); err != nil {
+			return nil, err
+		}
+		t.rows = text.Bytes()
+		for _, statement := range later {
+			if strings.Contains(statement, " public."+name+"\n") || strings.Contains(statement, " public."+name+" ") {
+				if !strings.Contains(statement, "FOREIGN KEY") {
+					t.keys = append(t.keys, statement)
+				} else if strings.Contains(statement, "ALTER TABLE ONLY public."+name+"\n") {
+					c.behind = append(c.behind, statement)
+				}
+			}
+		}
+		c.tables = append(c.tables, t)
+	}
+	return c, nil
+}
+
+// definitions are a section of what the dump program writes, as statements.
+func (w *workshop) definitions(section string) (statements []string, err error) {
+	command := exec.Command(throwaway.PostgresProgram("", "pg_dump"), "-h", filepath.Dir(w.server.Socket), "-U", "bench", "--section="+section, "stock")
+	command.Env = append(os.Environ(), "PGPASSWORD="+password)
+	text, err := command.Output()
+	if err != nil {
+		return nil, err
+	}
+	var lines []string
+	for line := range strings.Lines(string(text)) {
+		if !strings.HasPrefix(line, "--") && !strings.HasPrefix(line, `\`) {
+			lines = append(lines, line)
+		}
+	}
+	for _, statement := range strings.Split(strings.Join(lines, ""), ";\n") {
+		if statement = strings.TrimSpace(statement); statement != "" && !strings.Contains(statement, "search_path") {
+			statements = append(statements, statement)
+		}
+	}
+	return statements, nil
+}
+
+// copyLoader loads tables of PostgreSQL.
+type copyLoader struct{ conn *pgx.Conn }
+
+func (w *workshop) connect(ctx context.Context, database string) (*pgx.Conn, error) {
+	return pgx.Connect(ctx, fmt.Sprintf("host=%s user=bench password=%s dbname=%s", filepath.Dir(w.server.Socket), password, database))
+}
+
+func (w *workshop) openPostgresLoader(ctx context.Context) (loader, error) {
+	conn, err := w.connect(ctx, "limits")
+	if err != nil {
+		return nil, err
+	}
+	l := &copyLoader{conn}
+	return l, l.do(ctx, "SET max_parallel_maintenance_workers = 0")
+}
+
+func (l *copyLoader) close() { _ = l.conn.Close(context.Background()) }
+
+func (l *copyLoader) do(ctx context.Context, statement string) error {
+	_, err := l.conn.Exec(ctx, statement, pgx.QueryExecModeSimpleProtocol)
+	return err
+}
+
+func (l *copyLoader) load(ctx context.Context, t tableContent) error {
+	for _, statement := range []string{"BEGIN", "TRUNCATE public." + t.name} {
+		if err := l.do(ctx, statement); err != nil {
+			return err
+		}
+	}
+	if _, err := l.conn.PgConn().CopyFrom(ctx, bytes.NewReader(t.rows), "COPY public."+t.name+" FROM STDIN WITH (FREEZE)"); err != nil {
+		return err
+	}
+	return l.do(ctx, "COMMIT")
 }

@@ -14,6 +14,7 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
+	vgdraw "gonum.org/v1/plot/vg/draw"
 
 	"yellowfield/internal/dbms"
 )
@@ -35,19 +36,27 @@ func writeReports(path string, size float64, runs int, results []result) error {
 		"PostgreSQL's stock client commits every statement by itself, or with -1 makes one transaction of a script. Ours is one transaction, or goes by several sessions where most rows are long COPYs, and with --fast.\n\n")
 }
 
-// writeReport writes the table, the machine and the plot.
+// writeReport writes the tables, the machine and the plot.
 func writeReport(path string, size float64, runs int, shapes []shape, results []result, remark string) error {
 	if len(results) == 0 {
 		return nil
 	}
 	var b strings.Builder
 	b.WriteString("# How fast imports are\n\nWritten by `make bench`; nothing here is typed in by hand.\n\n")
-	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account. The figures are medians of the whole command; ours reads the script twice, the first time to refuse or name what would go wrong. After the first runs the two databases are compared: the definition of every object and the checksum of every table. The servers write their log at every commit, as their makers' settings have it.\n\n%s", runs, remark)
+	fmt.Fprintf(&b, "Each dump is imported %d times by the server's stock client and by `yellowfield import`, in turn, into an empty database of the same private server, as the same account; before each the server writes what it still has. The figures are medians of the whole command, the fastest and the slowest run in brackets; ours reads the script twice, the first time to refuse or name what would go wrong: **first pass** is that part, measured by itself. After the first runs the two databases are compared: the definition of every object and the checksum of every table.\n\n%s", runs, remark)
+	b.WriteString("**limit** is what the server itself takes for the same rows, measured in the same run: tables without keys, rows by LOAD DATA LOCAL or COPY from memory, keys then, a table a core; no script is read, and no program started. In brackets how much of it ours reaches. Filling a table in bulk, which MariaDB does for us, can be faster.\n\n")
 	b.WriteString(measuredHere(size))
 	picture := strings.TrimSuffix(path, ".md") + ".png"
 	fmt.Fprintf(&b, "![Times faster than the stock client](%s)\n\n", filepath.Base(picture))
-	table(&b, "stock client", results)
-	b.WriteString("\nThe dumps:\n\n")
+	for _, with := range []settings{usual, generous} {
+		of := slices.DeleteFunc(slices.Clone(results), func(r result) bool { return r.Settings != with.name })
+		if len(of) > 0 {
+			fmt.Fprintf(&b, "Settings that are %s: %s.\n\n", with.name, with.about)
+			table(&b, "stock client", of)
+			b.WriteByte('\n')
+		}
+	}
+	b.WriteString("The dumps:\n\n")
 	for _, s := range shapes {
 		fmt.Fprintf(&b, "- **%s** (%s): %s\n", s.name, sum(s), s.about)
 	}
@@ -55,7 +64,8 @@ func writeReport(path string, size float64, runs int, shapes []shape, results []
 	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
 		return err
 	}
-	return draw(picture, results)
+	first := results[0].Settings
+	return draw(picture, slices.DeleteFunc(slices.Clone(results), func(r result) bool { return r.Settings != first }))
 }
 
 func measuredHere(size float64) string {
@@ -75,16 +85,38 @@ func writeExports(path string, size float64, runs int, results []result) error {
 }
 
 func table(b *strings.Builder, against string, results []result) {
-	fmt.Fprintf(b, "| server | dump | size | %s | yellowfield | times faster | MiB/s | peak memory | result |\n|---|---|---:|---:|---:|---:|---:|---:|---|\n", against)
+	exports := results[0].Export
+	fmt.Fprintf(b, "| server | dump | size | %s | yellowfield | times faster | MiB/s | peak memory | ", against)
+	if !exports {
+		b.WriteString("limit | first pass | ")
+	}
+	b.WriteString("result |\n|---|---|---:|---:|---:|---:|---:|---:|")
+	if !exports {
+		b.WriteString("---:|---:|")
+	}
+	b.WriteString("---|\n")
 	const mega = 1 << 20
 	for _, r := range results {
 		outcome := "equal"
 		if len(r.Differences) > 0 {
 			outcome = fmt.Sprintf("%d objects differ", len(r.Differences))
 		}
-		fmt.Fprintf(b, "| %s | %s | %.1f MiB | %.2f s | %.2f s | %.1f | %.1f | %.0f MiB | %s |\n", r.Server, r.Shape, float64(r.Bytes)/mega,
-			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours, float64(r.Memory)/mega, outcome)
+		fmt.Fprintf(b, "| %s | %s | %.1f MiB | %s | %s | %.1f | %.1f | %.0f MiB | ", r.Server, r.Shape, float64(r.Bytes)/mega,
+			r.Stock, r.Ours, r.ratio(), float64(r.Bytes)/mega/r.Ours.Median, float64(r.Memory)/mega)
+		if !exports {
+			limit := "|"
+			if r.Limit > 0 {
+				limit = fmt.Sprintf("%.2f s (%.2f) |", r.Limit, r.Limit/r.Ours.Median)
+			}
+			fmt.Fprintf(b, "%s %.1f %% | ", limit, 100*r.FirstPass/r.Ours.Median)
+		}
+		fmt.Fprintf(b, "%s |\n", outcome)
 	}
+}
+
+// String writes "2.31 s (2.25 to 2.40)".
+func (s spread) String() string {
+	return fmt.Sprintf("%.2f s (%.2f to %.2f)", s.Median, s.Least, s.Most)
 }
 
 var modelName = regexp.MustCompile(`(?m)^model name\s*: (.*)$`)
@@ -114,17 +146,24 @@ func draw(path string, results []result) error {
 	p.Title.Padding = vg.Points(8)
 	colours := []color.Color{color.RGBA{0xd9, 0xa4, 0x06, 0xff}, color.RGBA{0x4a, 0x6c, 0x8c, 0xff}}
 	servers := map[string]plotter.Values{}
+	limits := map[string]plotter.Values{}
 	var order, names []string
 	for _, r := range results {
 		if servers[r.Server] == nil {
 			order = append(order, r.Server)
 		}
 		servers[r.Server] = append(servers[r.Server], r.ratio())
+		limit := 0.0
+		if r.Limit > 0 {
+			limit = r.Stock.Median / r.Limit
+		}
+		limits[r.Server] = append(limits[r.Server], limit)
 		if len(order) == 1 {
 			names = append(names, strings.ReplaceAll(r.Shape, ", psql", "\npsql"))
 		}
 	}
 	const width = 28
+	named := false // the mark, in the legend
 	for i, server := range order {
 		bars, err := plotter.NewBarChart(servers[server], vg.Points(width))
 		if err != nil {
@@ -146,6 +185,18 @@ func draw(path string, results []result) error {
 		figures.Offset.Y = vg.Points(3)
 		p.Add(bars, figures)
 		p.Legend.Add(server, bars)
+		for x, value := range limits[server] {
+			if value == 0 {
+				continue
+			}
+			mark := limitMark{float64(x), value, bars.Offset, vg.Points(width)}
+			p.Add(mark)
+			p.Y.Max = max(p.Y.Max, value)
+			if !named {
+				p.Legend.Add("the server itself", mark)
+				named = true
+			}
+		}
 	}
 	same := plotter.NewFunction(func(float64) float64 { return 1 })
 	same.Dashes = []vg.Length{vg.Points(4), vg.Points(4)}
@@ -156,4 +207,24 @@ func draw(path string, results []result) error {
 	const headroom = 1.08
 	p.Y.Max *= headroom
 	return p.Save(vg.Points(860), vg.Points(420), path)
+}
+
+// limitMark is a line across a bar.
+type limitMark struct {
+	x, value      float64
+	offset, width vg.Length
+}
+
+// Plot implements plot.Plotter.
+func (m limitMark) Plot(c vgdraw.Canvas, p *plot.Plot) {
+	x, y := p.Transforms(&c)
+	at := x(m.x) + m.offset
+	m.stroke(c, at-m.width/2, at+m.width/2, y(m.value))
+}
+
+// Thumbnail implements plot.Thumbnailer.
+func (m limitMark) Thumbnail(c *vgdraw.Canvas) { m.stroke(*c, c.Min.X, c.Max.X, c.Center().Y) }
+
+func (m limitMark) stroke(c vgdraw.Canvas, from, to, y vg.Length) {
+	c.StrokeLine2(vgdraw.LineStyle{Color: color.Black, Width: vg.Points(2)}, from, y, to, y)
 }

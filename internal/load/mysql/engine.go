@@ -53,6 +53,7 @@ type engine struct {
 	unchecked bool      // rows came while foreign keys were not checked
 	tables    map[string]*table
 	triggered map[string]bool // tables that have triggers
+	known     known
 	// Tables that foreign keys join are a group, which goes to one lane while
 	// foreign keys are checked: rows of a child find those of the parent.
 	groups     map[string]string // a table to another of its group, up to the group's name
@@ -126,6 +127,9 @@ func (e *engine) start(ctx context.Context) error {
 		return err
 	}
 	if e.main, err = e.Open(ctx); err != nil {
+		return err
+	}
+	if err := e.known.begin(ctx, e.main); err != nil {
 		return err
 	}
 	// Also of tables that the script makes where they do not exist: they may.
@@ -271,10 +275,9 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		}
 	}
 	if !oneByOne {
-		if v.kind == tableLock || v.kind == transaction || v.kind == keySwitch && e.tables[v.tables[0]] != nil && e.tables[v.tables[0]].transactional {
+		if v.kind == tableLock || v.kind == transaction || e.known.isIdle(v) {
 			// Nothing else takes part in this import, and what it does is
-			// committed as the importer sees fit. InnoDB has no keys to
-			// switch off.
+			// committed as the importer sees fit.
 			e.Sent(1, int64(v.Size))
 			return nil
 		}
@@ -365,6 +368,7 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 	if err != nil {
 		return err
 	}
+	e.known.done(v)
 	switch {
 	case v.head.Verb == "INSERT" || v.head.Verb == "REPLACE":
 		e.Stored(v.head.Name.Name, changed)

@@ -44,7 +44,8 @@ func (e *engine) loadFormFor(t *table, r *load.Run, columns []string) *loadForm 
 // fillsInBulk reports whether the server can fill a table of the script in bulk.
 func (e *engine) fillsInBulk(t *table) bool {
 	return e.Server.MariaDB && e.Server.Version >= bulkSince && !e.Server.Cluster && t.transactional && e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) &&
-		!slices.ContainsFunc(t.definition.Keys, func(k sqltext.Key) bool { return k.Kind == "FULLTEXT" || k.Kind == "SPATIAL" })
+		!slices.ContainsFunc(t.definition.Keys, func(k sqltext.Key) bool { return k.Kind == "FULLTEXT" || k.Kind == "SPATIAL" }) &&
+		!slices.ContainsFunc(t.definition.Columns, func(c sqltext.Column) bool { return c.Generated })
 }
 
 // setting is the value of one of rowVariables at this point of the script.
