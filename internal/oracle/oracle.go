@@ -6,6 +6,8 @@ package oracle
 
 import (
 	"context"
+	"crypto/sha256"
+	"fmt"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -70,11 +72,11 @@ func Fingerprint(ctx context.Context, admin dbms.Login, database string) (map[st
 			}
 			text := strings.Join(shown[0][:min(3, len(shown[0]))], "\n")
 			if kind == "TABLE" && row[1] == "BASE TABLE" {
-				sum, err := session.Query(ctx, "CHECKSUM TABLE "+mysql.QuoteName(row[0]))
+				sum, err := checksum(ctx, session, row[0], text)
 				if err != nil {
 					return nil, err
 				}
-				text += "\nchecksum " + sum[0][1]
+				text += "\nchecksum " + sum
 			}
 			text = strings.ReplaceAll(definer.ReplaceAllString(text, ""), "`"+database+"`.", "")
 			text = implied.ReplaceAllString(text, " COLLATE ")
@@ -82,6 +84,25 @@ func Fingerprint(ctx context.Context, admin dbms.Login, database string) (map[st
 		}
 	}
 	return found, nil
+}
+
+// checksum is the server's of a table; but of one with generated columns MariaDB has
+// another one each time that it is filled, so that its rows are taken together here.
+func checksum(ctx context.Context, session *mysql.SingleSession, table, definition string) (string, error) {
+	if !strings.Contains(definition, "GENERATED ALWAYS") {
+		sum, err := session.Query(ctx, "CHECKSUM TABLE "+mysql.QuoteName(table))
+		if err != nil {
+			return "", err
+		}
+		return sum[0][1], nil
+	}
+	rows, err := session.Query(ctx, "SELECT * FROM "+mysql.QuoteName(table))
+	lines := make([]string, len(rows))
+	for i, row := range rows {
+		lines[i] = fmt.Sprintf("%q", row)
+	}
+	sort.Strings(lines)
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(lines, "\n")))), err
 }
 
 // Differences names the objects that are not the same in both fingerprints.
