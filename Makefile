@@ -60,10 +60,10 @@ bench:
 	@scripts/setup test
 	@go run ./internal/bench -size $(SIZE) -runs $(RUNS) -dbms $(DBMS) -report docs/performance.md
 
-# The same on small dumps, in five minutes; it writes no report.
+# Imports of small dumps, in five minutes; it writes no report.
 bench-quick:
 	@scripts/setup test
-	@go run ./internal/bench -size 0.1 -runs 3 -dbms $(DBMS) -settings usual -apps 10
+	@go run ./internal/bench -size 0.05 -runs 1 -dbms $(DBMS) -settings usual -apps "" -exports=false
 
 clean:
 	rm -rf build

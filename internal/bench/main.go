@@ -32,6 +32,7 @@ func main() {
 	extras := flag.String("mariadb-extras", usualExtras, "folder with MariaDB's dump program")
 	apps := flag.String("apps", "10,100,1000", "numbers of apps in the estates to measure; empty for none")
 	names := flag.String("settings", "usual,generous", "settings of the servers to measure under")
+	exports := flag.Bool("exports", true, "measure exports, too, under the usual settings")
 	report := flag.String("report", "", "path of a Markdown report to write; a plot is written beside it")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -43,7 +44,7 @@ func main() {
 		}
 	}
 	chosen := slices.DeleteFunc([]settings{usual, generous}, func(s settings) bool { return !slices.Contains(strings.Split(*names, ","), s.name) })
-	if err := measure(ctx, *size, *runs, *only, chosen, strings.Split(*products, ","), *root, *extras, counts, *report); err != nil {
+	if err := measure(ctx, *size, *runs, *only, chosen, *exports, strings.Split(*products, ","), *root, *extras, counts, *report); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -52,7 +53,7 @@ func main() {
 // usualExtras is where scripts/setup unpacks MariaDB's dump program.
 const usualExtras = "/var/cache/yellowfield-tests/mariadb-extras"
 
-func measure(ctx context.Context, size float64, runs int, only string, with []settings, products []string, root, extras string, counts []int, report string) error {
+func measure(ctx context.Context, size float64, runs int, only string, with []settings, exports bool, products []string, root, extras string, counts []int, report string) error {
 	folder, err := os.MkdirTemp("", "yellowfield-bench-")
 	if err != nil {
 		return err
@@ -83,7 +84,7 @@ func measure(ctx context.Context, size float64, runs int, only string, with []se
 				return err
 			}
 			w.dumpProgram = findDumpProgram(extras)
-			of, err := w.measureAll(ctx, size, runs, only, under.name == usual.name)
+			of, err := w.measureAll(ctx, size, runs, only, exports && under.name == usual.name)
 			w.close()
 			if err != nil {
 				return err
