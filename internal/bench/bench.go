@@ -159,11 +159,17 @@ func (w *workshop) rest() error {
 	}
 	defer db.Close()
 	ctx := context.Background()
-	usual, err := column(ctx, db, "SELECT @@GLOBAL.innodb_max_dirty_pages_pct", 0)
-	if err != nil {
-		return err
+	// How much may wait, and how much is written in a second.
+	const most, pace = "innodb_max_dirty_pages_pct", "innodb_io_capacity"
+	var before []string
+	for _, name := range []string{most, pace} {
+		value, err := column(ctx, db, "SELECT @@GLOBAL."+name, 0)
+		if err != nil {
+			return err
+		}
+		before = append(before, value...)
 	}
-	if err := w.execute("SET GLOBAL innodb_max_dirty_pages_pct = 0"); err != nil {
+	if err := w.execute("SET GLOBAL " + most + " = 0, GLOBAL " + pace + " = 20000"); err != nil {
 		return err
 	}
 	const longest, few = 100, 10
@@ -177,7 +183,7 @@ func (w *workshop) rest() error {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	return w.execute("SET GLOBAL innodb_max_dirty_pages_pct = " + usual[0])
+	return w.execute("SET GLOBAL " + most + " = " + before[0] + ", GLOBAL " + pace + " = " + before[1])
 }
 
 // stock imports with the server's own client, as the same account.

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -62,11 +63,21 @@ func (c *checker) oneByOne(s sqltext.Statement, why string) {
 
 func (c *checker) statement(s sqltext.Statement) error {
 	v := c.look(s)
-	if at := c.text.badByte(v, c.defined[v.insert.Table.Name]); at >= 0 {
+	var found rowsFound
+	at := -1
+	sideBySide(len(s.Text) > longStatement,
+		func() { at = c.text.badByte(v, c.defined[v.insert.Table.Name]) },
+		func() {
+			if v.kind == rows && v.objection == nil {
+				found.count, found.longest, found.literal = sqltext.CountRows(v.text, v.insert.Body, v.Dialect)
+			}
+		})
+	if at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
 	}
 	if v.kind == rows && v.objection == nil {
-		if literal := c.rows(v); literal {
+		if found.literal {
+			c.rows(v, found)
 			return nil
 		}
 		v = c.lookClosely(v)
@@ -107,12 +118,32 @@ func nextPacket(n int) int64 {
 	return size
 }
 
-// rows takes in an INSERT of literal rows; literal is false if it is none.
-func (c *checker) rows(v verdict) (literal bool) {
-	count, longest, literal := sqltext.CountRows(v.text, v.insert.Body, v.Dialect)
-	if !literal {
-		return false
+// longStatement is from how many bytes on a statement is worth two goroutines.
+const longStatement = 64 << 10
+
+// sideBySide does two things, at once where that is worth it.
+func sideBySide(worth bool, one, other func()) {
+	if !worth {
+		one()
+		other()
+		return
 	}
+	var both sync.WaitGroup
+	both.Go(one)
+	other()
+	both.Wait()
+}
+
+// rowsFound is what CountRows found in an INSERT.
+type rowsFound struct {
+	count   int64
+	longest int // bytes of a row
+	literal bool
+}
+
+// rows takes in an INSERT of literal rows.
+func (c *checker) rows(v verdict, found rowsFound) {
+	longest := found.longest
 	table := v.insert.Table.Name
 	if c.server.MaxPacket > 0 && v.insert.Body+longest+1 > c.server.MaxPacket {
 		c.Refuse(v.Statement, fmt.Sprintf("a row of %s bytes is longer than what the server takes, %s", figures.Thousands(longest), figures.Thousands(c.server.MaxPacket)),
@@ -124,7 +155,7 @@ func (c *checker) rows(v verdict) (literal bool) {
 	if c.text.zeroDates(v) {
 		c.Note(c.Place(v.Statement), "zero dates under a strict sql_mode: the server may refuse them", "take NO_ZERO_DATE out of the script's sql_mode, or set one at its beginning")
 	}
-	c.Survey.Rows += count
+	c.Survey.Rows += found.count
 	d := c.Survey.DataOf(table)
 	if d.Bytes == 0 {
 		d.First = v.Offset
@@ -133,7 +164,6 @@ func (c *checker) rows(v verdict) (literal bool) {
 	d.Bytes += int64(v.Size)
 	c.Touches(v.Statement, table, "puts rows into")
 	c.runs.Row(sqltext.ObjectName{Name: table}, int64(v.Size))
-	return true
 }
 
 // define takes in what a statement makes, and how it fits this server.

@@ -183,6 +183,9 @@ func (r *Reader) skipBlockComment() error {
 // others have no meaning here or reach outside the database, and are refused by name.
 func (r *Reader) clientCommand() (bool, error) {
 	r.Ensure(64)
+	if r.Pos < len(r.Buf) && r.Buf[r.Pos]|0x20 == 'i' { // none begins so, and most statements do: INSERT
+		return false, nil
+	}
 	line, _, _ := bytes.Cut(r.Buf[r.Pos:min(len(r.Buf), r.Pos+64)], []byte{'\n'})
 	word := line
 	if i := bytes.IndexFunc(line, func(c rune) bool { return c <= ' ' || c == ';' }); i >= 0 {
