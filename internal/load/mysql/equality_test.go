@@ -68,6 +68,8 @@ var traps = map[string]string{
 		many(60, "INSERT INTO p VALUES (#);\nINSERT INTO c VALUES (#, #);")),
 	"children behind many parents": lines("CREATE TABLE p (id INT PRIMARY KEY);", "CREATE TABLE c (id INT PRIMARY KEY, p INT, FOREIGN KEY (p) REFERENCES p (id));",
 		rowsInto("p", 60, 1000)+many(90, "INSERT INTO c VALUES (#, 599#);")),
+	"rows from rows before those of one statement": lines("SET unique_checks=0, foreign_key_checks=0;", "CREATE TABLE s (a INT);", "INSERT INTO s VALUES (5);", "CREATE TABLE t (id INT PRIMARY KEY, a INT, UNIQUE KEY u (a));", "INSERT INTO t SELECT a, a FROM s;",
+		"INSERT INTO t VALUES (900, 900);\n"+many(4, "INSERT INTO t VALUES (#, 10#);")+"INSERT INTO t VALUES (800, 900), (801, 5);"),
 	"tables that are dropped, or not there": lines("DROP TABLE IF EXISTS t;", "CREATE TABLE t (a INT, KEY k (a)) ENGINE=MyISAM;", "INSERT INTO t VALUES (1);", "CREATE TABLE IF NOT EXISTS t (b INT) ENGINE=InnoDB;", "ALTER TABLE t DISABLE KEYS;", many(9, "INSERT INTO t VALUES (#);"),
 		"RENAME TABLE t TO u;", "DROP TABLE IF EXISTS t, v, u;", "CREATE TABLE t (c INT);", "CREATE VIEW v AS SELECT c FROM t;", "DROP TABLE IF EXISTS T9;", "CREATE TEMPORARY TABLE w (d INT);", "DROP TABLE IF EXISTS w, t;", "CREATE TABLE t (c INT, e INT);", "INSERT INTO t VALUES (1, 2);"),
 	"a table that is made twice": lines("CREATE TABLE t (id INT PRIMARY KEY, a INT);", many(1500, "INSERT INTO t VALUES (#, #);")+"DROP TABLE t;", "CREATE TABLE t (a INT, id INT PRIMARY KEY, c INT);",

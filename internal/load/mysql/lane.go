@@ -167,7 +167,11 @@ func (l *lane) run(ctx context.Context, j *job) error {
 		}
 	}
 	if l.e.isWhole(j) {
-		return l.runInBulk(ctx, j)
+		if ready, err := l.readyForBulk(ctx, j.table.name); err != nil {
+			return err
+		} else if ready {
+			return l.runInBulk(ctx, j)
+		}
 	}
 	l.begun = true
 	if _, err := l.session.Exec(ctx, string(j.text)); err != nil {
@@ -208,9 +212,6 @@ func (e *engine) isWhole(j *job) bool {
 // runInBulk sends such a job as a transaction of its own: if anything is wrong with it, the
 // table is as empty as it was, and it is sent again as others are.
 func (l *lane) runInBulk(ctx context.Context, j *job) error {
-	if err := l.settleStatistics(ctx, j.table.name); err != nil {
-		return err
-	}
 	if _, err := l.session.Exec(ctx, inBulk); err != nil {
 		return err
 	}

@@ -110,25 +110,27 @@ func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *l
 }
 
 // readyForBulk reports whether a table is empty, and leaves it ready for being filled in
-// bulk. Its lane is in no transaction then.
+// bulk, with its lane in no transaction. Of a table that was just made the server would try
+// to gather statistics all the while that it is filled in bulk, over and over, which takes a
+// core; so it has them beforehand. Those that the optimizer keeps beside InnoDB's would say
+// for good that it is empty, and are left alone.
 func (l *lane) readyForBulk(ctx context.Context, table string) (bool, error) {
+	l.begun = true
 	filled, err := l.session.Query(ctx, "SELECT 1 FROM "+mysql.QuoteName(table)+" LIMIT 1")
 	if err != nil || len(filled) > 0 {
 		return false, err
 	}
-	return true, l.settleStatistics(ctx, table)
+	if err := l.commit(ctx); err != nil {
+		return false, err
+	}
+	_, err = l.session.Query(ctx, "SET STATEMENT use_stat_tables = 'never' FOR ANALYZE LOCAL TABLE "+mysql.QuoteName(table))
+	return err == nil, ignoreRefusal(err)
 }
 
-// settleStatistics gathers the statistics of a table that is empty. Of one that was just
-// made the server would try to gather them all the while that it is filled in bulk, over
-// and over, which takes a core.
-func (l *lane) settleStatistics(ctx context.Context, table string) error {
-	if err := l.commit(ctx); err != nil {
-		return err
-	}
-	_, err := l.session.Query(ctx, "ANALYZE LOCAL TABLE "+mysql.QuoteName(table))
+// ignoreRefusal leaves what is more than a refusal.
+func ignoreRefusal(err error) error {
 	if dbms.IsRefusal(err) {
-		return nil // it takes longer, then
+		return nil
 	}
 	return err
 }
