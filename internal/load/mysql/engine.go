@@ -311,9 +311,10 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 }
 
 // waitsFor are the tables whose rows have to be there before a definition. MariaDB takes
-// a foreign key on a table that rows go into, unless its keys are still to be built.
+// a foreign key on a table that rows go into, unless its keys are still to be built; a
+// cluster would give up the transaction that has them.
 func (e *engine) waitsFor(v verdict) []string {
-	if v.table == nil || !e.Server.MariaDB {
+	if v.table == nil || !e.Server.MariaDB || e.Server.Cluster {
 		return v.tables
 	}
 	return slices.DeleteFunc(slices.Clone(v.tables), func(name string) bool {
