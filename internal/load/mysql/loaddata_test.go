@@ -6,7 +6,10 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
+	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -14,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	server "yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/load"
 	"yellowfield/internal/load/loadtest"
 	"yellowfield/internal/oracle"
@@ -268,4 +272,77 @@ func TestALostConnectionSaysHowFarItWas(t *testing.T) {
 		assert.ErrorContains(t, err, "bytes, in 0s")
 		assert.True(t, dbms.IsLost(err))
 	}, "--local-infile=ON")
+}
+
+// TestTheServerGetsNoOtherFile has somebody between the program and the server ask for a
+// file of this host in place of the rows.
+func TestTheServerGetsNoOtherFile(t *testing.T) {
+	onEveryServer(t, func(t *testing.T, h *testServer) {
+		h.Fresh(t, "ours")
+		socket := filepath.Join(t.TempDir(), "s")
+		listener, err := net.Listen("unix", socket)
+		require.NoError(t, err)
+		defer listener.Close()
+		var mutex sync.Mutex
+		var sent bytes.Buffer
+		go func() {
+			for {
+				ours, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				theirs, err := net.Dial("unix", h.Socket)
+				if err != nil {
+					return
+				}
+				go pass(ours, theirs, func(text []byte) []byte {
+					mutex.Lock()
+					defer mutex.Unlock()
+					sent.Write(text)
+					return text
+				})
+				go pass(theirs, ours, func(text []byte) []byte {
+					if at := bytes.Index(text, []byte("\xfbReader::")); at >= 0 {
+						const file = "etc/passwd"
+						name := text[at+1:]
+						copy(name, strings.Repeat("/", len(name)-len(file))+file)
+					}
+					return text
+				})
+			}
+		}()
+		login := h.App(t, "ours").Login
+		login.Address.Socket = socket
+		app, err := server.Connect(t.Context(), login)
+		require.NoError(t, err)
+		defer app.Close()
+		s, err := app.OpenSingle(t.Context())
+		require.NoError(t, err)
+		defer s.Close()
+		_, err = s.Exec(t.Context(), "CREATE TABLE t (a VARCHAR(200))")
+		require.NoError(t, err)
+		_, _, err = s.Load(t.Context(), "INTO TABLE t", strings.NewReader("honey\n"))
+		assert.ErrorContains(t, err, "not registered")
+		mutex.Lock()
+		defer mutex.Unlock()
+		assert.Contains(t, sent.String(), "INTO TABLE t", "the one between sees it all")
+		assert.NotContains(t, sent.String(), "root:")
+		assert.NotContains(t, sent.String(), "honey")
+	}, "--local-infile=ON")
+}
+
+// pass copies what comes from one connection to another, changed.
+func pass(from, to net.Conn, change func([]byte) []byte) {
+	defer from.Close()
+	defer to.Close()
+	buffer := make([]byte, 64<<10)
+	for {
+		n, err := from.Read(buffer)
+		if err != nil {
+			return
+		}
+		if _, err := to.Write(change(buffer[:n])); err != nil {
+			return
+		}
+	}
 }
