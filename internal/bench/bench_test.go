@@ -32,7 +32,11 @@ func TestBothLeaveTheSameBehind(t *testing.T) {
 			w, err := openWorkshop(t.Context(), product, usual, root, program, t.TempDir())
 			require.NoError(t, err)
 			defer w.close()
+			w.dumpProgram = findDumpProgram(extras)
 			for _, s := range shapesFor(product) {
+				if s.dumped && product == dbms.MariaDB && w.dumpProgram == "" {
+					continue // said below
+				}
 				ways := contests(product)
 				for _, c := range ways[min(1, len(ways)-1):] { // the two ways of ours
 					r, err := w.run(t.Context(), s, c, small, 1, t.Logf)
@@ -41,7 +45,7 @@ func TestBothLeaveTheSameBehind(t *testing.T) {
 					assert.Positive(t, r.Memory)
 				}
 			}
-			if w.dumpProgram = findDumpProgram(extras); product == dbms.MariaDB && w.dumpProgram == "" {
+			if product == dbms.MariaDB && w.dumpProgram == "" {
 				t.Skip("NOT TESTED: MariaDB's dump program is not at hand")
 			}
 			r, err := w.runExports(t.Context(), shapesFor(product)[1], small, 1, t.Logf)

@@ -57,6 +57,7 @@ type Survey struct {
 type TableData struct {
 	Bytes       int64
 	First, Last int64 // offsets of the first and last INSERT
+	Longest     int   // bytes of the longest row, as it is written
 	Mention     int64 // of the first other statement behind First that names the table; 0 for none
 }
 

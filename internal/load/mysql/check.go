@@ -162,6 +162,7 @@ func (c *checker) rows(v verdict, found rowsFound) {
 	}
 	d.Last = v.Offset
 	d.Bytes += int64(v.Size)
+	d.Longest = max(d.Longest, found.longest)
 	c.Touches(v.Statement, table, "puts rows into")
 	c.runs.Row(sqltext.ObjectName{Name: table}, int64(v.Size))
 }

@@ -41,9 +41,16 @@ func (e *engine) loadFormFor(t *table, r *load.Run, columns []string) *loadForm 
 	return f
 }
 
+// longestInBulk is how long a row may be, as it is written, in a table that is filled in
+// bulk: so long that it fits into a page in any character set. Values that do not are
+// written without a look at how full the redo log is then, and a server whose log is smaller
+// than the value comes to no end.
+const longestInBulk = 4000
+
 // fillsInBulk reports whether the server can fill a table of the script in bulk.
 func (e *engine) fillsInBulk(t *table) bool {
-	return e.Server.MariaDB && e.Server.Version >= bulkSince && !e.Server.Cluster && t.transactional && e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) &&
+	d := e.survey.Data[t.name]
+	return d != nil && d.Longest <= longestInBulk && e.Server.MariaDB && e.Server.Version >= bulkSince && !e.Server.Cluster && t.transactional && e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) &&
 		!slices.ContainsFunc(t.definition.Keys, func(k sqltext.Key) bool { return k.Kind == "FULLTEXT" || k.Kind == "SPATIAL" }) &&
 		!slices.ContainsFunc(t.definition.Columns, func(c sqltext.Column) bool { return c.Generated })
 }
