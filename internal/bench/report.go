@@ -166,7 +166,7 @@ func draw(path string, results []result) error {
 		}
 	}
 	const width = 28
-	named := false // the mark, in the legend
+	named := false // the mark is to be in the legend
 	for i, server := range order {
 		bars, err := plotter.NewBarChart(servers[server], vg.Points(width))
 		if err != nil {
@@ -195,11 +195,11 @@ func draw(path string, results []result) error {
 			mark := limitMark{float64(x), value, bars.Offset, vg.Points(width)}
 			p.Add(mark)
 			p.Y.Max = max(p.Y.Max, value)
-			if !named {
-				p.Legend.Add("the server itself", mark)
-				named = true
-			}
+			named = true
 		}
+	}
+	if named {
+		p.Legend.Add("the server itself", limitMark{})
 	}
 	same := plotter.NewFunction(func(float64) float64 { return 1 })
 	same.Dashes = []vg.Length{vg.Points(4), vg.Points(4)}
