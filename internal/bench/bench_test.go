@@ -32,7 +32,7 @@ func TestBothLeaveTheSameBehind(t *testing.T) {
 			w, err := openWorkshop(t.Context(), product, usual, root, program, t.TempDir())
 			require.NoError(t, err)
 			defer w.close()
-			w.dumpProgram = findDumpProgram(extras)
+			w.dumpProgram, w.hurried = findDumpProgram(extras), true
 			for _, s := range shapesFor(product) {
 				if s.dumped && product == dbms.MariaDB && w.dumpProgram == "" {
 					continue // said below
