@@ -37,6 +37,7 @@ type engine struct {
 
 	main    Session
 	pending bool // the main session is in a transaction of ours
+	raised  bool // for which unique keys are checked, against what the script says
 	batch   *batcher
 	folds   []*fold
 	lanes   []*lane
@@ -294,7 +295,7 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		case change:
 			err = e.begin(ctx)
 		case setting:
-			if e.last.bulk { // a transaction of ours has changed what is set
+			if e.raised {
 				err = e.commit(ctx)
 			}
 		default:
@@ -326,15 +327,19 @@ func (e *engine) waitsFor(v verdict) []string {
 // begin opens a transaction on the main session, so that not every statement
 // is committed by itself.
 func (e *engine) begin(ctx context.Context) error {
-	if err := e.refresh(ctx); err != nil || e.pending {
+	if err := e.refresh(ctx); err != nil {
 		return err
 	}
-	e.pending = true
-	if e.settings.bulk {
+	if e.settings.bulk && !e.raised {
+		e.raised = true
 		if _, err := e.main.Exec(ctx, noBulk); err != nil {
 			return err
 		}
 	}
+	if e.pending {
+		return nil
+	}
+	e.pending = true
 	_, err := e.main.Exec(ctx, "START TRANSACTION")
 	return err
 }
@@ -354,7 +359,8 @@ func (e *engine) commit(ctx context.Context) error {
 	}
 	e.pending = false
 	_, err := e.main.Exec(ctx, "COMMIT")
-	if err == nil && e.last.bulk {
+	if err == nil && e.raised {
+		e.raised = false
 		_, err = e.main.Exec(ctx, inBulk)
 	}
 	return err

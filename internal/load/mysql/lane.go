@@ -268,6 +268,12 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 	}
 	jobs := l.uncommitted
 	l.drop(ctx)
+	if len(jobs) == 0 { // the end of a transaction that had only looked
+		if isTransient(cause) {
+			return nil
+		}
+		return cause
+	}
 	numbered := false
 	for _, j := range jobs {
 		numbered = numbered || j.numbered

@@ -201,6 +201,11 @@ func (s stumbling) stumble(ctx context.Context) error {
 }
 
 func (s stumbling) Exec(ctx context.Context, statement string) (int64, error) {
+	if statement == "COMMIT" {
+		if err := s.stumble(ctx); err != nil {
+			return 0, err
+		}
+	}
 	n, err := s.Session.Exec(ctx, statement)
 	if err == nil && strings.HasPrefix(statement, "INSERT") {
 		err = s.stumble(ctx)
@@ -216,8 +221,8 @@ func (s stumbling) Load(ctx context.Context, into string, from io.Reader) (int64
 	return n, warnings, err
 }
 
-// TestADeadlockLosesNoRow has a transaction taken back at every statement with rows in
-// turn, under the settings by which MariaDB would fill tables in bulk.
+// TestADeadlockLosesNoRow has a transaction taken back at every statement with rows, and at
+// every commit, in turn, under the settings by which MariaDB would fill tables in bulk.
 func TestADeadlockLosesNoRow(t *testing.T) {
 	script := lines(dumpHead, "CREATE TABLE t (id INT PRIMARY KEY, a VARCHAR(80), KEY (a));", many(200, "INSERT INTO t VALUES (#, 'honey number #');"),
 		"CREATE TABLE u (id INT PRIMARY KEY, a VARCHAR(80), UNIQUE KEY (a));", many(20, "INSERT INTO u VALUES (#, 'wax number #');"),

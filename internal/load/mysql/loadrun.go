@@ -15,9 +15,9 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// loadPiece is how many bytes of a script go into one transaction by LOAD DATA, so that
+// pieceSize is how many bytes of a script go into one transaction by LOAD DATA, so that
 // little has to be sent again when the server finds fault with a row. Tests lower it.
-var loadPiece int64 = 64 << 20
+var pieceSize int64 = 64 << 20
 
 // bulkSince is the first version of MariaDB, as conditional comments count it, that fills
 // an empty table in bulk with its keys in place, and that this was tried on (MariaDB,
@@ -73,7 +73,7 @@ func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *l
 		return nil, err
 	}
 	l.begun = true // also what is asked of the table begins a transaction
-	limit := loadPiece
+	limit := pieceSize
 	if p.form.bulk {
 		if p.form.bulk, err = l.readyForBulk(ctx, p.table.name); err != nil {
 			return nil, err
@@ -166,7 +166,12 @@ func (l *lane) loadPiece(ctx context.Context, source *rowSource) error {
 			return errByInsert
 		}
 	}
-	return l.commit(ctx)
+	// A refused commit takes all of it back, and l.commit knows of no statement to send again.
+	if _, err := l.session.Exec(ctx, "COMMIT"); err != nil {
+		return err
+	}
+	l.begun = false
+	return nil
 }
 
 // rowSource gives the rows of a run as LOAD DATA reads them.
