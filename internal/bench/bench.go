@@ -333,7 +333,7 @@ func (w *workshop) run(ctx context.Context, s shape, c contest, size float64, ru
 				return r, err
 			}
 		}
-		if w.hasLimit(s) {
+		if !s.statements {
 			seconds, err := w.limit(ctx)
 			if err != nil {
 				return r, fmt.Errorf("measuring the limit: %w", err)

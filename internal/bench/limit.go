@@ -40,9 +40,6 @@ type loader interface {
 	close()
 }
 
-// hasLimit reports whether a shape is about rows, so that loading them is its limit.
-func (w *workshop) hasLimit(s shape) bool { return !s.statements }
-
 // limit is how fast the server itself is with the same rows: a table without its keys, its
 // rows by LOAD DATA LOCAL or COPY, its keys then, and as many tables beside each other as
 // there are cores. What a script is beside its rows is not in it, nor is any program's start.

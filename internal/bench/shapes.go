@@ -19,7 +19,8 @@ type shape struct {
 	// dumped says that what is written is imported first, and that the script is what the
 	// server's own dump program then makes of it.
 	dumped bool
-	// statements says that it is about statements, and not about rows.
+	// statements says that it is about statements, and not about rows, whose loading would
+	// be its limit.
 	statements bool
 }
 
