@@ -1,10 +1,6 @@
 package load
 
 import (
-	"context"
-	"errors"
-	"io"
-
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/script"
@@ -30,27 +26,6 @@ func NewFindings(s script.Source, target Target, o Options) Findings {
 		Defines: map[string]int{}, Makes: map[dbms.Object]bool{}, Touches: map[dbms.Object]bool{}, Charsets: map[string]bool{},
 		Data: map[string]*TableData{}, Runs: map[int64]*Run{},
 	}}
-}
-
-// Each reads a script to its end and takes in every statement.
-func (f *Findings) Each(ctx context.Context, next func() (sqltext.Statement, error), take func(sqltext.Statement) error) error {
-	for {
-		statement, err := next()
-		switch {
-		case errors.Is(err, io.EOF) && f.Survey.Statements == 0:
-			return fault.At(fault.Invalid, fault.Place{File: f.path}, "is it the right file?", "the script holds no statement")
-		case errors.Is(err, io.EOF):
-			return nil
-		case err != nil:
-			return err
-		case ctx.Err() != nil:
-			return fault.Stopped(ctx.Err())
-		}
-		f.Survey.Statements++
-		if err := take(statement); err != nil {
-			return err
-		}
-	}
 }
 
 // Place is that of a statement.

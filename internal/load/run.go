@@ -3,6 +3,7 @@ package load
 import (
 	"errors"
 	"io"
+	"math"
 	"strings"
 
 	"yellowfield/internal/fault"
@@ -25,24 +26,25 @@ const LongRun = 4 << 20
 
 // Runs finds the runs of a script while it is read.
 type Runs struct {
-	reader  sqltext.Reader
-	content *script.Content
 	least   int64 // bytes of a run
 	found   map[int64]*Run
 	current *Run
 }
 
-// NewRuns finds the runs of a script, of at least so many bytes, for its survey.
-func NewRuns(reader sqltext.Reader, content *script.Content, least int64, survey *Survey) *Runs {
-	return &Runs{reader: reader, content: content, least: least, found: survey.Runs}
+// NewRuns finds the runs of a script, of at least so many bytes, for its survey. Of a
+// script that can be read from its beginning only there are none.
+func NewRuns(content *script.Content, least int64, survey *Survey) *Runs {
+	if content.Plain == nil {
+		least = math.MaxInt64
+	}
+	return &Runs{least: least, found: survey.Runs}
 }
 
-// Row takes the statement that was read last, which gives a table rows of so many
-// bytes.
-func (r *Runs) Row(table sqltext.ObjectName, bytes int64) {
-	if r.current == nil || r.current.Table != table {
-		r.Close(false)
-		r.current = &Run{Table: table, From: r.reader.Mark()}
+// Row takes a statement, which gives a table rows of so many bytes.
+func (r *Runs) Row(s sqltext.Statement, table sqltext.ObjectName, bytes int64) {
+	if r.current == nil || r.current.Table != table || s.State == nil {
+		r.Close(s)
+		r.current = &Run{Table: table, From: s.Mark()}
 	}
 	r.current.Bytes += bytes
 }
@@ -50,20 +52,27 @@ func (r *Runs) Row(table sqltext.ObjectName, bytes int64) {
 // More adds bytes of rows that the statement before brings.
 func (r *Runs) More(bytes int64) { r.current.Bytes += bytes }
 
-// Close ends the run before the statement that was read last, or at the end of the
-// script.
-func (r *Runs) Close(atEnd bool) {
-	run := r.current
+// Close ends the run before a statement.
+func (r *Runs) Close(s sqltext.Statement) {
+	if r.current != nil && s.State != nil {
+		r.current.To, r.current.End = s.Mark(), s.Offset
+		r.record()
+	}
 	r.current = nil
-	if run == nil || run.Bytes < r.least || r.content.Plain == nil {
-		return
+}
+
+// End ends the run at the end of the script that a reader has read.
+func (r *Runs) End(reader sqltext.Reader) {
+	if r.current != nil && len(reader.Included()) == 0 {
+		r.current.Last, r.current.End = true, reader.BytesRead()
+		r.record()
 	}
-	run.Last, run.End = atEnd, r.reader.BytesRead()
-	if !atEnd {
-		run.To = r.reader.Mark()
-		run.End = run.To.Offset
+}
+
+func (r *Runs) record() {
+	if r.current.Bytes >= r.least {
+		r.found[r.current.From.Offset] = r.current
 	}
-	r.found[run.From.Offset] = run
 }
 
 // Skip has the script's reader go on behind the run.

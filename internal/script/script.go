@@ -325,7 +325,7 @@ func Read[R sqltext.Reader](ctx context.Context, s Source, newReader func(name s
 		reader.ReplacePrefix(s.PrefixToken, s.Prefix)
 	}
 	if s.Include != nil {
-		files := &including{ctx: ctx, script: s, content: content, within: []string{s.Path}}
+		files := &including{ctx: ctx, script: s, within: []string{s.Path}}
 		reader.Follow(files.open)
 		closeScript := content.close
 		content.close = func() {
@@ -347,12 +347,11 @@ const (
 
 // including opens the files that a script names, and knows those it is in.
 type including struct {
-	ctx     context.Context
-	script  Source
-	content *Content
-	within  []string // paths
-	opened  []*Content
-	read    int
+	ctx    context.Context
+	script Source
+	within []string // paths
+	opened []*Content
+	read   int
 }
 
 func (i *including) open(named string) (*window.Included, error) {
@@ -375,7 +374,6 @@ func (i *including) open(named string) (*window.Included, error) {
 	if err != nil {
 		return nil, err
 	}
-	i.content.Plain = nil // places in one file are no longer those of the script
 	i.within, i.opened = append(i.within, found.Path), append(i.opened, file)
 	return &window.Included{Name: found.Name, Text: file, Close: i.leave}, nil
 }

@@ -37,6 +37,15 @@ type Statement struct {
 	// behind it, and Untraced says why it cannot be told in which way.
 	SetsReading bool
 	Untraced    string
+	// State is the reader's own: what the script has said to it before this
+	// statement. It is nil where the script cannot be read on from here.
+	State any
+}
+
+// Mark is the place from which the script can be read on with this statement, if it has
+// a State.
+func (s Statement) Mark() Mark {
+	return Mark{Offset: s.Offset, Line: s.Line, Column: s.Column, State: s.State}
 }
 
 // Head tells what the beginning of the statement says.
@@ -59,11 +68,8 @@ func (s Statement) WithoutText() Statement {
 type Reader interface {
 	// Next gives the next statement, or io.EOF behind the last one.
 	Next() (Statement, error)
-	// Mark gives the place of the statement that Next returned last, as it was
-	// read: before what the statement itself sets.
-	Mark() Mark
-	// Resume reads on at a mark of a reader of the same kind; src begins at its
-	// offset.
+	// Resume reads on at a mark of a statement that a reader of the same kind gave;
+	// src begins at its offset.
 	Resume(src io.Reader, m Mark)
 	// BytesRead is how many bytes of the script have been passed.
 	BytesRead() int64
@@ -76,7 +82,7 @@ type Reader interface {
 	// Follow has the reader go on in the files that a script has the stock client
 	// read in its place. It must be called before Next; without it such a command
 	// is refused like the others. Offsets count on through those files, so that
-	// the script cannot be read again at a mark once it has left its own.
+	// statements have no State from the first of them on.
 	Follow(open func(named string) (*window.Included, error))
 	// Included are the files that were read so far in a script's place, or passed
 	// over.

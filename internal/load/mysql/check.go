@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -31,8 +30,8 @@ func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (
 		judge: newJudge(i, s, o), Findings: load.NewFindings(s, i.Target, o), script: script, defined: map[string]*sqltext.Table{}, unkeyed: map[string]fault.Place{},
 		made: map[dbms.Object]bool{}, risky: map[string]bool{}, text: textCheck{Encoding: load.NewEncoding(s, script.Content)},
 	}
-	c.runs = load.NewRuns(script, script.Content, longRun, c.Survey)
-	if err := c.Each(ctx, script.Next, c.statement); err != nil {
+	c.runs = load.NewRuns(script.Content, longRun, c.Survey)
+	if err := c.Each(ctx, script, c.statement, load.Data{}); err != nil {
 		return nil, err
 	}
 	c.finish()
@@ -63,15 +62,13 @@ func (c *checker) oneByOne(s sqltext.Statement, why string) {
 
 func (c *checker) statement(s sqltext.Statement) error {
 	v := c.look(s)
+	var at int
 	var found rowsFound
-	at := -1
-	sideBySide(len(s.Text) > longStatement,
-		func() { at = c.text.badByte(v, c.defined[v.insert.Table.Name]) },
-		func() {
-			if v.kind == rows && v.objection == nil {
-				found.count, found.longest, found.literal = sqltext.CountRows(v.text, v.insert.Body, v.Dialect)
-			}
-		})
+	if len(s.Text) > longStatement {
+		at, found = c.bothAtOnce(v)
+	} else {
+		at, found = c.badByte(v), findRows(v)
+	}
 	if at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
 	}
@@ -82,7 +79,7 @@ func (c *checker) statement(s sqltext.Statement) error {
 		}
 		v = c.lookClosely(v)
 	}
-	c.runs.Close(false)
+	c.runs.Close(s)
 	if v.objection != nil {
 		c.Refuse(s, v.objection.What, v.objection.Next)
 		return nil
@@ -121,17 +118,14 @@ func nextPacket(n int) int64 {
 // longStatement is from how many bytes on a statement is worth two goroutines.
 const longStatement = 64 << 10
 
-// sideBySide does two things, at once where that is worth it.
-func sideBySide(worth bool, one, other func()) {
-	if !worth {
-		one()
-		other()
-		return
-	}
-	var both sync.WaitGroup
-	both.Go(one)
-	other()
-	both.Wait()
+func (c *checker) bothAtOnce(v verdict) (badByte int, found rowsFound) {
+	counted := make(chan rowsFound, 1)
+	go func() { counted <- findRows(v) }()
+	return c.badByte(v), <-counted
+}
+
+func (c *checker) badByte(v verdict) int {
+	return c.text.badByte(v, c.defined[v.insert.Table.Name])
 }
 
 // rowsFound is what CountRows found in an INSERT.
@@ -139,6 +133,13 @@ type rowsFound struct {
 	count   int64
 	longest int // bytes of a row
 	literal bool
+}
+
+func findRows(v verdict) (found rowsFound) {
+	if v.kind == rows && v.objection == nil {
+		found.count, found.longest, found.literal = sqltext.CountRows(v.text, v.insert.Body, v.Dialect)
+	}
+	return found
 }
 
 // rows takes in an INSERT of literal rows.
@@ -164,7 +165,7 @@ func (c *checker) rows(v verdict, found rowsFound) {
 	d.Bytes += int64(v.Size)
 	d.Longest = max(d.Longest, found.longest)
 	c.Touches(v.Statement, table, "puts rows into")
-	c.runs.Row(sqltext.ObjectName{Name: table}, int64(v.Size))
+	c.runs.Row(v.Statement, sqltext.ObjectName{Name: table}, int64(v.Size))
 }
 
 // define takes in what a statement makes, and how it fits this server.
@@ -297,7 +298,7 @@ func usesSession(tokens sqltext.Tokens) bool {
 }
 
 func (c *checker) finish() {
-	c.runs.Close(true)
+	c.runs.End(c.script)
 	s := c.Survey
 	s.Length = c.script.BytesRead()
 	c.Included(c.script.Included())

@@ -60,6 +60,7 @@ type judge struct {
 	// checks are the tables of the script's CHECK constraints, by the constraints' names.
 	checks  map[string]string
 	inserts sqltext.Inserts
+	filled  []string // the table of the last of them; verdicts have it
 }
 
 func newJudge(i *Importer, s script.Source, o load.Options) *judge {
@@ -80,7 +81,10 @@ func (j *judge) clone() *judge {
 func (j *judge) look(s sqltext.Statement) verdict {
 	v := verdict{Statement: s, text: s.Text}
 	if insert, ok := j.inserts.Parse(s); ok {
-		v.kind, v.insert, v.tables = rows, insert, []string{insert.Table.Name}
+		if j.filled == nil || j.filled[0] != insert.Table.Name {
+			j.filled = []string{insert.Table.Name}
+		}
+		v.kind, v.insert, v.tables = rows, insert, j.filled
 		v.head = sqltext.Head{Verb: "INSERT", Name: insert.Table}
 		if !j.isOurs(insert.Table.Schema) {
 			v.objection = load.Refuse("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; {retarget} does so where the script chooses that database itself")

@@ -230,7 +230,7 @@ func (s *rowSource) fill() error {
 		return errStopped
 	}
 	if s.bytes == 0 {
-		s.from = s.script.Mark()
+		s.from = statement.Mark()
 	}
 	v := s.passage.judge.look(statement)
 	if v.kind != rows || v.objection != nil || v.insert.Table.Name != s.passage.table.name {

@@ -19,8 +19,10 @@ type textCheck struct {
 // none of its business: literals marked _binary, and values of binary columns.
 func (t *textCheck) badByte(v verdict, table *sqltext.Table) int {
 	switch {
-	case !t.Checks() || utf8.Valid(v.Text):
+	case !t.Checks():
 		return t.BadByte(v.Text)
+	case utf8.Valid(v.Text):
+		return -1
 	case v.kind == rows:
 		return badValue(v, table)
 	}

@@ -3,8 +3,6 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"errors"
-	"io"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -28,11 +26,11 @@ func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (
 	}
 	defer script.Close()
 	c := &checker{judge: newJudge(i, s, o), Findings: load.NewFindings(s, i.Target, o), script: script, text: load.NewEncoding(s, script.Content)}
-	c.runs = load.NewRuns(script, script.Content, longRun, c.Survey)
-	if err := c.Each(ctx, script.Next, c.statement); err != nil {
+	c.runs = load.NewRuns(script.Content, longRun, c.Survey)
+	if err := c.Each(ctx, script, c.statement, load.Data{Behind: script.Data, Take: c.copied}); err != nil {
 		return nil, err
 	}
-	c.runs.Close(true)
+	c.runs.End(script)
 	c.Survey.Length = script.BytesRead()
 	c.Included(script.Included())
 	for _, passed := range script.Passed() {
@@ -49,6 +47,14 @@ type checker struct {
 	script *reading
 	text   load.Encoding
 	runs   *load.Runs
+	copy   *copying // whose rows follow; nil for none that are to be looked at
+}
+
+// copying is a COPY while its rows are looked at.
+type copying struct {
+	table string
+	place fault.Place // of what comes next
+	cut   []byte      // a character that was cut at the end of a piece
 }
 
 func (c *checker) statement(s sqltext.Statement) error {
@@ -64,10 +70,14 @@ func (c *checker) statement(s sqltext.Statement) error {
 		v = c.lookClosely(v)
 	case copyRows:
 		if v.objection == nil && v.dropped == "" {
-			return c.copied(v)
+			c.fill(v, v.head.Name, "puts rows into", 0)
+			c.copy = &copying{table: c.name(v.head.Name), place: c.Place(s)}
+			c.copy.place.Line += bytes.Count(v.Text, []byte{'\n'}) + 1
+			c.copy.place.Column = 1
+			return nil
 		}
 	}
-	c.runs.Close(false)
+	c.runs.Close(s)
 	switch {
 	case v.objection != nil:
 		c.Refuse(s, v.objection.What, v.objection.Next)
@@ -98,38 +108,31 @@ func (c *checker) rows(v verdict) (literal bool) {
 	return true
 }
 
-// copied reads the rows behind a COPY.
-func (c *checker) copied(v verdict) error {
-	line := v.Line + bytes.Count(v.Text, []byte{'\n'}) + 1
-	start := c.script.BytesRead()
-	table := v.head.Name
-	c.fill(v, table, "puts rows into", 0)
-	buffer := make([]byte, script.ReadAhead)
-	held := 0 // bytes of a character that was cut
-	for {
-		n, err := c.script.Data().Read(buffer[held:])
-		got := buffer[:held+n]
-		if cut := len(got) - wholeCharacters(got); err == nil && cut > 0 {
-			got = got[:len(got)-cut]
-		}
-		if at := c.text.BadByte(got); at >= 0 {
-			return load.BadText(fault.Place{File: c.source.Name, Line: line, Column: 1}, got, at)
-		}
-		lines := bytes.Count(got, []byte{'\n'})
-		line += lines
-		c.Survey.Rows += int64(lines)
-		held = copy(buffer, buffer[len(got):max(len(got), held+n)])
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
+// copied looks at rows behind a COPY.
+func (c *checker) copied(text []byte, size int64, last bool) error {
+	to := c.copy
+	if to == nil {
+		return nil
 	}
-	bytes := c.script.BytesRead() - start
-	c.runs.More(bytes)
-	c.Survey.Copied += bytes
-	c.Survey.DataOf(c.name(table)).Bytes += bytes
+	if len(to.cut) > 0 {
+		text = append(to.cut, text...)
+		to.cut = nil
+	}
+	if whole := wholeCharacters(text); !last {
+		text, to.cut = text[:whole], bytes.Clone(text[whole:])
+	}
+	if at := c.text.BadByte(text); at >= 0 {
+		return load.BadText(to.place, text, at)
+	}
+	lines := bytes.Count(text, []byte{'\n'})
+	to.place.Line += lines
+	c.Survey.Rows += int64(lines)
+	c.runs.More(size)
+	c.Survey.Copied += size
+	c.Survey.DataOf(to.table).Bytes += size
+	if last {
+		c.copy = nil
+	}
 	return nil
 }
 
@@ -151,7 +154,7 @@ func wholeCharacters(b []byte) int {
 func (c *checker) fill(v verdict, table sqltext.ObjectName, how string, bytes int64) {
 	name := c.name(table)
 	c.Touches(v.Statement, name, how)
-	c.runs.Row(table, bytes)
+	c.runs.Row(v.Statement, table, bytes)
 	c.Survey.DataOf(name).Bytes += bytes
 }
 

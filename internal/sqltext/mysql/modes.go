@@ -38,16 +38,15 @@ func unreadable(charset string) string {
 	return "in the character set " + charset + " a quote or a backslash may be a part of another character, so that the statements after it could be read in two ways"
 }
 
-// observe looks at one statement; anything but a SET is over at once. sets tells
+// mayAssign reports whether a statement may be one that observe has to look at.
+func mayAssign(text []byte) bool {
+	return len(text) >= 4 && (text[0]|0x20 == 's' || text[0] == '/')
+}
+
+// observe looks at one statement for assignments. sets tells
 // that it changes how the statements behind it are read; untraced says why that
 // cannot be known.
 func (m *modes) observe(text []byte) (sets bool, untraced string) {
-	if len(text) < 4 {
-		return false, ""
-	}
-	if c := text[0] | 0x20; c != 's' && text[0] != '/' {
-		return false, ""
-	}
 	next := m.dialect // what is assigned counts for the statements behind
 	for _, a := range sqltext.ParseSet(text, m.dialect) {
 		value, known := m.evaluate(a.Value)

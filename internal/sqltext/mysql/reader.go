@@ -21,9 +21,15 @@ import (
 // longest statement, whatever the length of the script.
 type Reader struct {
 	window.Window
+	special [256]bool // bytes that may mean something outside of quotes
+	begun   bool
+	// said is never changed, but replaced: statements keep it.
+	said *state
+}
+
+// state is what a script has said to its reader.
+type state struct {
 	delimiter []byte
-	special   [256]bool // bytes that may mean something outside of quotes
-	begun     bool
 	modes     modes
 }
 
@@ -31,9 +37,9 @@ type Reader struct {
 // mode the sql_mode that the session begins with.
 func NewReader(name string, src io.Reader, d sqltext.Dialect, mode string) *Reader {
 	r := &Reader{Window: window.New(name, src)}
-	r.modes = modes{dialect: d.WithMode(mode), now: mode}
-	r.modes.begun.charset, r.modes.begun.mode = d.Charset, mode
-	r.setDelimiter([]byte(";"))
+	begun := state{delimiter: []byte(";"), modes: modes{dialect: d.WithMode(mode), now: mode}}
+	begun.modes.begun.charset, begun.modes.begun.mode = d.Charset, mode
+	r.follow(&begun)
 	return r
 }
 
@@ -41,13 +47,14 @@ func NewReader(name string, src io.Reader, d sqltext.Dialect, mode string) *Read
 // outside string literals and comments. It must be called before Next.
 func (r *Reader) ReplacePrefix(token, prefix string) {
 	r.Window.ReplacePrefix(token, prefix)
-	r.setDelimiter(r.delimiter)
+	r.follow(r.said)
 }
 
-func (r *Reader) setDelimiter(delimiter []byte) {
-	r.delimiter = bytes.Clone(delimiter)
+// follow reads on with what the script has said.
+func (r *Reader) follow(said *state) {
+	r.said = said
 	r.special = [256]bool{'\'': true, '"': true, '`': true, '-': true, '#': true, '/': true, '*': true, '\\': true}
-	r.special[r.delimiter[0]], r.special[';'] = true, true
+	r.special[said.delimiter[0]], r.special[';'] = true, true
 	if len(r.Token) > 0 {
 		r.special[r.Token[0]] = true
 	}
@@ -74,8 +81,15 @@ func (r *Reader) Next() (sqltext.Statement, error) {
 			return statement, err
 		}
 		if len(statement.Text) > 0 {
-			statement.Dialect = r.modes.dialect
-			statement.SetsReading, statement.Untraced = r.modes.observe(statement.Text)
+			statement.Dialect = r.said.modes.dialect
+			if len(r.Included()) == 0 {
+				statement.State = r.said
+			}
+			if mayAssign(statement.Text) {
+				next := state{r.said.delimiter, r.said.modes.clone()}
+				statement.SetsReading, statement.Untraced = next.modes.observe(statement.Text)
+				r.said = &next
+			}
 			return statement, nil
 		}
 	}
@@ -83,27 +97,13 @@ func (r *Reader) Next() (sqltext.Statement, error) {
 
 // Behind is how the server reads what comes behind the statement that Next returned
 // last.
-func (r *Reader) Behind() sqltext.Dialect { return r.modes.dialect }
-
-// state is what a script has said to its reader.
-type state struct {
-	delimiter []byte
-	modes     modes
-}
-
-// Mark gives the place of the statement that Next returned last, as it was
-// read: before what the statement itself sets.
-func (r *Reader) Mark() sqltext.Mark {
-	return sqltext.Mark{Offset: r.Offset, Line: r.Line, Column: r.Column, State: state{r.delimiter, r.modes.clone()}}
-}
+func (r *Reader) Behind() sqltext.Dialect { return r.said.modes.dialect }
 
 // Resume reads on at a mark of this kind of reader; src begins at its offset.
 func (r *Reader) Resume(src io.Reader, m sqltext.Mark) {
 	r.Restart(src, m.Offset, m.Line, m.Column)
 	r.begun = true
-	said := m.State.(state)
-	r.modes = said.modes.clone()
-	r.setDelimiter(said.delimiter)
+	r.follow(m.State.(*state))
 }
 
 // skipGap passes over what stands between statements and leaves the place at
@@ -201,7 +201,7 @@ func (r *Reader) clientCommand() (bool, error) {
 			return false, fault.At(fault.Invalid, r.PlaceAt(start), "write for instance: DELIMITER ;;",
 				"DELIMITER needs a word without a backslash")
 		}
-		r.setDelimiter(fields[0])
+		r.follow(&state{bytes.Clone(fields[0]), r.said.modes})
 		return true, nil
 	}
 	if (name == "source" || strings.HasPrefix(name, `\.`)) && r.Follows() {
@@ -227,8 +227,8 @@ func (r *Reader) enter(command string) error {
 		command = `\.`
 	}
 	named := strings.TrimSpace(line[len(command):])
-	named = strings.TrimSpace(strings.TrimSuffix(named, string(r.delimiter)))
-	if named == "" || strings.Contains(named, string(r.delimiter)) {
+	named = strings.TrimSpace(strings.TrimSuffix(named, string(r.said.delimiter)))
+	if named == "" || strings.Contains(named, string(r.said.delimiter)) {
 		return fault.At(fault.Invalid, r.PlaceAt(start), "give it a line of its own, with one file", "%s needs the name of a file, and nothing after it", command)
 	}
 	return r.Enter(start, named)
@@ -272,15 +272,15 @@ func (r *Reader) scanStatement() (sqltext.Statement, error) {
 		case r.AtToken():
 			r.See(r.Pos)
 			r.Pos += len(r.Token)
-		case c == r.delimiter[0] && r.At(string(r.delimiter)):
+		case c == r.said.delimiter[0] && r.At(string(r.said.delimiter)):
 			end := r.Pos
-			r.Pos += len(r.delimiter)
+			r.Pos += len(r.said.delimiter)
 			return r.statement(end), nil
 		case c == ';':
 			inside.whole = inside.whole || conditional >= 0
 			end := r.Pos
 			r.Pos++
-			if inside.ends(r.Buf[:end], r.modes.dialect) {
+			if inside.ends(r.Buf[:end], r.said.modes.dialect) {
 				return r.statement(end), nil
 			}
 		case c == '\'' || c == '"' || c == '`':
@@ -317,7 +317,7 @@ func (r *Reader) scanStatement() (sqltext.Statement, error) {
 // so this loop decides how fast a script is read.
 func (r *Reader) skipPlain() {
 	buf, pos := r.Buf, r.Pos
-	special, escapes := &r.special, r.modes.dialect.Escapes('\'')
+	special, escapes := &r.special, r.said.modes.dialect.Escapes('\'')
 	for pos < len(buf) {
 		for pos+4 <= len(buf) {
 			four := buf[pos : pos+4 : pos+4]
@@ -362,7 +362,7 @@ func (r *Reader) skipQuoted(quote byte) error {
 		return r.skipName()
 	}
 	opened := r.Pos
-	escapes := r.modes.dialect.Escapes(quote)
+	escapes := r.said.modes.dialect.Escapes(quote)
 	r.Pos++
 	for r.Ensure(1) {
 		rest := r.Buf[r.Pos:]

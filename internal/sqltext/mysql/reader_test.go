@@ -209,7 +209,9 @@ func TestWhatASetMeansForTheStatementsBehind(t *testing.T) {
 // that statements are pieces of the input in their order with nothing but
 // white space, comments, delimiters and client lines between them.
 func FuzzReader(f *testing.F) {
-	for _, seed := range []string{"SELECT 1;", "a'b;c'd;", "/*! x; */;", "DELIMITER $$\na;b$$", "-- x\n;#y\n;", "`a``;`;\"\\\";", "\ufeffx;"} {
+	for _, seed := range []string{"SELECT 1;", "a'b;c'd;", "/*! x; */;", "DELIMITER $$\na;b$$", "-- x\n;#y\n;", "`a``;`;\"\\\";", "\ufeffx;",
+		// What a statement saves it saves also when the script is read again from it.
+		`SET @m = @@sql_mode, sql_mode = 'ANSI_QUOTES'; SET sql_mode = @m; SELECT "a\";b";`} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, script []byte) {
@@ -222,14 +224,14 @@ func FuzzReader(f *testing.F) {
 		end := int64(0)
 		var marks []sqltext.Mark
 		for {
-			delimiter := string(r.delimiter)
+			delimiter := string(r.said.delimiter)
 			s, err := r.Next()
 			if err != nil {
 				break
 			}
 			require.GreaterOrEqual(t, s.Offset, end)
 			requireGap(t, script[end:s.Offset], delimiter)
-			marks = append(marks, r.Mark())
+			marks = append(marks, s.Mark())
 			end = s.Offset + int64(s.Size)
 			require.Equal(t, string(script[s.Offset:end]), string(s.Text))
 			scanner := sqltext.NewScanner(s.Text, s.Dialect)
@@ -273,7 +275,7 @@ func requireGap(t *testing.T, gap []byte, delimiter string) {
 		break
 	}
 	r := NewReader("gap", bytes.NewReader(gap), sqltext.Dialect{}, "")
-	r.setDelimiter([]byte(delimiter))
+	r.follow(&state{delimiter: []byte(delimiter)})
 	statements, _ := readAll(r)
 	require.Empty(t, statements, "%q", gap)
 }

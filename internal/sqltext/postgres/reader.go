@@ -49,11 +49,6 @@ func NewReader(name string, src io.Reader) *Reader {
 // database. It must be called before Next.
 func (r *Reader) Retarget() { r.retarget = true }
 
-// Mark gives the place of the statement that Next returned last.
-func (r *Reader) Mark() sqltext.Mark {
-	return sqltext.Mark{Offset: r.Offset, Line: r.Line, Column: r.Column, State: r.plainQuotes}
-}
-
 // Resume reads on at a mark of this kind of reader; src begins at its offset.
 func (r *Reader) Resume(src io.Reader, m sqltext.Mark) {
 	r.Restart(src, m.Offset, m.Line, m.Column)
@@ -181,7 +176,8 @@ type body struct {
 }
 
 func (b *body) word(text []byte, parentheses int) {
-	if b.words > 0 && b.first[0] != 'c' { // no CREATE, as nearly all statements of a dump
+	if b.words > 0 && b.first[0] != 'c' || b.words == 0 && text[0]|0x20 != 'c' { // no CREATE, as nearly all statements of a dump
+		b.words++
 		return
 	}
 	lower := strings.ToLower(string(text))
@@ -315,11 +311,10 @@ func (r *Reader) skipWord(b *body, parentheses int) error {
 			r.Pos++
 		}
 	}
-	word := r.Buf[start:r.Pos]
-	if len(word) == 1 && word[0]|0x20 == 'e' && r.At("'") {
+	if r.Pos == start+1 && r.Buf[start]|0x20 == 'e' && r.At("'") {
 		return r.skipString(true)
 	}
-	b.word(word, parentheses)
+	b.word(r.Buf[start:r.Pos], parentheses)
 	return nil
 }
 
@@ -478,16 +473,15 @@ func (r *Reader) command() (ends bool, err error) {
 // statement cuts Buf[:end] into a Statement. psql takes a command out of the middle of
 // one; blanks keep the places behind it right.
 func (r *Reader) statement(end int) sqltext.Statement {
-	if len(r.commands) > 0 {
-		own := bytes.Clone(r.Buf)
-		for _, command := range r.commands {
-			copy(own[command[0]:], bytes.Repeat([]byte{' '}, command[1]-command[0]))
-		}
-		r.Buf = own
+	for _, command := range r.commands {
+		copy(r.Buf[command[0]:], bytes.Repeat([]byte{' '}, command[1]-command[0]))
 	}
 	raw, text := r.Cut(end)
 	s := sqltext.Statement{Text: text, Offset: r.Offset, Size: len(raw), File: r.File(), Line: r.Line, Column: r.Column, Dialect: dialect}
 	s.Dialect.NoBackslashEscapes = r.plainQuotes
+	if len(r.Included()) == 0 {
+		s.State = r.plainQuotes
+	}
 	return s
 }
 

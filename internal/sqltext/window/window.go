@@ -22,9 +22,12 @@ import (
 // Window is the part of a script that is looked at: bytes that are read on when more
 // is needed, with the place of their beginning.
 type Window struct {
-	Buf []byte // unread input; Buf[:Pos] belongs to the piece being read
-	Pos int
-	Err error // what the source ended with
+	// Buf is unread input; Buf[:Pos] belongs to the piece being read. Parts of it are
+	// valid until Ensure is called again.
+	Buf   []byte
+	Pos   int
+	Err   error  // what the source ended with
+	whole []byte // the memory at whose end Buf stands
 
 	Offset       int64 // of Buf[0] in the script
 	Line, Column int   // of Buf[0], from 1; columns count characters
@@ -80,13 +83,15 @@ var (
 
 // New looks at src from its beginning; name is the file's, for error messages.
 func New(name string, src io.Reader) Window {
-	return Window{name: name, src: src, Line: 1, Column: 1, longest: LongestStatement, Buf: make([]byte, 0, ReadAhead)}
+	w := Window{name: name, src: src, Line: 1, Column: 1, longest: LongestStatement}
+	w.renew(ReadAhead)
+	return w
 }
 
 // Restart goes on with src, which begins at another place of the same script.
 func (r *Window) Restart(src io.Reader, offset int64, line, column int) {
-	r.src, r.Err = src, nil
-	r.Buf, r.Pos = make([]byte, 0, ReadAhead), 0
+	r.src, r.Err, r.Pos = src, nil, 0
+	r.Buf = r.whole[:0]
 	r.Offset, r.Line, r.Column = offset, line, column
 }
 
@@ -118,9 +123,7 @@ func (r *Window) Ensure(n int) bool {
 			return false
 		}
 		if cap(r.Buf)-len(r.Buf) < ReadAhead/2 {
-			grown := make([]byte, len(r.Buf), min(2*cap(r.Buf), max(r.longest, cap(r.Buf)))+ReadAhead)
-			copy(grown, r.Buf)
-			r.Buf = grown
+			r.makeRoom()
 		}
 		var got int
 		got, r.Err = r.src.Read(r.Buf[len(r.Buf):cap(r.Buf)])
@@ -162,7 +165,7 @@ func (r *Window) Enter(at int, named string) error {
 	if file.Text == nil {
 		return nil
 	}
-	r.outer = append(r.outer, outer{r.name, r.src, r.Err, r.Buf, r.Line, r.Column})
+	r.outer = append(r.outer, outer{r.name, r.src, r.Err, bytes.Clone(r.Buf), r.Line, r.Column})
 	r.Restart(file.Text, r.Offset, 1, 1)
 	r.name = file.Name
 	r.SkipMark()
@@ -186,6 +189,7 @@ func (r *Window) Leave() bool {
 	r.outer = r.outer[:len(r.outer)-1]
 	r.Restart(around.src, r.Offset, around.line, around.column)
 	r.name, r.Err, r.Buf = around.name, around.err, around.rest
+	r.whole = r.Buf[:0]
 	return true
 }
 
@@ -205,14 +209,25 @@ func (r *Window) Consume(n int) {
 	}
 	r.Offset += int64(n)
 	r.Pos -= n
-	// Slicing keeps the cost of small statements small; the bytes are moved
-	// to the front only when the buffer is nearly used up.
+	// Slicing keeps the cost of small statements small; see makeRoom.
 	r.Buf = r.Buf[n:]
-	if len(r.Buf) == 0 || cap(r.Buf) < ReadAhead/2 {
-		fresh := make([]byte, len(r.Buf), max(ReadAhead, 2*len(r.Buf)))
-		copy(fresh, r.Buf)
-		r.Buf = fresh
+}
+
+// makeRoom moves the input to the front of its memory, or to a larger one where the piece
+// being read takes most of it.
+func (r *Window) makeRoom() {
+	if gone := cap(r.whole) - cap(r.Buf); gone >= len(r.Buf)+ReadAhead/2 {
+		r.Buf = append(r.whole[:0], r.Buf...)
+		return
 	}
+	before := r.Buf
+	r.renew(min(2*cap(r.Buf), max(r.longest, cap(r.Buf))) + ReadAhead)
+	r.Buf = append(r.Buf, before...)
+}
+
+func (r *Window) renew(size int) {
+	r.whole = make([]byte, 0, size)
+	r.Buf = r.whole
 }
 
 // PlaceAt is the place of buf[at].
