@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/fault"
@@ -19,6 +20,9 @@ type Run struct {
 	End      int64        // where it ends in the script
 	Last     bool         // nothing stands behind it
 	Bytes    int64
+	// Marks are places at which it can be divided, about as far apart as a run is long
+	// at least.
+	Marks []sqltext.Mark
 }
 
 // LongRun is how many bytes a run must have to be read on its own.
@@ -29,6 +33,26 @@ type Runs struct {
 	least   int64 // bytes of a run
 	found   map[int64]*Run
 	current *Run
+	marked  int64 // where the last of its marks stands
+}
+
+// Divide gives the parts of a run, so many at most and about as long as each other.
+func (r *Run) Divide(most int) []*Run {
+	var parts []*Run
+	rest := *r
+	for n := most; n > 1; n-- {
+		wanted := rest.From.Offset + (r.End-rest.From.Offset)/int64(n)
+		i := slices.IndexFunc(r.Marks, func(m sqltext.Mark) bool { return m.Offset >= wanted })
+		if i < 0 {
+			break
+		}
+		part := rest
+		part.To, part.End, part.Last = r.Marks[i], r.Marks[i].Offset, false
+		part.Bytes = part.End - part.From.Offset
+		rest.From, rest.Bytes = r.Marks[i], rest.Bytes-part.Bytes
+		parts = append(parts, &part)
+	}
+	return append(parts, &rest)
 }
 
 // NewRuns finds the runs of a script, of at least so many bytes, for its survey. Of a
@@ -45,6 +69,11 @@ func (r *Runs) Row(s sqltext.Statement, table sqltext.ObjectName, bytes int64) {
 	if r.current == nil || r.current.Table != table || s.State == nil {
 		r.Close(s)
 		r.current = &Run{Table: table, From: s.Mark()}
+		r.marked = s.Offset
+	}
+	if s.Offset-r.marked >= r.least {
+		r.current.Marks = append(r.current.Marks, s.Mark())
+		r.marked = s.Offset
 	}
 	r.current.Bytes += bytes
 }

@@ -58,6 +58,7 @@ type TableData struct {
 	Bytes       int64
 	First, Last int64 // offsets of the first and last INSERT
 	Longest     int   // bytes of the longest row, as it is written
+	Numbered    bool  // the server may have to give out numbers for rows
 	Mention     int64 // of the first other statement behind First that names the table; 0 for none
 }
 

@@ -311,15 +311,14 @@ func numberEnd(text []byte, pos int) int {
 }
 
 // CountRows reads all rows of an Insert; literal is false where they hold anything but
-// literals. longest is the size of the longest row in bytes.
-func CountRows(text []byte, body int, d Dialect) (count int64, longest int, literal bool) {
+// literals.
+func CountRows(text []byte, body int, d Dialect) (count int64, literal bool) {
 	scanner := NewRowScanner(text, body, d)
 	var row Row
 	for scanner.Next(&row) {
 		count++
-		longest = max(longest, row.End-row.Start)
 	}
-	return count, longest, scanner.Literal()
+	return count, scanner.Literal()
 }
 
 // Inserts reads the heads of plain INSERTs, as ParseInsert does. In a dump the next one

@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -319,6 +320,11 @@ func (t *Table) readOptions(tokens []Token) {
 			t.Derived = true
 		}
 	}
+}
+
+// HasAuto reports whether the server gives out numbers for one of the columns.
+func (t *Table) HasAuto() bool {
+	return slices.ContainsFunc(t.Columns, func(c Column) bool { return c.Auto })
 }
 
 // ForInsert are the positions, for an INSERT with the given columns (nil for

@@ -82,7 +82,7 @@ type rowsOf struct {
 
 // readRows reads the rows of a statement for a table.
 func readRows(v verdict, t *table) rowsOf {
-	notNull, auto, wide := t.columns(v.insert)
+	notNull, auto, wide := t.list.of(t.definition, v.insert)
 	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
 	scanner.Watch = auto
 	found := rowsOf{}
@@ -107,15 +107,14 @@ func readRows(v verdict, t *table) rowsOf {
 	return found
 }
 
-// columns is what ForInsert of the table's definition says for an INSERT; asked
-// for the same list of columns again, it has the answer ready.
-func (t *table) columns(insert sqltext.Insert) (notNull uint64, auto int, wide bool) {
-	l := &t.list
+// of is what ForInsert of the table's definition says for an INSERT; asked for the same
+// list of columns again, it has the answer ready.
+func (l *columnList) of(definition *sqltext.Table, insert sqltext.Insert) (notNull uint64, auto int, wide bool) {
 	l.Lock()
 	defer l.Unlock()
-	if !l.known || len(l.names) != len(insert.Columns) || len(l.names) > 0 && &l.names[0] != &insert.Columns[0] {
-		l.known, l.names = true, insert.Columns
-		l.notNull, l.auto, l.wide = t.definition.ForInsert(insert.Columns)
+	if l.table != definition || len(l.names) != len(insert.Columns) || len(l.names) > 0 && &l.names[0] != &insert.Columns[0] {
+		l.table, l.names = definition, insert.Columns
+		l.notNull, l.auto, l.wide = definition.ForInsert(insert.Columns)
 	}
 	return l.notNull, l.auto, l.wide
 }
@@ -123,7 +122,7 @@ func (t *table) columns(insert sqltext.Insert) (notNull uint64, auto int, wide b
 // columnList is what is known of the columns of the last INSERT.
 type columnList struct {
 	sync.Mutex
-	known   bool
+	table   *sqltext.Table
 	names   []string
 	notNull uint64
 	auto    int

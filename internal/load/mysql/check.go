@@ -27,7 +27,7 @@ func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (
 	}
 	defer script.Close()
 	c := &checker{
-		judge: newJudge(i, s, o), Findings: load.NewFindings(s, i.Target, o), script: script, defined: map[string]*sqltext.Table{}, unkeyed: map[string]fault.Place{},
+		judge: newJudge(i, s, o), Findings: load.NewFindings(s, i.Target, o), script: script, defined: map[string]*sqltext.Table{}, altered: map[*sqltext.Table]bool{}, unkeyed: map[string]fault.Place{},
 		made: map[dbms.Object]bool{}, risky: map[string]bool{}, text: textCheck{Encoding: load.NewEncoding(s, script.Content)},
 	}
 	c.runs = load.NewRuns(script.Content, longRun, c.Survey)
@@ -46,6 +46,8 @@ type checker struct {
 	text   textCheck
 	// defined are the tables that the script has made so far.
 	defined map[string]*sqltext.Table
+	altered map[*sqltext.Table]bool // those that are not as they were made
+	list    columnList
 	runs    *load.Runs
 	// unkeyed are tables without a primary key so far, and where they are made.
 	unkeyed       map[string]fault.Place
@@ -67,7 +69,7 @@ func (c *checker) statement(s sqltext.Statement) error {
 	if len(s.Text) > longStatement {
 		at, found = c.bothAtOnce(v)
 	} else {
-		at, found = c.badByte(v), findRows(v)
+		at, found = c.badByte(v), c.findRows(v)
 	}
 	if at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
@@ -120,7 +122,7 @@ const longStatement = 64 << 10
 
 func (c *checker) bothAtOnce(v verdict) (badByte int, found rowsFound) {
 	counted := make(chan rowsFound, 1)
-	go func() { counted <- findRows(v) }()
+	go func() { counted <- c.findRows(v) }()
 	return c.badByte(v), <-counted
 }
 
@@ -128,17 +130,32 @@ func (c *checker) badByte(v verdict) int {
 	return c.text.badByte(v, c.defined[v.insert.Table.Name])
 }
 
-// rowsFound is what CountRows found in an INSERT.
+// rowsFound is what was found in an INSERT.
 type rowsFound struct {
-	count   int64
-	longest int // bytes of a row
-	literal bool
+	count    int64
+	longest  int // bytes of a row
+	literal  bool
+	numbered bool // the server may give out numbers for them
 }
 
-func findRows(v verdict) (found rowsFound) {
-	if v.kind == rows && v.objection == nil {
-		found.count, found.longest, found.literal = sqltext.CountRows(v.text, v.insert.Body, v.Dialect)
+func (c *checker) findRows(v verdict) (found rowsFound) {
+	if v.kind != rows || v.objection != nil {
+		return found
 	}
+	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+	if table := c.defined[v.insert.Table.Name]; table == nil || c.altered[table] {
+		found.numbered = true
+	} else {
+		_, scanner.Watch, _ = c.list.of(table, v.insert)
+		found.numbered = scanner.Watch < 0 && table.HasAuto()
+	}
+	var row sqltext.Row
+	for scanner.Next(&row) {
+		found.count++
+		found.longest = max(found.longest, row.End-row.Start)
+		found.numbered = found.numbered || scanner.Watch >= 0 && autoValue(row.Watched) != explicit
+	}
+	found.literal = scanner.Literal()
 	return found
 }
 
@@ -164,6 +181,7 @@ func (c *checker) rows(v verdict, found rowsFound) {
 	d.Last = v.Offset
 	d.Bytes += int64(v.Size)
 	d.Longest = max(d.Longest, found.longest)
+	d.Numbered = d.Numbered || found.numbered
 	c.Touches(v.Statement, table, "puts rows into")
 	c.runs.Row(v.Statement, sqltext.ObjectName{Name: table}, int64(v.Size))
 }
@@ -258,8 +276,13 @@ func (c *checker) sequence(v verdict) {
 		c.Survey.AsksBack = true
 		c.oneByOne(s, "the statement asks for the outcome of the one before it")
 	}
-	if v.head.Verb == "ALTER" && tokens.Has("PRIMARY") {
-		delete(c.unkeyed, v.head.Name.Name)
+	if v.head.Verb == "ALTER" {
+		if v.kind != keySwitch {
+			c.altered[c.defined[v.head.Name.Name]] = true
+		}
+		if tokens.Has("PRIMARY") {
+			delete(c.unkeyed, v.head.Name.Name)
+		}
 	}
 	for _, t := range tokens {
 		if t.Kind == sqltext.Word || t.Kind == sqltext.Name {

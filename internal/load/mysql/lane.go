@@ -41,6 +41,9 @@ type task struct {
 	do    func(ctx context.Context, l *lane) error
 	at    int64 // offset in the script
 	bytes int64 // of the script that it stands for
+	// done is closed when the task has been done and committed, or given up; nil where
+	// nobody waits for it.
+	done chan struct{}
 }
 
 // commitSize bounds what a transaction holds: enough that commits cost
@@ -121,6 +124,9 @@ func (l *lane) serve(ctx context.Context) {
 		}
 		if t.job != nil {
 			l.e.memory.Release(min(memoryLimit, int64(len(t.job.text))))
+		}
+		if t.done != nil {
+			close(t.done)
 		}
 		l.finished(1, t.bytes)
 	}

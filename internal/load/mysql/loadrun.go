@@ -101,6 +101,7 @@ func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *l
 		err := l.loadPiece(ctx, source)
 		switch {
 		case err == nil:
+			p.divided.stored(source.statements, source.bytes, source.rows)
 			continue
 		case ctx.Err() != nil, errors.Is(err, errStopped), !errors.Is(err, errByInsert) && !dbms.IsRefusal(err):
 			l.drop(ctx)
@@ -122,16 +123,21 @@ func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *l
 // core; so it has them beforehand. Those that the optimizer keeps beside InnoDB's would say
 // for good that it is empty, and are left alone.
 func (l *lane) readyForBulk(ctx context.Context, table string) (bool, error) {
+	if empty, err := l.isEmpty(ctx, table); err != nil || !empty {
+		return false, err
+	}
+	_, err := l.session.Query(ctx, "SET STATEMENT use_stat_tables = 'never' FOR ANALYZE LOCAL TABLE "+mysql.QuoteName(table))
+	return err == nil, ignoreRefusal(err)
+}
+
+// isEmpty reports whether a table has no rows. The lane is in no transaction then.
+func (l *lane) isEmpty(ctx context.Context, table string) (bool, error) {
 	l.begun = true
 	filled, err := l.session.Query(ctx, "SELECT 1 FROM "+mysql.QuoteName(table)+" LIMIT 1")
-	if err != nil || len(filled) > 0 {
+	if err != nil {
 		return false, err
 	}
-	if err := l.commit(ctx); err != nil {
-		return false, err
-	}
-	_, err = l.session.Query(ctx, "SET STATEMENT use_stat_tables = 'never' FOR ANALYZE LOCAL TABLE "+mysql.QuoteName(table))
-	return err == nil, ignoreRefusal(err)
+	return len(filled) == 0, l.commit(ctx)
 }
 
 // ignoreRefusal leaves what is more than a refusal.
@@ -226,7 +232,7 @@ func (s *rowSource) fill() error {
 		s.ended = errors.Is(err, io.EOF)
 		return err
 	}
-	if s.ctx.Err() != nil || e.stopsBefore(statement.Offset) {
+	if s.ctx.Err() != nil || e.stopsBefore(statement.Offset) || s.passage.divided.stops() {
 		return errStopped
 	}
 	if s.bytes == 0 {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/load"
 	"yellowfield/internal/sqltext"
 )
@@ -30,9 +31,15 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 		return false, err
 	}
 	p := passage{run: r, table: t, late: t.late, settings: e.settings, judge: e.judge.clone(), form: e.loadFormFor(t, r, v.insert.Columns)}
-	l.give(task{at: r.From.Offset, bytes: r.Bytes, do: func(ctx context.Context, l *lane) error {
-		return l.readRun(ctx, p)
-	}})
+	if parts := e.divide(p); len(parts) > 1 {
+		if err := e.giveParts(ctx, l, p, parts); err != nil {
+			return false, err
+		}
+	} else {
+		l.give(task{at: r.From.Offset, bytes: r.Bytes, do: func(ctx context.Context, l *lane) error {
+			return l.readRun(ctx, p)
+		}})
+	}
 	if err := e.afterRows(ctx, t, e.lastOf(r)); err != nil {
 		return true, err
 	}
@@ -47,6 +54,7 @@ type passage struct {
 	settings *settings
 	judge    *judge
 	form     *loadForm // how LOAD DATA gets its rows; nil for INSERTs
+	divided  *divided  // of a part of a run; nil for a whole one
 }
 
 // lastOf is the offset of the table's last row when the run holds it.
@@ -74,14 +82,21 @@ func (l *lane) readRun(ctx context.Context, p passage) error {
 		return err
 	}
 	batch := newBatcher(e.Server.MaxPacket, func(job *job) error {
-		if e.stopsBefore(job.offset()) || ctx.Err() != nil {
+		if e.stopsBefore(job.offset()) || ctx.Err() != nil || p.divided.stops() {
 			return errStopped
 		}
-		if err := l.run(ctx, job); err != nil {
+		err := l.run(ctx, job)
+		switch {
+		case err == nil:
+			p.divided.stored(len(job.parts), job.bytes, job.rows)
+			return nil
+		case p.divided != nil && dbms.IsRefusal(err):
+			l.drop(ctx)
+			p.divided.refused.Store(true)
+		default:
 			e.fail(job.offset(), err)
-			return errStopped
 		}
-		return nil
+		return errStopped
 	})
 	err = p.run.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
 		v := p.judge.look(statement)

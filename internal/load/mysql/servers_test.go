@@ -15,7 +15,7 @@ import (
 // TestMain makes the fast paths worth taking on a few rows, so that small
 // scripts go through all of them; lanes are asked for by Options.
 func TestMain(m *testing.M) {
-	deferFrom, longRun, smallBulk, pieceSize = 200, 2000, 200, 3000
+	deferFrom, longRun, smallBulk, pieceSize, leastRange = 200, 2000, 200, 3000, 2000
 	os.Exit(m.Run())
 }
 

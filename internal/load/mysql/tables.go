@@ -2,7 +2,6 @@ package mysql
 
 import (
 	"context"
-	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -137,7 +136,7 @@ func (e *engine) describe(ctx context.Context, t *table, d sqltext.Dialect) erro
 	}
 	t.definition = definition
 	t.transactional = strings.EqualFold(definition.Options.Engine, "InnoDB")
-	t.hasAuto = slices.ContainsFunc(definition.Columns, func(c sqltext.Column) bool { return c.Auto })
+	t.hasAuto = definition.HasAuto()
 	return nil
 }
 

@@ -99,7 +99,7 @@ func (c *checker) statement(s sqltext.Statement) error {
 
 // rows takes in an INSERT of literal rows; literal is false if it is none.
 func (c *checker) rows(v verdict) (literal bool) {
-	count, _, literal := sqltext.CountRows(v.Text, v.insert.Body, v.Dialect)
+	count, literal := sqltext.CountRows(v.Text, v.insert.Body, v.Dialect)
 	if !literal {
 		return false
 	}

@@ -246,7 +246,7 @@ func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error
 
 // isLiteral reports whether all rows are.
 func isLiteral(v verdict) bool {
-	_, _, literal := sqltext.CountRows(v.Text, v.insert.Body, v.Dialect)
+	_, literal := sqltext.CountRows(v.Text, v.insert.Body, v.Dialect)
 	return literal
 }
 
