@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
+	"sync"
 	"time"
 
 	"yellowfield/internal/dbms"
@@ -235,14 +235,40 @@ func timedInto(command *exec.Cmd, file *os.File) (measured, error) {
 	if file != nil {
 		command.Stdout = file
 	}
-	if err := command.Run(); err != nil {
+	err := command.Start()
+	var m measured
+	if err == nil {
+		ended := make(chan struct{})
+		var watching sync.WaitGroup
+		watching.Go(func() { m.memory = peakOf(command.Process.Pid, ended) })
+		err = command.Wait()
+		m.seconds = time.Since(began).Seconds()
+		close(ended)
+		watching.Wait()
+	}
+	if err != nil {
 		return measured{}, fmt.Errorf("%s: %w\n%s", strings.Join(command.Args, " "), err, out.String())
 	}
-	m := measured{seconds: time.Since(began).Seconds()}
-	if usage, ok := command.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		m.memory = usage.Maxrss << 10
-	}
 	return m, nil
+}
+
+// peakOf watches the most memory that a process has held so far, in bytes, until it ends. What
+// the system says of it afterwards counts the memory of this program, out of which it came.
+func peakOf(pid int, ended <-chan struct{}) (peak int64) {
+	for {
+		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid)) // Linux, proc_pid_status(5)
+		if _, rest, found := strings.Cut(string(status), "\nVmHWM:"); found {
+			if fields := strings.Fields(rest); len(fields) > 0 {
+				kB, _ := strconv.ParseInt(fields[0], 10, 64)
+				peak = max(peak, kB<<10)
+			}
+		}
+		select {
+		case <-ended:
+			return peak
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
 }
 
 func (w *workshop) execute(statement string) error {
