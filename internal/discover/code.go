@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -33,7 +34,9 @@ type code struct {
 	schemes   map[string]bool // families of the data source names that code puts together
 	makes     []Place         // where CREATE TABLE stands in code
 	outside   []Outside
-	fixed     []Place // where code logs in with literal values
+	fixed     []Place           // where code logs in with literal values
+	variables []Place           // and where with variables of the environment
+	aliases   map[string]string // of the file that is taken
 	texts     []embedded
 	words     driverWords
 	tables    tablesInCode
@@ -165,6 +168,11 @@ func (m mention) places() []string {
 // upwards tells from an argument how many folders up its path begins.
 func upwards(a php.Argument) int {
 	climbs := strings.Count(a.Source, "dirname(")
+	for _, m := range levels.FindAllStringSubmatch(a.Source, -1) {
+		if n, err := strconv.Atoi(m[1]); err == nil && climbs > 0 && n < longestName {
+			climbs += n - 1
+		}
+	}
 	for _, piece := range a.Pieces {
 		switch piece.Address {
 		case "__DIR__":
@@ -181,6 +189,9 @@ func upwards(a php.Argument) int {
 	}
 	return anywhere
 }
+
+// levels is the second argument of dirname (PHP manual, "dirname").
+var levels = regexp.MustCompile(`__(?:DIR|FILE)__\s*\)*\s*,\s*([1-9]\d*)\s*\)`)
 
 // isConstant reports whether an address is that of a constant that the code defines.
 func isConstant(address string) bool {
@@ -331,6 +342,7 @@ func (c *code) file(name string, read *codeFile) {
 	for _, defined := range read.Defines {
 		c.defines[defined] = true
 	}
+	c.aliases = read.Aliases
 	own := isOwnCode(name)
 	handed := map[string]string{} // literals by the function they were handed to
 	from := map[string]int{}      // and by where their paths begin
@@ -532,6 +544,9 @@ func (c *code) use(place Place, use php.Use) {
 				if _, literal := argument.Literal(); literal && i < len(roles) && roles[i] == settings.User {
 					c.fixed = append(c.fixed, place)
 				}
+				if i < len(roles) && roles[i] == settings.User && ofEnvironment.MatchString(argument.Source) {
+					c.variables = append(c.variables, place)
+				}
 				if i < len(roles) && roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
 					c.connect(place, roles[i], argument.Pieces[0].Address, argument.Parameter)
 				}
@@ -539,6 +554,9 @@ func (c *code) use(place Place, use php.Use) {
 		}
 	}
 }
+
+// ofEnvironment is an argument that a variable of the environment gives.
+var ofEnvironment = regexp.MustCompile(`^\(?\s*(?:getenv\s*\(|\$_(?:ENV|SERVER)\s*\[)`)
 
 // handsOver takes a call of the application's own function to connect, if what it is given
 // says that it is a login.
@@ -577,8 +595,13 @@ func (c *code) note(function string, place Place) {
 
 func (c *code) connect(place Place, role settings.Role, address string, local bool) {
 	address = strings.ReplaceAll(address, `"`, "'")
+	if name := variableName.FindString(address); c.aliases[name] != "" {
+		address = c.aliases[name] + address[len(name):]
+	}
 	c.connects = append(c.connects, connect{place, role, address, elements(address), local})
 }
+
+var variableName = regexp.MustCompile(`^\$\w+`)
 
 // elements are the names in an address, in small letters.
 func elements(address string) []string {

@@ -43,9 +43,10 @@ type Findings struct {
 	// Lacking are tables that are used, and that nothing here makes.
 	Lacking    []Lacking   `json:"lacking,omitempty"`
 	Extensions []Extension `json:"extensions"`
-	// LogsInWithLiterals are lines of code that have a login in them, which no
-	// settings file can change.
+	// LogsInWithLiterals are lines of code that have a login in them.
 	LogsInWithLiterals []Place `json:"logs_in_with_literals,omitempty"`
+	// LogsInByEnvironment are lines of code that log in with variables of the environment.
+	LogsInByEnvironment []Place `json:"logs_in_by_environment,omitempty"`
 	// Outside are files of the system that code reads settings from, if they are there.
 	Outside []Outside `json:"outside,omitempty"`
 	// Skipped are folders and files that were not looked at, and why.
@@ -101,9 +102,28 @@ func (f *Findings) Accounts() []*Script {
 // its login, SQL to import, or code that makes tables there. Code alone that can log in
 // may be one backend among several, or a library's.
 func (f *Findings) SpeaksToServer() bool {
-	settings := slices.ContainsFunc(f.Settings, func(c *Candidate) bool { return c.family != familyOther })
+	settings := slices.ContainsFunc(f.candidates, func(c *Candidate) bool { return c.family != familyOther || c.offersServer() })
 	scripts := slices.ContainsFunc(f.scripts, func(s *Script) bool { return (s.LeftOut == "" || s.Account != nil) && s.DBMS != familyOther })
 	return settings || scripts || len(f.DBMS) > 0 && len(f.Installer.TablesIn) > 0
+}
+
+// offersServer reports whether settings that name another kind of store have all that a
+// server's login needs, and the code a word for one.
+func (c *Candidate) offersServer() bool {
+	has := map[settings.Role]Value{}
+	for _, v := range c.Values {
+		has[v.Role] = v
+	}
+	for _, role := range []settings.Role{settings.Host, settings.User, settings.Password, settings.Driver} {
+		if _, there := has[role]; !there {
+			return false
+		}
+	}
+	driver := has[settings.Driver]
+	return slices.ContainsFunc([]string{familyMySQL, familyPostgreSQL}, func(family string) bool {
+		found, others := c.words.of(family, "", driver.was, driver.near)
+		return found.word != "" || len(others) > 0
+	})
 }
 
 // NamesOther reports whether the settings name another kind of store now, so that a
@@ -144,7 +164,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)
 	f.FitTo(family, "")
-	f.Skipped, f.LogsInWithLiterals, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.outside
+	f.Skipped, f.LogsInWithLiterals, f.LogsInByEnvironment, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.variables, c.outside
 	return f, nil
 }
 

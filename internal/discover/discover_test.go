@@ -50,6 +50,9 @@ func tell(f *Findings) string {
 			line("  %s = %s%s", v.Address, v.Text, note)
 		}
 	}
+	for _, place := range f.LogsInByEnvironment {
+		line("by the environment: %s", place)
+	}
 	if len(f.DBMS) > 0 {
 		line("for %s", f.DBMS[0].Name)
 	}

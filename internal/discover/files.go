@@ -29,7 +29,10 @@ type Candidate struct {
 	// InstallerMakes says that neither the file nor a sample is there, but that
 	// code reads or writes it.
 	InstallerMakes bool `json:"installer_makes,omitempty"`
-	// Alike are further files that the installer writes with the same text.
+	// Called says that the values stand in the code, as arguments of what logs in.
+	Called bool `json:"called,omitempty"`
+	// Alike are further files that the installer writes with the same text, or whose code
+	// logs in with the same values.
 	Alike []string `json:"alike,omitempty"`
 	// Add says that keys have to be added to a file that is there.
 	Add bool `json:"add,omitempty"`
@@ -130,7 +133,25 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 		}
 		return len(a.File) - len(b.File)
 	})
-	return withoutTwins(found), nil
+	return withSameCalls(withoutTwins(found)), nil
+}
+
+// withSameCalls joins files whose code logs in with the same values, where these are the
+// best there is: all of them have to get the new ones.
+func withSameCalls(found []*Candidate) []*Candidate {
+	if len(found) == 0 || !found[0].Called {
+		return found
+	}
+	best := found[0]
+	return slices.DeleteFunc(found, func(c *Candidate) bool {
+		same := c != best && c.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
+			return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
+		})
+		if same {
+			best.Alike = append(best.Alike, c.File)
+		}
+		return same
+	})
 }
 
 // besideSamples leaves out samples of files that are there and have the keys
@@ -168,7 +189,7 @@ func withoutTwins(found []*Candidate) []*Candidate {
 			kept[i].Reasons = append(kept[i].Reasons, "another group of the file could be meant: "+candidate.group)
 			for n := range kept[i].Values {
 				if kept[i].Values[n].Doubt == "" {
-					kept[i].Values[n].Others = append(kept[i].Values[n].Others, candidate.address(kept[i].Values[n].Role)...)
+					kept[i].Values[n].Others = append(kept[i].Values[n].Others, slices.DeleteFunc(candidate.address(kept[i].Values[n].Role), func(address string) bool { return address == kept[i].Values[n].Address })...)
 				}
 			}
 		}
@@ -281,6 +302,9 @@ func keysInBlocks(content []byte, c *code) []key {
 			}
 			found, _ := readKeys(file, c, false)
 			for _, k := range found {
+				if php.CallOf(k.Address) != "" {
+					continue
+				}
 				k.commented, k.Place = true, syntax.PlaceAt(content, at[0])
 				keys = append(keys, k)
 			}
@@ -293,7 +317,7 @@ func keysInBlocks(content []byte, c *code) []key {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"

@@ -10,6 +10,7 @@ import (
 
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
 	"yellowfield/internal/settings/xmlfile"
 	"yellowfield/internal/wordset"
@@ -51,12 +52,17 @@ var besides = []settings.Role{settings.Prefix, settings.Charset, settings.Collat
 func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twins map[string][]string) {
 	twins = map[string][]string{}
 	pairs := pairsOf(file)
+	times := map[string]int{}
+	for _, s := range file.Settings {
+		times[s.Address]++
+	}
 	take := func(s syntax.Setting, commented bool) {
 		k := key{Setting: s, Key: settings.ReadKey(cmp.Or(pairs[s.Address], s.Address)), commented: commented}
 		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
 			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
 		}
-		if requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
+		twice := php.CallOf(s.Address) != "" && times[s.Address] > 1 // whichever of them is in force
+		if twice || requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
 			return
 		}
 		switch family := familyOf(s.Value); {
@@ -74,6 +80,9 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
 		if k.Role != "" && (k.Kind != syntax.Boolean || nothing) {
 			k.uses = c.goesInto(s.Address, k.Role)
+			if strings.HasSuffix(php.CallOf(s.Address), "select_db") {
+				k.uses = sureUse // for whoever logs in beside it
+			}
 			keys = append(keys, k)
 		} else if role := c.roleOf(s.Address); role != "" && k.Kind != syntax.Boolean {
 			k.Role, k.uses = role, sureUse
@@ -414,8 +423,15 @@ func (g *group) judge() {
 	if uses > 0 {
 		points(float64(min(uses, mostUses)), "the code logs in with it")
 	}
-	if ofDatabase {
+	call := g.call()
+	if ofDatabase || call != "" {
 		points(4, "its keys speak of a database")
+	}
+	if call != "" {
+		points(-4, "%s() has the values in the code itself", call)
+		if family := familyOf(strings.TrimSuffix(strings.ToLower(call), "_connect")); g.family == "" && family != "" {
+			g.family, g.familyBy = family, "call"
+		}
 	}
 	if g.family == familyOther {
 		points(-4, "its driver is none of MariaDB, MySQL or PostgreSQL")
@@ -441,6 +457,10 @@ func (g *group) judge() {
 		points(1, "")
 	}
 }
+
+// call is what logs in with the group's values as its arguments; empty where they stand
+// elsewhere.
+func (g *group) call() string { return php.CallOf(g.container + "x)") }
 
 // readFamily tells the family of servers by a driver, a data source name or a
 // port.

@@ -376,13 +376,19 @@ func (p *Proposal) chosen() *discover.Candidate {
 }
 
 func (p *Proposal) writeSettings(w *writer) {
+	chosen := p.chosen()
 	for _, place := range p.Findings.LogsInWithLiterals {
-		w.remark("", fmt.Sprintf("%s:%d logs in with values that stand in the code, which no settings file can change.", place.File, place.Line))
+		if chosen == nil || !chosen.Called || place.File != chosen.Seen && !slices.Contains(chosen.Alike, place.File) {
+			w.remark("", fmt.Sprintf("%s:%d logs in with values that stand in the code: name it under settings if it is in use.", place.File, place.Line))
+		}
 	}
 	for _, outside := range p.Findings.Outside {
 		w.remark("", fmt.Sprintf("%s reads %s, outside of the folder: it is written where it is named under settings.", outside.Place, outside.File))
 	}
-	chosen := p.chosen()
+	if chosen == nil && len(p.Findings.LogsInByEnvironment) > 0 {
+		w.remark("", fmt.Sprintf("%s logs in with variables of the environment, and no file here sets them: its web server or the pool of PHP's process manager has to.", p.Findings.LogsInByEnvironment[0]))
+		return
+	}
 	if chosen == nil {
 		w.remark("", "No settings file with a login was found: its installer may make one, or its code may hold the login.")
 		return
@@ -422,8 +428,15 @@ func (p *Proposal) writeSettings(w *writer) {
 	w.rows(rows)
 	meant.add("values", values)
 	files := []any{meant}
+	why := "written with the same text"
+	if chosen.Called {
+		why = "logs in with the same values"
+		for i := range rows {
+			rows[i].remark = "" // the lines are others
+		}
+	}
 	for _, alike := range chosen.Alike {
-		w.line("  - file: "+scalar(alike), "written with the same text")
+		w.line("  - file: "+scalar(alike), why)
 		w.line("    values:", "")
 		w.rows(rows)
 		files = append(files, facts{{"file", alike}, {"values", values}})

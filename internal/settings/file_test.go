@@ -32,6 +32,8 @@ var shapes = []struct{ name, address, source, read string }{
 		"  function pass(string $pass = 'decoy') { $pass = 'decoy'; return [1]; }\n}", "Hive@N@::$pass"},
 	{"property in an array", "Hive@N@::$db['main']['pass']", "<?php class Hive@N@ { public static $db = array('main' => ['pass' => 'old']); }", "Hive@N@::$db['main']['pass']"},
 	{"class constant", "Hive@N@::PASS", "<?php abstract class Hive@N@ { abstract function f(); public const USER = 'u', PASS = 'old'; }", "Hive@N@::PASS"},
+	{"argument", "real_connect(password)", "<?php $hive = new class { public $got; function real_connect($host, $user, $password = 'decoy') { $this->got = $password; } };\n" +
+		"if ($hive->real_connect(\"localhost\", 'root', /* 'decoy' */ 'old', 'base')) { exit; } // $hive->real_connect('a', 'b', 'decoy');", "$hive->got"},
 	{"null", "$hive", "<?php $hive = NULL;", "$hive"},
 }
 

@@ -36,7 +36,7 @@ type Piece struct {
 
 // Literal is the text of an argument that is one literal.
 func (a Argument) Literal() (string, bool) {
-	if len(a.Pieces) == 1 && a.Pieces[0].Address == "" {
+	if len(a.Pieces) == 1 && a.Pieces[0].Address == "" && strings.ContainsRune(`'"`, rune(a.Source[0])) && a.Source[0] == a.Source[len(a.Source)-1] {
 		return a.Pieces[0].Text, true
 	}
 	return "", false
@@ -58,6 +58,9 @@ type Code struct {
 	Declares []Declared
 	// Parameters are the names of parameters of the functions that it makes.
 	Parameters map[string]bool
+	// Aliases are the addresses of the elements that variables hold which are assigned
+	// once: $login for $all['db']['login'].
+	Aliases map[string]string
 }
 
 // Declared is a name with its value.
@@ -100,7 +103,8 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	}
 	const perToken, atLeast = 20, 10_000
 	f.most = perToken*len(f.tokens) + atLeast
-	code := Code{Parameters: map[string]bool{}}
+	code := Code{Parameters: map[string]bool{}, Aliases: map[string]string{}}
+	assigned := map[string]bool{}
 	variables := newTrace()
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {
@@ -110,6 +114,13 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			if variables.heading != nil {
 				variables.heading[f.text(0)] = true
 				code.Parameters[f.text(0)] = true
+			}
+			if f.is(1, "=") && !f.is(2, "=") {
+				name := f.text(0)
+				if code.Aliases[name] = ""; !assigned[name] {
+					code.Aliases[name] = f.element(2)
+				}
+				assigned[name] = true
 			}
 			if name, value, adds, inBranch, ok := f.assigned(); ok {
 				variables.set(name, value, adds, inBranch)
@@ -242,6 +253,30 @@ func (f *finder) constant() []Declared {
 		f.pos++
 	}
 	return nil
+}
+
+// element is the address, n tokens ahead, of an element that is all that a variable gets;
+// empty where it gets something else.
+func (f *finder) element(n int) string {
+	start := f.pos
+	defer func() { f.pos = start }()
+	if f.pos += n; !f.isKind(0, variable) || !f.is(1, "[") {
+		return ""
+	}
+	address := f.text(0)
+	f.pos++
+	for f.more() && f.is(0, "[") {
+		key, length := f.subscript(false)
+		if length == 0 {
+			return ""
+		}
+		address += key
+		f.pos += length
+	}
+	if !f.endOfStatement() {
+		return ""
+	}
+	return address
 }
 
 // arguments takes the arguments of a call from its bracket on.

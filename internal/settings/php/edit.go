@@ -31,6 +31,9 @@ func normalise(address string) (normal string, ok bool) {
 		return "", false
 	}
 	f.pos++
+	if l, known := logins[strings.ToLower(normal)]; known && f.is(0, "(") && f.isKind(1, word) && f.is(2, ")") && len(f.tokens) == 4 {
+		return l.name + "(" + f.text(1) + ")", true
+	}
 	if f.is(0, "::") && (f.isKind(1, variable) || f.isKind(1, word)) {
 		normal += "::" + f.text(1)
 		f.pos += 2

@@ -17,7 +17,7 @@ var Syntax = syntax.Syntax{
 		return encode(old, literal, value), nil
 	},
 	Comments: []string{"//", "#"}, Append: appendLine, Element: lastElement, Beside: beside,
-	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property",
+	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property, mysqli_connect(password) for the argument of a login",
 }
 
 // parse gives every setting of a PHP file in the order of the file. Commented
@@ -48,6 +48,7 @@ func parse(src []byte) ([]syntax.Setting, error) {
 	for f.more() {
 		f.statement("")
 	}
+	f.calls()
 	return f.found, nil
 }
 

@@ -1,0 +1,116 @@
+package php
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/settings/syntax"
+)
+
+// logins are what logs in to a database server, with the names of its parameters (PHP
+// manual, "mysqli::__construct", "mysqli_select_db", "PDO::__construct", "pg_connect").
+// Their arguments are settings where they are literals, and those that needed name are.
+var logins = func() map[string]login {
+	const mysqli = "hostname username password database port socket"
+	m := map[string]login{}
+	for _, l := range []login{
+		{name: "mysqli", parameters: mysqli, needed: "hostname username password", behind: "new"},
+		{name: "mysqli_connect", parameters: mysqli, needed: "hostname username password"},
+		{name: "mysqli_real_connect", parameters: "mysql " + mysqli, needed: "hostname username password"},
+		{name: "real_connect", parameters: mysqli, needed: "hostname username password", behind: "->"},
+		{name: "mysqli_select_db", parameters: "mysql database", needed: "database"},
+		{name: "select_db", parameters: "database", needed: "database", behind: "->"},
+		{name: "PDO", parameters: "dsn username password options", needed: "dsn username password", behind: "new"},
+		{name: "pg_connect", parameters: "connection_string flags", needed: "connection_string"},
+		{name: "pg_pconnect", parameters: "connection_string flags", needed: "connection_string"},
+	} {
+		m[strings.ToLower(l.name)] = l
+	}
+	return m
+}()
+
+// login is a function, a class or a method.
+type login struct {
+	name, parameters, needed string
+	behind                   string // what stands before it; empty for a function
+}
+
+// calls takes the arguments of calls that log in, as function(parameter), wherever they
+// stand: a literal means the same in a function. What is made of such a call has no value of
+// its own.
+func (f *finder) calls() {
+	var all []syntax.Setting
+	for f.pos = 0; f.pos < len(f.tokens); f.pos++ {
+		if !f.isKind(0, word) || !f.is(1, "(") {
+			continue
+		}
+		l, known := logins[strings.ToLower(f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:])]
+		before := ""
+		if f.pos > 0 {
+			before = strings.ToLower(f.text(-1))
+		}
+		if !known || l.behind != "" && l.behind != before || l.behind == "" && slices.Contains([]string{"new", "->", "::", "function"}, before) {
+			continue
+		}
+		all = append(all, f.call(l)...)
+	}
+	if len(all) == 0 {
+		return
+	}
+	f.found = slices.DeleteFunc(f.found, func(s syntax.Setting) bool {
+		return slices.ContainsFunc(all, func(argument syntax.Setting) bool { return s.Start < argument.Start && argument.End < s.End })
+	})
+	f.found = append(f.found, all...)
+	slices.SortStableFunc(f.found, func(a, b syntax.Setting) int { return a.Start - b.Start })
+}
+
+// call gives the literal arguments of the call at this place, and leaves the place there.
+func (f *finder) call(l login) []syntax.Setting {
+	start, found := f.pos, len(f.found)
+	parameters := strings.Fields(l.parameters)
+	literal := map[string]bool{}
+	f.pos += 2
+	for n := 0; f.more() && !f.is(0, ")"); n++ {
+		parameter := ""
+		if n < len(parameters) {
+			parameter = parameters[n]
+		}
+		if f.isKind(0, word) && f.is(1, ":") { // a named one
+			parameter = f.text(0)
+			f.pos += 2
+		}
+		from := f.pos
+		f.skipTo(",", ")")
+		if value := f.tokens[from:f.pos]; len(value) == 1 && slices.Contains(parameters, parameter) {
+			f.add(l.name+"("+parameter+")", "", value)
+			literal[parameter] = f.found[len(f.found)-1].Kind != syntax.Expression
+			if !literal[parameter] {
+				f.found = f.found[:len(f.found)-1]
+			}
+		}
+		if f.is(0, ",") {
+			f.pos++
+		}
+	}
+	arguments := slices.Clone(f.found[found:])
+	f.pos, f.found = start, f.found[:found]
+	for _, needed := range strings.Fields(l.needed) {
+		if !literal[needed] {
+			return nil
+		}
+	}
+	return arguments
+}
+
+// argument is the address of an argument of such a call.
+var argument = regexp.MustCompile(`^(\w+)\(\w+\)$`)
+
+// CallOf is the function, class or method that an address is an argument of; empty for
+// another address.
+func CallOf(address string) string {
+	if m := argument.FindStringSubmatch(address); m != nil {
+		return m[1]
+	}
+	return ""
+}
