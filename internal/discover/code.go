@@ -159,7 +159,7 @@ func (m mention) places() []string {
 	if m.base != nil {
 		return []string{path.Join(*m.base, rest)}
 	}
-	if strings.HasPrefix(m.path, "/") { // behind a constant, which is the application's folder in most cases
+	if strings.HasPrefix(m.path, "/") || m.up == behindConstant { // which is the application's folder in most cases
 		return []string{rest, path.Join(folder, rest)}
 	}
 	return []string{path.Join(folder, rest), rest}

@@ -185,6 +185,12 @@ func (f *Findings) FitTo(family, product string) {
 		f.Settings = append(f.Settings, &fitting)
 	}
 	preferFamily(f.Settings, family)
+	if len(f.Settings) > 0 && f.Settings[0].installers && len(f.Installer.TablesIn) > 0 && len(f.Import()) == 0 {
+		// An installer that has to run mostly refuses to where the settings are there.
+		best := f.Settings[0]
+		best.InstallerMakes, best.Template = true, ""
+		best.Reasons = append(slices.Clone(best.Reasons), "its installer makes the tables, and writes it")
+	}
 	f.Prefix = f.prefix()
 	f.Lacking = lacking(f.Import(), f.tables)
 	f.Database = nil

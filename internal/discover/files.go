@@ -47,6 +47,7 @@ type Candidate struct {
 	forbids  bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
+	installers bool   // it is made from a sample, and the installer writes it, too
 	prefix     string // value of the table prefix
 	unchosen   bool
 	group      string // the container, for messages
@@ -185,6 +186,8 @@ func withoutTwins(found []*Candidate) []*Candidate {
 		switch {
 		case i < 0:
 			kept = append(kept, candidate)
+		case candidate.InstallerMakes && kept[i].Template != "":
+			kept[i].installers = true
 		case candidate.Seen == kept[i].Seen && !candidate.unchosen && kept[i].Score-candidate.Score < closeScores && candidate.group != kept[i].group:
 			kept[i].Reasons = append(kept[i].Reasons, "another group of the file could be meant: "+candidate.group)
 			for n := range kept[i].Values {

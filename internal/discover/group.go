@@ -407,7 +407,7 @@ func (g *group) judge() {
 		switch {
 		case k.Refusal != "" && k.Fixed:
 			weight /= 4
-		case k.Kind == syntax.Expression:
+		case k.Kind == syntax.Expression, k.Fallback:
 			weight /= 2
 		case k.commented:
 			weight *= 0.7
@@ -418,6 +418,9 @@ func (g *group) judge() {
 		}
 		ofDatabase = ofDatabase || k.OfDatabase() && role != settings.Prefix
 		g.readFamily(role, k)
+	}
+	if slices.ContainsFunc(core, func(role settings.Role) bool { return g.keys[role].Fallback }) {
+		points(0, "its values are in force where the environment has none")
 	}
 	const mostUses = 12
 	if uses > 0 {

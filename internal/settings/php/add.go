@@ -14,7 +14,7 @@ import (
 func appendLine(f syntax.File, address string) (int, string, error) {
 	line := address + " = '';"
 	switch {
-	case strings.HasPrefix(address, "return["), strings.Contains(address, "::"), CallOf(address) != "":
+	case strings.HasPrefix(address, "return["), strings.Contains(address, "::"), strings.Contains(address, "("):
 		return 0, "", errors.New("the file has no element beside it, or it is a member of a class or an argument")
 	case address[0] != '$':
 		line = "define('" + address + "', '');"

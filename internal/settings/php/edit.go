@@ -44,6 +44,12 @@ func normalise(address string) (normal string, ok bool) {
 			f.pos += 2
 			continue
 		}
+		if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ")") {
+			key, _ := decode(f.text(1))
+			normal += "(" + quoteSingle(key) + ")"
+			f.pos += 3
+			continue
+		}
 		key, length := f.subscript(true)
 		if length == 0 {
 			return "", false

@@ -2,6 +2,7 @@ package php
 
 import (
 	"errors"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -215,8 +216,34 @@ func (f *finder) keyword(name, where string) {
 		f.pos++
 		f.branch(name)
 	default:
+		f.setter(0, "", where)
 		f.expressionStatement(where)
 	}
+}
+
+// setters are functions and methods by whose names they keep a value under a key.
+var setters = regexp.MustCompile(`(?i)^(?:set|write|put|assign|config|configure|option)`)
+
+// setter takes the value of a statement such as Settings::set('key', value), of which so
+// many tokens have been read as address. The place stays.
+func (f *finder) setter(n int, address, where string) {
+	if address == "" {
+		address, n = f.text(0), 1
+	}
+	name := address[strings.LastIndexAny(address, `>\`)+1:]
+	for (f.is(n, "::") || f.is(n, "->")) && f.isKind(n+1, word) {
+		name = f.text(n + 1)
+		address += f.text(n) + name
+		n += 2
+	}
+	if !f.is(n, "(") || !f.isLiteralString(n+1) || !f.is(n+2, ",") || !setters.MatchString(name) {
+		return
+	}
+	start := f.pos
+	key, _ := decode(f.text(n + 1))
+	f.pos += n + 3
+	f.value(address+"("+quoteSingle(key)+")", where, ",", ")")
+	f.pos = start
 }
 
 func (f *finder) block(where string) {
@@ -415,6 +442,8 @@ func (f *finder) assignment(where string) {
 		f.pos += length
 	}
 	switch {
+	case f.is(0, "(") && strings.Contains(address, "->"):
+		f.setter(0, address, where)
 	case f.is(0, "="):
 		f.pos++
 		f.value(address, where, ";", "")
@@ -479,21 +508,24 @@ func subscriptOf(key string) string {
 // value takes the value of address up to one of the end marks.
 func (f *finder) value(address, where string, ends ...string) {
 	start := f.pos
+	if f.is(0, "(") && f.is(1, "object") && f.is(2, ")") {
+		f.pos += 3
+	}
 	if f.is(0, "[") || f.is(0, "array") && f.is(1, "(") {
 		if f.is(0, "array") {
 			f.pos++
 		}
+		elements := f.pos
 		f.skipBracket()
 		whole := f.atEnd(ends)
-		f.pos = start
-		if whole {
+		if f.pos = elements; whole {
 			f.array(address, where)
 			return
 		}
 	}
-	end := f.pos
+	f.pos = start
 	f.skipTo(ends...)
-	f.add(address, where, f.tokens[end:f.pos])
+	f.add(address, where, f.tokens[start:f.pos])
 }
 
 func (f *finder) atEnd(ends []string) bool {
@@ -553,8 +585,12 @@ func (f *finder) add(address, where string, tokens []token) {
 	if len(tokens) == 0 {
 		return
 	}
+	literal, fallback := f.fallback(tokens)
+	if fallback {
+		tokens = literal
+	}
 	s := syntax.Setting{
-		Address: address, Start: tokens[0].start, End: tokens[len(tokens)-1].end,
+		Fallback: fallback, Address: address, Start: tokens[0].start, End: tokens[len(tokens)-1].end,
 		Kind: syntax.Expression,
 	}
 	source := string(f.src[s.Start:s.End])
@@ -582,6 +618,34 @@ func (f *finder) add(address, where string, tokens []token) {
 		s.Refusal = f.describe(tokens)
 	}
 	f.found = append(f.found, s)
+}
+
+// fallback is the literal in an expression that the environment goes before: getenv('X') ?:
+// 'y', $_ENV['X'] ?? 'y', env('X', 'y').
+func (f *finder) fallback(tokens []token) (literal []token, ok bool) {
+	n := len(tokens)
+	text := func(i int) string { return strings.ToLower(string(f.src[tokens[i].start:tokens[i].end])) }
+	if n < 6 {
+		return nil, false
+	}
+	last := n - 1
+	switch name := text(0); {
+	case name == "env" && n == 6 && text(1) == "(" && text(3) == "," && text(5) == ")":
+		last = 4
+	case (name == "getenv" || name == "env") && n == 7 && text(1) == "(" && text(3) == ")" && text(4) == "?" && text(5) == ":",
+		(name == "getenv" || name == "env") && n == 6 && text(1) == "(" && text(3) == ")" && text(4) == "??",
+		(name == "$_env" || name == "$_server") && n == 6 && text(1) == "[" && text(3) == "]" && text(4) == "??":
+	default:
+		return nil, false
+	}
+	switch t := tokens[last]; t.kind {
+	case singleQuoted, number:
+		return tokens[last : last+1], true
+	case doubleQuoted:
+		_, ok = decode(string(f.src[t.start:t.end]))
+		return tokens[last : last+1], ok
+	}
+	return nil, false
 }
 
 // describe says what kind of expression the tokens are, for a refusal.

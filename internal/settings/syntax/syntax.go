@@ -156,6 +156,8 @@ type Setting struct {
 	// Fixed says that the refusal is about the place where the value stands,
 	// so that even a plain value must not be written there.
 	Fixed bool
+	// Fallback says that the value is in force only where the environment has none.
+	Fallback bool
 	// Part is the part of a data source name that Value is, empty when it is
 	// the whole value; Whole is then the value that holds it.
 	Part, Whole string
