@@ -140,18 +140,18 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 // withSameCalls joins files whose code logs in with the same values, where these are the
 // best there is: all of them have to get the new ones.
 func withSameCalls(found []*Candidate) []*Candidate {
-	if len(found) == 0 || !found[0].Called {
+	if len(found) == 0 {
 		return found
 	}
 	best := found[0]
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
-		same := c != best && c.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
+		same := best.Called && c != best && c.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
 			return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 		})
 		if same {
 			best.Alike = append(best.Alike, c.File)
 		}
-		return same
+		return same || c.Called && c.Score < leastScore
 	})
 }
 
@@ -264,7 +264,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 				v.near = commentNear(content, v.Line)
 			}
 		}
-		if candidate.Score >= leastScore || candidate.typedIn {
+		if candidate.Score >= leastScore || candidate.typedIn || candidate.Called && candidate.Score >= leastScore-4 {
 			found = append(found, candidate)
 		}
 	}
