@@ -25,9 +25,6 @@ type Run struct {
 	Marks []sqltext.Mark
 }
 
-// LongRun is how many bytes a run must have to be read on its own.
-const LongRun = 4 << 20
-
 // Runs finds the runs of a script while it is read.
 type Runs struct {
 	least   int64 // bytes of a run

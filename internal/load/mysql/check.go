@@ -17,7 +17,7 @@ import (
 )
 
 // longRun is how many bytes a run must have to be read on its own. Tests lower it.
-var longRun int64 = load.LongRun
+var longRun int64 = 4 << 20
 
 // Check implements load.Importer.
 func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (*load.Survey, error) {
