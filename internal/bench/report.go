@@ -165,6 +165,10 @@ func draw(path string, results []result) error {
 			names = append(names, strings.ReplaceAll(r.Shape, ", psql", "\npsql"))
 		}
 	}
+	highest := 0.0
+	for _, server := range order {
+		highest = max(highest, slices.Max(servers[server]), slices.Max(limits[server]))
+	}
 	const width = 28
 	named := false // the mark is to be in the legend
 	for i, server := range order {
@@ -177,7 +181,12 @@ func draw(path string, results []result) error {
 		bars.Offset = vg.Points(width * (float64(i) - float64(len(order)-1)/2))
 		labels := plotter.XYLabels{}
 		for x, value := range servers[server] {
-			labels.XYs = append(labels.XYs, plotter.XY{X: float64(x), Y: value})
+			above := value
+			const nearby = 0.07 // of the height: the mark would go through the figure
+			if limit := limits[server][x]; limit > value && limit-value < nearby*highest {
+				above = limit
+			}
+			labels.XYs = append(labels.XYs, plotter.XY{X: float64(x), Y: above})
 			labels.Labels = append(labels.Labels, fmt.Sprintf("%.1f", value))
 		}
 		figures, err := plotter.NewLabels(labels)

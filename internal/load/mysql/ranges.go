@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -30,6 +31,7 @@ func (e *engine) divide(p passage) []*load.Run {
 	}
 	switch {
 	case e.Server.Cluster || !t.transactional || p.form != nil && p.form.bulk,
+		strings.Contains(t.created, "SYSTEM VERSIONING"), // what is emptied there stays
 		data == nil || data.Numbered,
 		2*int64(e.most)*p.run.Bytes <= all,
 		!slices.ContainsFunc(t.definition.Keys, func(k sqltext.Key) bool { return k.Kind == "PRIMARY" }),

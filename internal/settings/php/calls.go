@@ -58,11 +58,14 @@ func (f *finder) calls() {
 	if len(all) == 0 {
 		return
 	}
+	byPlace := func(a, b syntax.Setting) int { return a.Start - b.Start }
+	slices.SortFunc(all, byPlace)
 	f.found = slices.DeleteFunc(f.found, func(s syntax.Setting) bool {
-		return slices.ContainsFunc(all, func(argument syntax.Setting) bool { return s.Start < argument.Start && argument.End < s.End })
+		behind, _ := slices.BinarySearchFunc(all, s.Start, func(argument syntax.Setting, at int) int { return argument.Start - at })
+		return behind < len(all) && all[behind].End < s.End
 	})
 	f.found = append(f.found, all...)
-	slices.SortStableFunc(f.found, func(a, b syntax.Setting) int { return a.Start - b.Start })
+	slices.SortFunc(f.found, byPlace)
 }
 
 // call gives the literal arguments of the call at this place, and leaves the place there.
