@@ -38,6 +38,10 @@ var shapes = []struct{ name, address, source, read string }{
 	{"setter", "Hive@N@::set('db.pass')", "<?php class Hive@N@ { public static $a; static function set($key, $value) { self::$a[$key] = $value; } }\nHive@N@::set('db.user', 'u');\nHive@N@::set( \"db.pass\" , 'old' ); // Hive@N@::set('db.pass', 'decoy');", "Hive@N@::$a['db.pass']"},
 	{"method that sets", "$hive->setOption('pass')", "<?php $hive = new class { public $a; function setOption($key, $value) { $this->a[$key] = $value; } };\n$hive->setOption('user', 'decoy'); $hive->setOption('pass', \"old\");", "$hive->a['pass']"},
 	{"behind the environment", "$hive['pass']", "<?php $hive['user'] = getenv('HIVE_USER_DECOY') ?: 'decoy';\n$hive['pass'] = $_ENV['HIVE_NO_SUCH'] ?? 'old';", "$hive['pass']"},
+	{"returned by a function", "hive@N@()['pass']", "<?php\nfunction hive@N@(): array\n{\n\treturn array('user' => 'u', 'pass' => 'old'); // 'pass' => 'decoy'\n}\n", "hive@N@()['pass']"},
+	{"returned by a method", "Hive@N@::all()['pass']", "<?php class Hive@N@ { static function none() { return; } public static function all() { return ['pass' => \"old\"]; } }", "Hive@N@::all()['pass']"},
+	{"define, if it is not", "HIVE_@N@", "<?php\nif (!defined('HIVE_@N@')) {\n\tdefine('HIVE_@N@', 'old');\n}\n", "HIVE_@N@"},
+	{"define, or it is", "HIVE_@N@", "<?php\ndefined('HIVE_@N@') or define('HIVE_@N@', \"old\");\ndefined('HIVE_X@N@') || define('HIVE_X@N@', 'decoy');", "HIVE_@N@"},
 	{"null", "$hive", "<?php $hive = NULL;", "$hive"},
 }
 
@@ -124,8 +128,8 @@ $hive['text'] = <<<END
   hello ; ' "
   END;
 if (true) { $hive['branch'] = 'x'; } else $hive['else'] = 'x';
-if (!defined('LATE')) define('LATE', 'x');
-defined('LAZY') || define('LAZY', 'x');
+if (!defined('OTHER')) define('LATE', 'x');
+$late || define('LAZY', 'x');
 function f() { $local = 'x'; }
 class K { const HOST = 'x' . 'y'; public $pass = PASS; }
 $twice = 'a'; $twice = 'b';

@@ -44,6 +44,11 @@ func normalise(address string) (normal string, ok bool) {
 			f.pos += 2
 			continue
 		}
+		if f.is(0, "(") && f.is(1, ")") {
+			normal += "()"
+			f.pos += 2
+			continue
+		}
 		if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ")") {
 			key, _ := decode(f.text(1))
 			normal += "(" + quoteSingle(key) + ")"

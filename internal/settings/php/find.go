@@ -65,6 +65,9 @@ type finder struct {
 	tokens []token
 	pos    int
 	found  []syntax.Setting
+	// undefined is the constant that is only defined here if it is not yet: the value is
+	// as good as without that question.
+	undefined string
 	// steps are those taken, and most how many may be, 0 for as many as there are: code
 	// within code within code is read again for each.
 	steps, most int
@@ -205,8 +208,10 @@ func (f *finder) keyword(name, where string) {
 		}
 		f.skipStatement()
 	case "function":
-		f.skipTo("{", ";")
-		f.blockOrNothing(inFunction)
+		if !f.returning("", where) {
+			f.skipTo("{", ";")
+			f.blockOrNothing(inFunction)
+		}
 	case "namespace":
 		f.skipTo("{", ";", "")
 		f.blockOrNothing(where)
@@ -214,7 +219,7 @@ func (f *finder) keyword(name, where string) {
 		f.class()
 	case "if", "elseif", "else", "for", "foreach", "while", "do", "switch", "try", "catch", "finally":
 		f.pos++
-		f.branch(name)
+		f.branch(name, where)
 	default:
 		f.setter(0, "", where)
 		f.expressionStatement(where)
@@ -262,6 +267,26 @@ func (f *finder) blockOrNothing(where string) {
 	}
 }
 
+// returning takes the value of a function that does nothing but return one, as
+// function(); false for another one, and then the place stays.
+func (f *finder) returning(class, where string) bool {
+	start, found := f.pos, len(f.found)
+	name := f.text(1)
+	if f.isKind(1, word) && f.is(2, "(") && f.is(3, ")") {
+		f.skipTo("{", ";")
+		if f.is(0, "{") && f.is(1, "return") {
+			f.pos += 2
+			f.value(class+name+"()", where, ";", "}")
+			if f.is(0, ";") && f.is(1, "}") {
+				f.pos += 2
+				return true
+			}
+		}
+	}
+	f.pos, f.found = start, f.found[:found]
+	return false
+}
+
 // class takes the constants and properties of a class with plain values, as
 // Class::NAME and Class::$name. Methods are stepped over.
 func (f *finder) class() {
@@ -303,6 +328,9 @@ func (f *finder) member(class string) {
 			f.constants(class+"::", "")
 			return
 		case f.is(0, "function"):
+			if f.returning(class+"::", "") {
+				return
+			}
 			f.skipTo("{", ";")
 			if f.is(0, "{") {
 				f.skipBracket()
@@ -342,9 +370,13 @@ func (f *finder) member(class string) {
 
 // branch takes what a control structure governs: a block, the alternative
 // notation with a colon, or a single statement.
-func (f *finder) branch(name string) {
+func (f *finder) branch(name, where string) {
 	if f.is(0, "if") && name == "else" {
 		f.pos++
+	}
+	if name == "if" && where == "" && f.is(0, "(") && f.is(1, "!") && f.is(2, "defined") && f.isLiteralString(4) && f.is(6, ")") {
+		defer func(before string) { f.undefined = before }(f.undefined)
+		f.undefined, _ = decode(f.text(4))
 	}
 	if f.is(0, "(") {
 		f.skipBracket()
@@ -374,6 +406,10 @@ func (f *finder) branch(name string) {
 // expressionStatement steps over a statement that holds no setting, but finds
 // the define() in it: "defined('X') || define('X', 'y')".
 func (f *finder) expressionStatement(where string) {
+	if where == "" && f.is(0, "defined") && f.is(1, "(") && f.isLiteralString(2) && (f.is(4, "or") || f.is(4, "|")) {
+		defer func(before string) { f.undefined = before }(f.undefined)
+		f.undefined, _ = decode(f.text(2))
+	}
 	for !f.endOfStatement() {
 		switch {
 		case f.is(0, "define") && f.is(1, "("):
@@ -393,6 +429,9 @@ func (f *finder) define(where string) {
 	start := f.pos
 	if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ",") {
 		name, _ := decode(f.text(1))
+		if name == f.undefined && where == inBranch {
+			where = ""
+		}
 		f.pos += 3
 		f.value(name, where, ",", ")")
 	}
