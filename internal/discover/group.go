@@ -431,10 +431,16 @@ func (g *group) judge() {
 		points(4, "its keys speak of a database")
 	}
 	if call != "" {
-		points(-4, "%s() has the values in the code itself", call)
+		points(0, "%s() has the values in the code itself", call)
 		if family := familyOf(strings.TrimSuffix(strings.ToLower(call), "_connect")); g.family == "" && family != "" {
 			g.family, g.familyBy = family, "call"
 		}
+	}
+	switch { // as they have labels and messages, too
+	case strings.Contains(g.container, "()"):
+		points(-8, "a function returns it")
+	case strings.Contains(g.container, "("):
+		points(-4, "") // arguments, or what a call keeps
 	}
 	if g.family == familyOther {
 		points(-4, "its driver is none of MariaDB, MySQL or PostgreSQL")
