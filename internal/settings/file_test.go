@@ -35,6 +35,8 @@ var shapes = []struct{ name, address, source, read string }{
 	{"argument", "real_connect(password)", "<?php $hive = new class { public $got; function real_connect($host, $user, $password = 'decoy') { $this->got = $password; } };\n" +
 		"if ($hive->real_connect(\"localhost\", 'root', /* 'decoy' */ 'old', 'base')) { exit; } // $hive->real_connect('a', 'b', 'decoy');", "$hive->got"},
 	{"cast array", "return['db']['pass']", "<?php\nreturn (object) ['x' => (object) array('pass' => 'decoy'), 'db' => (object) ['user' => 'u', 'pass' => 'old']];", "(include $file)->db->pass"},
+	{"merged array", "return['db']['pass']", "<?php\nreturn array_replace_recursive(['db' => array_merge([], ['other' => 'decoy'])], [\n\t'db' => ['pass' => 'old'], // ['pass' => 'decoy']\n]);", "(include $file)['db']['pass']"},
+	{"array that is wrapped", "$hive['db']['pass']", "<?php $hive = new ArrayObject(array('x' => 'decoy', 'db' => ['pass' => \"old\"]));", "$hive['db']['pass']"},
 	{"setter", "Hive@N@::set('db.pass')", "<?php class Hive@N@ { public static $a; static function set($key, $value) { self::$a[$key] = $value; } }\nHive@N@::set('db.user', 'u');\nHive@N@::set( \"db.pass\" , 'old' ); // Hive@N@::set('db.pass', 'decoy');", "Hive@N@::$a['db.pass']"},
 	{"method that sets", "$hive->setOption('pass')", "<?php $hive = new class { public $a; function setOption($key, $value) { $this->a[$key] = $value; } };\n$hive->setOption('user', 'decoy'); $hive->setOption('pass', \"old\");", "$hive->a['pass']"},
 	{"behind the environment", "$hive['pass']", "<?php $hive['user'] = getenv('HIVE_USER_DECOY') ?: 'decoy';\n$hive['pass'] = $_ENV['HIVE_NO_SUCH'] ?? 'old';", "$hive['pass']"},

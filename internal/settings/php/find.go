@@ -563,8 +563,49 @@ func (f *finder) value(address, where string, ends ...string) {
 		}
 	}
 	f.pos = start
+	if f.wrapped(address, where, ends) {
+		return
+	}
 	f.skipTo(ends...)
 	f.add(address, where, f.tokens[start:f.pos])
+}
+
+// mergers are functions whose value has what the arrays among their arguments have, the
+// later ones before the others (PHP manual, "Array Functions").
+var mergers = regexp.MustCompile(`(?i)^\\?array_(?:merge|replace)(?:_recursive)?$`)
+
+// wrapped takes the arrays that are arguments of one of the mergers, or of what is made by
+// new, as if they were the value itself; false where there is none, and then the place
+// stays.
+func (f *finder) wrapped(address, where string, ends []string) bool {
+	start, open := f.pos, 0
+	switch {
+	case f.is(0, "new") && f.isKind(1, word) && f.is(2, "("):
+		open = 2
+	case f.isKind(0, word) && mergers.MatchString(f.text(0)) && f.is(1, "("):
+		open = 1
+	default:
+		return false
+	}
+	f.pos += open
+	f.skipBracket()
+	if !f.atEnd(ends) {
+		f.pos = start
+		return false
+	}
+	end, found := f.pos, len(f.found)
+	for f.pos = start + open + 1; f.pos < end; f.pos++ {
+		if f.is(0, "[") || f.is(0, "array") && f.is(1, "(") {
+			f.value(address, where, ",", ")")
+		}
+		f.skipTo(",", ")")
+	}
+	if len(f.found) == found {
+		f.pos = start
+		return false
+	}
+	f.pos = end
+	return true
 }
 
 func (f *finder) atEnd(ends []string) bool {
