@@ -130,7 +130,7 @@ $hive['text'] = <<<END
   hello ; ' "
   END;
 if (true) { $hive['branch'] = 'x'; } else $hive['else'] = 'x';
-if (!defined('OTHER')) define('LATE', 'x');
+if (!defined('LATE')) { if ($other) define('LATE', 'x'); }
 $late || define('LAZY', 'x');
 function f() { $local = 'x'; }
 class K { const HOST = 'x' . 'y'; public $pass = PASS; }

@@ -374,8 +374,9 @@ func (f *finder) branch(name, where string) {
 	if f.is(0, "if") && name == "else" {
 		f.pos++
 	}
+	defer func(before string) { f.undefined = before }(f.undefined)
+	f.undefined = ""
 	if name == "if" && where == "" && f.is(0, "(") && f.is(1, "!") && f.is(2, "defined") && f.isLiteralString(4) && f.is(6, ")") {
-		defer func(before string) { f.undefined = before }(f.undefined)
 		f.undefined, _ = decode(f.text(4))
 	}
 	if f.is(0, "(") {
