@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/fault"
 	"yellowfield/internal/oracle"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/throwaway"
@@ -337,7 +338,9 @@ func (m *mover) start(t *testing.T, options throwaway.Options) {
 	t.Helper()
 	var err error
 	m.to, err = throwaway.Start(t.Context(), options)
-	require.NoError(t, err)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, fault.As(err).Excerpt) // its log
+	}
 	t.Cleanup(m.to.Stop)
 }
 

@@ -541,13 +541,16 @@ func (c *code) use(place Place, use php.Use) {
 		}
 		if roles, logs := loginArguments[function]; logs {
 			for i, argument := range use.Arguments {
-				if _, literal := argument.Literal(); literal && i < len(roles) && roles[i] == settings.User {
+				if i >= len(roles) {
+					break
+				}
+				if _, literal := argument.Literal(); roles[i] == settings.User && literal && !slices.Contains(c.fixed, place) {
 					c.fixed = append(c.fixed, place)
 				}
-				if i < len(roles) && roles[i] == settings.User && ofEnvironment.MatchString(argument.Source) {
+				if roles[i] == settings.User && ofEnvironment.MatchString(argument.Source) {
 					c.variables = append(c.variables, place)
 				}
-				if i < len(roles) && roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
+				if roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
 					c.connect(place, roles[i], argument.Pieces[0].Address, argument.Parameter)
 				}
 			}

@@ -185,7 +185,7 @@ func (f *Findings) FitTo(family, product string) {
 		f.Settings = append(f.Settings, &fitting)
 	}
 	preferFamily(f.Settings, family)
-	if len(f.Settings) > 0 && f.Settings[0].installers && len(f.Installer.TablesIn) > 0 && len(f.Import()) == 0 {
+	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && len(f.Import()) == 0 {
 		// An installer that has to run mostly refuses to where the settings are there.
 		best := f.Settings[0]
 		best.InstallerMakes, best.Template = true, ""

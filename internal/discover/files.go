@@ -26,8 +26,8 @@ type Candidate struct {
 	Score   float64  `json:"score"`
 	Reasons []string `json:"reasons"`
 	Values  []Value  `json:"values"`
-	// InstallerMakes says that neither the file nor a sample is there, but that
-	// code reads or writes it.
+	// InstallerMakes says that the file is not there, and that it is left to the installer:
+	// code reads or writes it, and there is no sample, or the installer has to run anyway.
 	InstallerMakes bool `json:"installer_makes,omitempty"`
 	// Called says that the values stand in the code, as arguments of what logs in.
 	Called bool `json:"called,omitempty"`
@@ -47,10 +47,11 @@ type Candidate struct {
 	forbids  bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
-	installers bool   // it is made from a sample, and the installer writes it, too
-	prefix     string // value of the table prefix
-	unchosen   bool
-	group      string // the container, for messages
+	// installerToo says that it is made from a sample, and the installer writes it, too.
+	installerToo bool
+	prefix       string // value of the table prefix
+	unchosen     bool
+	group        string // the container, for messages
 }
 
 // Value is what an address should get.
@@ -87,6 +88,10 @@ type Value struct {
 
 // leastScore is what a candidate must reach.
 const leastScore = 9
+
+// leastAlike is what a file must reach whose code may log in with the same values as another
+// one's.
+const leastAlike = 5
 
 // speaks is what a file must hold to be worth reading.
 var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql`)
@@ -187,7 +192,7 @@ func withoutTwins(found []*Candidate) []*Candidate {
 		case i < 0:
 			kept = append(kept, candidate)
 		case candidate.InstallerMakes && kept[i].Template != "":
-			kept[i].installers = true
+			kept[i].installerToo = true
 		case candidate.Seen == kept[i].Seen && !candidate.unchosen && kept[i].Score-candidate.Score < closeScores && candidate.group != kept[i].group:
 			kept[i].Reasons = append(kept[i].Reasons, "another group of the file could be meant: "+candidate.group)
 			for n := range kept[i].Values {
@@ -264,7 +269,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 				v.near = commentNear(content, v.Line)
 			}
 		}
-		if candidate.Score >= leastScore || candidate.typedIn || candidate.Called && candidate.Score >= leastScore-4 {
+		if candidate.Score >= leastScore || candidate.typedIn || candidate.Called && candidate.Score >= leastAlike {
 			found = append(found, candidate)
 		}
 	}

@@ -8,8 +8,8 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
 	"yellowfield/internal/sqltext"
 )
@@ -123,11 +123,13 @@ func (e *engine) giveParts(ctx context.Context, l *lane, p passage, parts []*loa
 			return ctx.Err()
 		}
 		l.begun = true
-		if _, err := l.session.Exec(ctx, "DELETE FROM "+mysql.QuoteName(p.table.name)); err != nil {
-			return err
+		_, err = l.session.Exec(ctx, "DELETE FROM "+mysql.QuoteName(p.table.name))
+		if err == nil {
+			err = l.commit(ctx)
 		}
-		if err := l.commit(ctx); err != nil {
-			return err
+		if err != nil {
+			return fault.At(fault.Failed, fault.Place{File: e.source.Name, Line: p.run.From.Line, Column: p.run.From.Column}, "run the import with {one-by-one}",
+				"the server refused a row of the table %s, which cannot be emptied to find it: %v", p.table.name, err).With(err)
 		}
 		e.Stored(p.table.name, -together.rows)
 		e.Sent(-together.statements, -together.bytes)
@@ -141,13 +143,7 @@ func (e *engine) giveParts(ctx context.Context, l *lane, p passage, parts []*loa
 // had.
 func (e *engine) beside(ctx context.Context, l *lane, n int) ([]*lane, error) {
 	for len(e.lanes) < min(e.most, n+1) {
-		opened, err := e.openLane(ctx)
-		switch {
-		case err == nil:
-			e.lanes = append(e.lanes, opened)
-		case dbms.CauseOf(err) == dbms.TooMany:
-			e.most = len(e.lanes)
-		default:
+		if _, err := e.addLane(ctx); err != nil {
 			return nil, err
 		}
 	}

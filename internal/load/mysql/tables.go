@@ -64,18 +64,30 @@ func (e *engine) idlest(ctx context.Context) (*lane, error) {
 		}
 	}
 	if least.load() > 0 && len(e.lanes) < e.most {
-		opened, err := e.openLane(ctx)
-		switch {
-		case err == nil:
-			e.lanes = append(e.lanes, opened)
-			least = opened
-		case dbms.CauseOf(err) == dbms.TooMany:
-			e.most = len(e.lanes)
-		default:
+		opened, err := e.addLane(ctx)
+		if err != nil {
 			return nil, err
+		}
+		if opened {
+			least = e.lanes[len(e.lanes)-1]
 		}
 	}
 	return least, nil
+}
+
+// addLane opens one more lane; opened is false, and no more are asked for, where the account
+// may have no more sessions.
+func (e *engine) addLane(ctx context.Context) (opened bool, err error) {
+	l, err := e.openLane(ctx)
+	switch {
+	case err == nil:
+		e.lanes = append(e.lanes, l)
+		return true, nil
+	case dbms.CauseOf(err) == dbms.TooMany:
+		e.most = len(e.lanes)
+		return false, nil
+	}
+	return false, err
 }
 
 // settle waits until the lanes have done and committed all that concerns the

@@ -2,7 +2,6 @@ package php
 
 import (
 	"errors"
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -221,34 +220,11 @@ func (f *finder) keyword(name, where string) {
 		f.pos++
 		f.branch(name, where)
 	default:
-		f.setter(0, "", where)
+		f.pos++
+		f.setter(f.text(-1), where)
+		f.pos--
 		f.expressionStatement(where)
 	}
-}
-
-// setters are functions and methods by whose names they keep a value under a key.
-var setters = regexp.MustCompile(`(?i)^(?:set|write|put|assign|config|configure|option)`)
-
-// setter takes the value of a statement such as Settings::set('key', value), of which so
-// many tokens have been read as address. The place stays.
-func (f *finder) setter(n int, address, where string) {
-	if address == "" {
-		address, n = f.text(0), 1
-	}
-	name := address[strings.LastIndexAny(address, `>\`)+1:]
-	for (f.is(n, "::") || f.is(n, "->")) && f.isKind(n+1, word) {
-		name = f.text(n + 1)
-		address += f.text(n) + name
-		n += 2
-	}
-	if !f.is(n, "(") || !f.isLiteralString(n+1) || !f.is(n+2, ",") || !setters.MatchString(name) {
-		return
-	}
-	start := f.pos
-	key, _ := decode(f.text(n + 1))
-	f.pos += n + 3
-	f.value(address+"("+quoteSingle(key)+")", where, ",", ")")
-	f.pos = start
 }
 
 func (f *finder) block(where string) {
@@ -265,26 +241,6 @@ func (f *finder) blockOrNothing(where string) {
 	} else {
 		f.pos++
 	}
-}
-
-// returning takes the value of a function that does nothing but return one, as
-// function(); false for another one, and then the place stays.
-func (f *finder) returning(class, where string) bool {
-	start, found := f.pos, len(f.found)
-	name := f.text(1)
-	if f.isKind(1, word) && f.is(2, "(") && f.is(3, ")") {
-		f.skipTo("{", ";")
-		if f.is(0, "{") && f.is(1, "return") {
-			f.pos += 2
-			f.value(class+name+"()", where, ";", "}")
-			if f.is(0, ";") && f.is(1, "}") {
-				f.pos += 2
-				return true
-			}
-		}
-	}
-	f.pos, f.found = start, f.found[:found]
-	return false
 }
 
 // class takes the constants and properties of a class with plain values, as
@@ -483,7 +439,7 @@ func (f *finder) assignment(where string) {
 	}
 	switch {
 	case f.is(0, "(") && strings.Contains(address, "->"):
-		f.setter(0, address, where)
+		f.setter(address, where)
 	case f.is(0, "="):
 		f.pos++
 		f.value(address, where, ";", "")
@@ -543,218 +499,4 @@ func subscriptOf(key string) string {
 		return "[" + key + "]"
 	}
 	return "[" + quoteSingle(key) + "]"
-}
-
-// value takes the value of address up to one of the end marks.
-func (f *finder) value(address, where string, ends ...string) {
-	start := f.pos
-	if f.is(0, "(") && f.is(1, "object") && f.is(2, ")") {
-		f.pos += 3
-	}
-	if f.is(0, "[") || f.is(0, "array") && f.is(1, "(") {
-		if f.is(0, "array") {
-			f.pos++
-		}
-		elements := f.pos
-		f.skipBracket()
-		whole := f.atEnd(ends)
-		if f.pos = elements; whole {
-			f.array(address, where)
-			return
-		}
-	}
-	f.pos = start
-	if f.wrapped(address, where, ends) {
-		return
-	}
-	f.skipTo(ends...)
-	f.add(address, where, f.tokens[start:f.pos])
-}
-
-// mergers are functions whose value has what the arrays among their arguments have, the
-// later ones before the others (PHP manual, "Array Functions").
-var mergers = regexp.MustCompile(`(?i)^\\?array_(?:merge|replace)(?:_recursive)?$`)
-
-// wrapped takes the arrays that are arguments of one of the mergers, or of what is made by
-// new, as if they were the value itself; false where there is none, and then the place
-// stays.
-func (f *finder) wrapped(address, where string, ends []string) bool {
-	start, open := f.pos, 0
-	switch {
-	case f.is(0, "new") && f.isKind(1, word) && f.is(2, "("):
-		open = 2
-	case f.isKind(0, word) && mergers.MatchString(f.text(0)) && f.is(1, "("):
-		open = 1
-	default:
-		return false
-	}
-	f.pos += open
-	f.skipBracket()
-	if !f.atEnd(ends) {
-		f.pos = start
-		return false
-	}
-	end, found := f.pos, len(f.found)
-	for f.pos = start + open + 1; f.pos < end; f.pos++ {
-		if f.is(0, "[") || f.is(0, "array") && f.is(1, "(") {
-			f.value(address, where, ",", ")")
-		}
-		f.skipTo(",", ")")
-	}
-	if len(f.found) == found {
-		f.pos = start
-		return false
-	}
-	f.pos = end
-	return true
-}
-
-func (f *finder) atEnd(ends []string) bool {
-	for _, mark := range ends {
-		if f.is(0, mark) {
-			return true
-		}
-	}
-	return !f.more()
-}
-
-// array takes the elements of an array literal, nested ones too.
-func (f *finder) array(address, where string) {
-	if f.is(0, "array") {
-		f.pos++
-	}
-	closer := closers[f.text(0)]
-	f.pos++
-	next := 0
-	for f.more() && !f.is(0, closer) {
-		subscript := ""
-		if f.keyAhead() {
-			key, ok := f.key(0)
-			if !ok {
-				f.skipTo(",", closer)
-			} else {
-				f.pos += 2
-				subscript = key
-				if n, err := strconv.Atoi(strings.Trim(key, "[]")); err == nil && n >= next {
-					next = n + 1
-				}
-			}
-		} else {
-			subscript = "[" + strconv.Itoa(next) + "]"
-			next++
-		}
-		if subscript != "" {
-			f.value(address+subscript, where, ",", closer)
-		}
-		if f.is(0, ",") {
-			f.pos++
-		}
-	}
-	f.pos++
-}
-
-// keyAhead reports whether this element is written key => value.
-func (f *finder) keyAhead() bool {
-	start := f.pos
-	defer func() { f.pos = start }()
-	f.skipTo("=>", ",", ")", "]", ";")
-	return f.is(0, "=>")
-}
-
-// add records the value that the tokens make.
-func (f *finder) add(address, where string, tokens []token) {
-	if len(tokens) == 0 {
-		return
-	}
-	literal, fallback := f.fallback(tokens)
-	if fallback {
-		tokens = literal
-	}
-	s := syntax.Setting{
-		Fallback: fallback, Address: address, Start: tokens[0].start, End: tokens[len(tokens)-1].end,
-		Kind: syntax.Expression,
-	}
-	source := string(f.src[s.Start:s.End])
-	s.Value = source
-	sign := len(tokens) == 2 && tokens[1].kind == number && (source[0] == '-' || source[0] == '+')
-	switch {
-	case len(tokens) == 1 && (tokens[0].kind == singleQuoted || tokens[0].kind == doubleQuoted):
-		if text, ok := decode(source); ok {
-			s.Kind, s.Value = syntax.String, text
-		}
-	case len(tokens) == 1 && tokens[0].kind == number || sign:
-		s.Kind = syntax.Integer
-		if strings.ContainsAny(source, ".eE") && !strings.HasPrefix(strings.ToLower(source), "0x") {
-			s.Kind = syntax.Float
-		}
-	case len(tokens) == 1 && (strings.EqualFold(source, "true") || strings.EqualFold(source, "false")):
-		s.Kind = syntax.Boolean
-	case len(tokens) == 1 && strings.EqualFold(source, "null"):
-		s.Kind = syntax.Null
-	}
-	switch {
-	case where != "":
-		s.Refusal, s.Fixed = where, true
-	case s.Kind == syntax.Expression:
-		s.Refusal = f.describe(tokens)
-	}
-	f.found = append(f.found, s)
-}
-
-// fallback is the literal in an expression that the environment goes before: getenv('X') ?:
-// 'y', $_ENV['X'] ?? 'y', env('X', 'y').
-func (f *finder) fallback(tokens []token) (literal []token, ok bool) {
-	n := len(tokens)
-	text := func(i int) string { return strings.ToLower(string(f.src[tokens[i].start:tokens[i].end])) }
-	if n < 6 {
-		return nil, false
-	}
-	last := n - 1
-	switch name := text(0); {
-	case name == "env" && n == 6 && text(1) == "(" && text(3) == "," && text(5) == ")":
-		last = 4
-	case (name == "getenv" || name == "env") && n == 7 && text(1) == "(" && text(3) == ")" && text(4) == "?" && text(5) == ":",
-		(name == "getenv" || name == "env") && n == 6 && text(1) == "(" && text(3) == ")" && text(4) == "??",
-		(name == "$_env" || name == "$_server") && n == 6 && text(1) == "[" && text(3) == "]" && text(4) == "??":
-	default:
-		return nil, false
-	}
-	switch t := tokens[last]; t.kind {
-	case singleQuoted, number:
-		return tokens[last : last+1], true
-	case doubleQuoted:
-		_, ok = decode(string(f.src[t.start:t.end]))
-		return tokens[last : last+1], ok
-	}
-	return nil, false
-}
-
-// describe says what kind of expression the tokens are, for a refusal.
-func (f *finder) describe(tokens []token) string {
-	first := tokens[0]
-	text := string(f.src[first.start:first.end])
-	for _, t := range tokens {
-		mark := string(f.src[t.start:t.end])
-		switch {
-		case t.kind == punct && (mark == "?" || mark == "??"):
-			return "a condition"
-		case t.kind == punct && mark == ".":
-			return "a concatenation"
-		case t.kind == heredoc:
-			return "a heredoc"
-		}
-	}
-	switch {
-	case len(tokens) == 1 && first.kind == doubleQuoted:
-		return "a string with a variable in it"
-	case first.kind == variable:
-		return "taken from " + text
-	case len(tokens) == 1 && first.kind == word:
-		return "taken from the constant " + text
-	case first.kind == word && len(tokens) > 1 && f.src[tokens[1].start] == '(':
-		return "the result of " + text + "()"
-	case first.kind == word:
-		return "taken from " + text
-	}
-	return "an expression"
 }
