@@ -1,6 +1,7 @@
 package discover
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"maps"
@@ -69,6 +70,7 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 			words := settings.Words(base)
 			alike := slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) ||
 				allExtensions(base) == allExtensions(defaults.File) && slices.ContainsFunc(words, func(w string) bool { return settingsNames[w] })
+			alike = alike || defaults.forbids && bytes.Contains(headOf(t.read(defaults.Seen, longestSettings)), []byte(base)) // which it names instead
 			if base == path.Base(defaults.File) || !alike {
 				continue
 			}
@@ -120,9 +122,10 @@ func setsSomething(name string, content []byte) bool {
 	return err == nil && len(file.Settings) > 0
 }
 
-// mayBegin reports whether another file can say the same with nothing else in it.
+// mayBegin reports whether another file can say the same with nothing else in it. INI that
+// is called PHP has a guard in front, so that nobody is shown it.
 func (c *Candidate) mayBegin() bool {
-	return c.Syntax == ini.Syntax.Name || !slices.ContainsFunc(c.Values, func(v Value) bool { return !strings.HasPrefix(v.Address, "$") })
+	return c.Syntax == ini.Syntax.Name && path.Ext(c.File) != ".php" || c.Syntax != ini.Syntax.Name && !slices.ContainsFunc(c.Values, func(v Value) bool { return !strings.HasPrefix(v.Address, "$") })
 }
 
 // alike are the files of the same name that the code which writes one writes, too.
@@ -235,13 +238,13 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		}
 	}
 	if local := c.valuesFromLogins(t, read); local {
-		c.valuesTypedIn(typedIn)
+		c.valuesTypedIn(t, typedIn)
 	}
 }
 
 // valuesTypedIn takes the addresses at which the installer keeps what was typed in, and
 // which it writes as a whole.
-func (c *Candidate) valuesTypedIn(typedIn []*Candidate) {
+func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate) {
 	for _, typed := range typedIn {
 		if slices.ContainsFunc(typed.Values, func(v Value) bool { return !strings.Contains(v.Address, "[") }) {
 			continue
@@ -249,7 +252,11 @@ func (c *Candidate) valuesTypedIn(typedIn []*Candidate) {
 		c.Values, c.Seen = nil, typed.Seen
 		for _, v := range typed.Values {
 			if v.Role != settings.Driver {
-				c.Values = append(c.Values, Value{Role: v.Role, Address: v.Address, Text: v.Text})
+				address := php.Own(v.Address)
+				if exportsReturned.Match(t.read(typed.Seen, longestCode)) {
+					address = "return" + address[strings.IndexByte(address, '['):]
+				}
+				c.Values = append(c.Values, Value{Role: v.Role, Address: address, Text: v.Text})
 			}
 		}
 		c.Reasons = append(c.Reasons, typed.Seen+" keeps them there")
@@ -285,6 +292,8 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) (local bool) {
 			}
 		case returned.Match(t.read(at.File, longestCode)):
 			address = "return" + address[i:]
+		case at.local:
+			continue // the parameter's name is the function's
 		}
 		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}"})
 		c.Seen = at.File
@@ -328,6 +337,9 @@ func syntaxOf(name string) string {
 	}
 	return php.Syntax.Name
 }
+
+// exportsReturned is code that writes a file which returns what it holds.
+var exportsReturned = regexp.MustCompile(`\breturn\s*['"]\s*\.\s*\\?var_export\s*\(`)
 
 // returned is an include whose result is kept: the file returns its settings.
 var returned = regexp.MustCompile(`=\s*\(?(?:include|require)(?:_once)?\b`)

@@ -42,11 +42,11 @@ type code struct {
 	tables    tablesInCode
 	// collations are those that the code allows, where it lists them.
 	collations *listed
-	// constants are those that are defined to be paths, and readConstants those that
-	// are handed to something that reads a file.
+	// constants are those that are defined to be paths, and openConstants those that
+	// are handed to something that opens a file.
 	constants     map[string]constant
-	readConstants map[string]string // and by what
-	deletes       map[string]bool   // paths, as the code has them, of files that it deletes
+	openConstants map[string][]string // and by what
+	deletes       map[string]bool     // paths, as the code has them, of files that it deletes
 }
 
 // constant is a path that the code defines.
@@ -103,13 +103,15 @@ func (c *code) resolveConstants() {
 			}
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(c.readConstants)) {
+	for _, name := range slices.Sorted(maps.Keys(c.openConstants)) {
 		file, known := c.folderOf(name, 0)
 		if !known || !fileName.MatchString(file) {
 			continue
 		}
 		folder := path.Dir(file)
-		c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: Place{File: c.constants[name].file}, path: path.Base(file), verb: c.readConstants[name], up: anywhere, base: &folder})
+		for _, verb := range c.openConstants[name] {
+			c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: Place{File: c.constants[name].file}, path: path.Base(file), verb: verb, up: anywhere, base: &folder})
+		}
 	}
 }
 
@@ -276,7 +278,7 @@ func wanted(function string) bool {
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, readConstants: map[string]string{}, deletes: map[string]bool{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -379,8 +381,11 @@ func (c *code) file(name string, read *codeFile) {
 					}
 				}
 			}
-			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && opens && c.readConstants[constantName(pieces[0].Address)] == "" {
-				c.readConstants[constantName(pieces[0].Address)] = use.Function
+			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && opens {
+				of := constantName(pieces[0].Address)
+				if !slices.Contains(c.openConstants[of], use.Function) {
+					c.openConstants[of] = append(c.openConstants[of], use.Function)
+				}
 			}
 		}
 		if use.Function == "define" && len(use.Arguments) == 2 {
@@ -619,7 +624,7 @@ var elementName = regexp.MustCompile(`[a-z0-9_-]+`)
 // 0 for none.
 func (c *code) goesInto(address string, role settings.Role) int {
 	best := 0
-	mine := elements(address)
+	mine := elements(php.Own(address))
 	for _, at := range c.connects {
 		if at.role != role {
 			continue

@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/phpini"
 	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/wordset"
 )
 
@@ -142,6 +143,9 @@ func (c *code) driver(best *Candidate, family string) (e Extension, known bool) 
 	}
 	if best != nil { // the code does not decide
 		for _, v := range best.Values {
+			if v.form == dsn.PDO && dsnFamily(v.was) == family {
+				return Extension{of.pdo, false, "the settings have a data source name of PDO", Place{File: best.Seen, Line: v.Line}}, true
+			}
 			mayBePDO := !direct && strings.EqualFold(v.Text, "pgsql") // which calls its own driver so
 			if v.Role == settings.Driver && v.dsn == "" && v.Doubt == "" && !mayBePDO && driverExtensions[strings.ToLower(v.Text)] == family {
 				return Extension{strings.ToLower(v.Text), false, "the settings name it", Place{File: best.Seen, Line: v.Line}}, true

@@ -221,7 +221,11 @@ func (c *Candidate) address(role settings.Role) []string {
 // forbidsEditing is what the head of a file says that every new version replaces.
 var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)`)
 
-const longestHead = 2 << 10
+// headOf is the part of a file where it says what it is.
+func headOf(content []byte) []byte {
+	const longest = 2 << 10
+	return content[:min(len(content), longest)]
+}
 
 // readCandidates reads one file that exists.
 func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate {
@@ -231,7 +235,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		return nil
 	}
 	seen := candidateFor(t, c, name, plain)
-	if seen.template == "" && forbidsEditing.Match(content[:min(len(content), longestHead)]) {
+	if seen.template == "" && forbidsEditing.Match(headOf(content)) {
 		seen.defaults, seen.forbids = true, true
 		seen.reasons = append(seen.reasons, "its head says that it is not to be edited")
 	}

@@ -140,7 +140,7 @@ var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERV
 func (c *code) roleOf(address string) settings.Role {
 	_, property, ofClass := strings.Cut(address, "::$")
 	for _, at := range c.connects {
-		if at.address == address && !strings.HasPrefix(address, "$this") || ofClass && at.address == "$this->"+property {
+		if at.address == php.Own(address) && !strings.HasPrefix(address, "$this") || ofClass && at.address == "$this->"+property {
 			return at.role
 		}
 	}
@@ -192,7 +192,7 @@ var bothWays = wordset.Of("read write reader writer reading writing readonly mas
 func (g *group) takeHosts(settingsOfFile []syntax.Setting) {
 	own, has := g.keys[settings.Host]
 	for _, s := range settingsOfFile {
-		words := settings.Words(s.Address)
+		words := settings.Words(php.Own(s.Address))
 		named := slices.ContainsFunc(words, func(w string) bool { return w == "host" || w == "hostname" || w == "server" })
 		ways := slices.ContainsFunc(words, func(w string) bool { return bothWays[w] })
 		k := key{Setting: s, Key: settings.ReadKey(s.Address)}
@@ -420,7 +420,7 @@ func (g *group) judge() {
 		g.readFamily(role, k)
 	}
 	if slices.ContainsFunc(core, func(role settings.Role) bool { return g.keys[role].Fallback }) {
-		points(0, "its values are in force where the environment has none")
+		points(0, "its values are in force where nothing else gives them")
 	}
 	const mostUses = 12
 	if uses > 0 {
@@ -438,8 +438,8 @@ func (g *group) judge() {
 	}
 	switch { // as they have labels and messages, too
 	case strings.Contains(g.container, "()"):
-		points(-8, "a function returns it")
-	case strings.Contains(g.container, "("):
+		points(-8, "it is inside a function")
+	case strings.Contains(g.container, "(") && !strings.HasPrefix(g.container, "putenv("):
 		points(-4, "") // arguments, or what a call keeps
 	}
 	if g.family == familyOther {

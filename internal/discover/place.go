@@ -47,6 +47,11 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			isSample, p.target = true, target
 		}
 	}
+	if !isSample {
+		if target, found := c.copiedTo(t, name); found {
+			isSample, p.target = true, target
+		}
+	}
 	if isSample {
 		p.sampleOf(t, c, name, plain)
 	}
@@ -162,6 +167,19 @@ func (c *code) resolve(t *tree, sample, base string) (target string, found bool)
 		}
 	}
 	return target, target != ""
+}
+
+// copiedTo is the file that the code reads and that is not there, where one lies in another
+// folder under the whole of its path: somebody copies it from there.
+func (c *code) copiedTo(t *tree, name string) (target string, found bool) {
+	for _, m := range c.mentions[path.Base(name)] {
+		for _, at := range m.places() {
+			if strings.Contains(at, "/") && strings.HasSuffix(name, "/"+at) && readers[m.verb] && !t.has(at) && t.folders[path.Dir(at)] {
+				return at, true
+			}
+		}
+	}
+	return "", false
 }
 
 // filledInto is the one settings file that the code which reads a template writes.

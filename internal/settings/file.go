@@ -223,7 +223,11 @@ func (f *File) unknown(address string) error {
 		lines[s.Address] = s.Place.Line
 	}
 	next := "the file sets: " + f.some(known)
-	if near := fault.Nearest(address, known); len(near) > 0 {
+	near := slices.DeleteFunc(slices.Clone(known), func(k string) bool { return !strings.HasSuffix(k, "()"+address) }) // inside a function
+	if len(near) == 0 {
+		near = fault.Nearest(address, known)
+	}
+	if len(near) > 0 {
 		for i, n := range near {
 			near[i] = fmt.Sprintf("%s (line %d)", n, lines[n])
 		}

@@ -132,7 +132,7 @@ $hive['text'] = <<<END
 if (true) { $hive['branch'] = 'x'; } else $hive['else'] = 'x';
 if (!defined('LATE')) { if ($other) define('LATE', 'x'); }
 $late || define('LAZY', 'x');
-function f() { $local = 'x'; }
+function f() { $local = 'x'; if ($a) { $asked = 'x'; } }
 class K { const HOST = 'x' . 'y'; public $pass = PASS; }
 $twice = 'a'; $twice = 'b';
 $hive['note'] .= 'more';
@@ -153,7 +153,8 @@ $open[] = ['x' => 1]; $open[] = ['x' => 2];
 		"$hive['else']":       "it is inside a branch",
 		"LATE":                "it is inside a branch",
 		"LAZY":                "it is inside a branch",
-		"$local":              "it is inside a function",
+		"$local":              "did you mean f()$local (line 13)",
+		"f()$asked":           "it is inside a branch",
 		"K::HOST":             "hive.php:14:24: K::HOST cannot be written: it is a concatenation",
 		"K :: $pass":          "it is taken from the constant PASS",
 		"$twice":              "hive.php:15:24: $twice is set twice, first in line 15",

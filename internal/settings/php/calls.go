@@ -112,8 +112,37 @@ var argument = regexp.MustCompile(`^(\w+)\(\w+\)$`)
 // CallOf is the function, class or method that an address is an argument of; empty for
 // another address.
 func CallOf(address string) string {
-	if m := argument.FindStringSubmatch(address); m != nil {
+	if m := argument.FindStringSubmatch(address); m != nil && m[1] != putenv {
 		return m[1]
 	}
 	return ""
+}
+
+// putenv puts a variable into the environment, of which the value is a part of its argument
+// (PHP manual, "putenv").
+const putenv = "putenv"
+
+// variableOfEnvironment takes putenv('NAME=value'), as putenv(NAME). The place stays.
+func (f *finder) variableOfEnvironment(where string) {
+	if !f.is(1, "(") || !f.isLiteralString(2) || !f.is(3, ")") {
+		return
+	}
+	text, _ := decode(f.text(2))
+	if name, value, sets := strings.Cut(text, "="); sets && environmentName.MatchString(name) {
+		f.add(putenv+"("+name+")", where, f.tokens[f.pos+2:f.pos+3])
+		f.found[len(f.found)-1].Value = value
+	}
+}
+
+var environmentName = regexp.MustCompile(`^\w+$`)
+
+// ofFunction begins the address of what a function keeps in a variable of its own.
+var ofFunction = regexp.MustCompile(`^[\w:]+\(\)\$`)
+
+// Own is an address as the code of its function has it: $host for link()$host.
+func Own(address string) string {
+	if begin := ofFunction.FindString(address); begin != "" {
+		return address[len(begin)-1:]
+	}
+	return address
 }

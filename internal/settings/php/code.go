@@ -10,7 +10,7 @@ type Use struct {
 	// Function is its name in small letters, without a namespace: "mysqli",
 	// "include", "getenv". A method has "->" in front.
 	Function  string
-	New       bool // behind new
+	New       bool // behind new, or a class that calls its parent's constructor
 	Line      int
 	Arguments []Argument
 }
@@ -106,6 +106,7 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	code := Code{Parameters: map[string]bool{}, Aliases: map[string]string{}}
 	assigned := map[string]bool{}
 	variables := newTrace()
+	parent := "" // of the class around
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {
 		case f.isKind(0, punct):
@@ -139,6 +140,13 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			if f.pos > 0 && f.is(-1, "->") {
 				name = "->" + name
 			}
+			if name == "extends" {
+				parent = strings.ToLower(f.text(1)[strings.LastIndexByte(f.text(1), '\\')+1:])
+			}
+			isParent := name == "__construct" && f.pos > 1 && f.is(-1, "::") && f.is(-2, "parent")
+			if isParent {
+				name = parent
+			}
 			if definers[name] {
 				variables.mark(name)
 				code.Defines = append(code.Defines, f.defined()...)
@@ -153,7 +161,7 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			if !includes && !f.is(1, "(") || f.pos > 0 && f.is(-1, "function") || !wanted(name) {
 				continue
 			}
-			use := Use{Function: name, New: f.pos > 0 && f.is(-1, "new"), Line: lines[f.pos]}
+			use := Use{Function: name, New: isParent || f.pos > 0 && f.is(-1, "new"), Line: lines[f.pos]}
 			start := f.pos
 			f.pos++
 			switch {

@@ -31,6 +31,9 @@ func normalise(address string) (normal string, ok bool) {
 		return "", false
 	}
 	f.pos++
+	if strings.EqualFold(normal, putenv) && f.is(0, "(") && f.isKind(1, word) && f.is(2, ")") && len(f.tokens) == 4 {
+		return putenv + "(" + f.text(1) + ")", true
+	}
 	if l, known := logins[strings.ToLower(normal)]; known && f.is(0, "(") && f.isKind(1, word) && f.is(2, ")") && len(f.tokens) == 4 {
 		return l.name + "(" + f.text(1) + ")", true
 	}
@@ -47,6 +50,10 @@ func normalise(address string) (normal string, ok bool) {
 		if f.is(0, "(") && f.is(1, ")") {
 			normal += "()"
 			f.pos += 2
+			if f.isKind(0, variable) { // one of the function's own
+				normal += f.text(0)
+				f.pos++
+			}
 			continue
 		}
 		if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ")") {
@@ -72,8 +79,12 @@ var (
 
 // encode writes value as a PHP literal in the style of the old one: the same
 // quotes, a bare number for a number, a bare true or false for a boolean. What
-// does not fit the old kind becomes a single-quoted string.
+// does not fit the old kind becomes a single-quoted string. That of putenv has the name in
+// front.
 func encode(old syntax.Setting, source, value string) string {
+	if name, is := strings.CutPrefix(old.Address, putenv+"("); is {
+		value = strings.TrimSuffix(name, ")") + "=" + value
+	}
 	switch {
 	case old.Kind == syntax.Integer && integerLiteral.MatchString(value),
 		old.Kind == syntax.Float && (floatLiteral.MatchString(value) || integerLiteral.MatchString(value)),

@@ -17,7 +17,7 @@ var Syntax = syntax.Syntax{
 		return encode(old, literal, value), nil
 	},
 	Comments: []string{"//", "#"}, Append: appendLine, Element: lastElement, Beside: beside,
-	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property, mysqli_connect(password) for the argument of a login",
+	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property, link()$name for a variable of a function, mysqli_connect(password) for the argument of a login",
 }
 
 // parse gives every setting of a PHP file in the order of the file. Commented
@@ -67,6 +67,8 @@ type finder struct {
 	// undefined is the constant that is only defined here if it is not yet: the value is
 	// as good as without that question.
 	undefined string
+	// inside is the function around, as function() or Class::method(); empty elsewhere.
+	inside string
 	// steps are those taken, and most how many may be, 0 for as many as there are: code
 	// within code within code is read again for each.
 	steps, most int
@@ -208,15 +210,20 @@ func (f *finder) keyword(name, where string) {
 		f.skipStatement()
 	case "function":
 		if !f.returning("", where) {
-			f.skipTo("{", ";")
-			f.blockOrNothing(inFunction)
+			f.function("")
 		}
+	case putenv:
+		f.variableOfEnvironment(where)
+		f.expressionStatement(where)
 	case "namespace":
 		f.skipTo("{", ";", "")
 		f.blockOrNothing(where)
 	case "class", "interface", "trait", "enum", "abstract", "final", "readonly":
 		f.class()
-	case "if", "elseif", "else", "for", "foreach", "while", "do", "switch", "try", "catch", "finally":
+	case "try":
+		f.pos++
+		f.blockOrNothing(where)
+	case "if", "elseif", "else", "for", "foreach", "while", "do", "switch", "catch", "finally":
 		f.pos++
 		f.branch(name, where)
 	default:
@@ -243,8 +250,53 @@ func (f *finder) blockOrNothing(where string) {
 	}
 }
 
+// function takes what a function keeps in variables of its own, as function()$name, and
+// the defaults of its parameters. What it sets otherwise is refused.
+func (f *finder) function(class string) {
+	defer func(before string) { f.inside = before }(f.inside)
+	f.inside = ""
+	f.pos++
+	if f.is(0, "&") {
+		f.pos++
+	}
+	if f.isKind(0, word) {
+		f.inside = class + f.text(0) + "()"
+		f.pos++
+	}
+	if f.is(0, "(") {
+		f.parameters()
+	}
+	f.skipTo("{", ";", "")
+	f.blockOrNothing(inFunction)
+}
+
+// parameters takes the defaults of the parameters of a function, which are in force where
+// its caller gives nothing.
+func (f *finder) parameters() {
+	end, found := f.pos, len(f.found)
+	f.skipBracket()
+	end, f.pos = f.pos, end+1
+	for f.pos < end && !f.is(0, ")") {
+		for f.more() && !f.isKind(0, variable) && !f.is(0, ",") && !f.is(0, ")") { // a type, an attribute
+			f.pos++
+		}
+		if name := f.text(0); f.isKind(0, variable) && f.is(1, "=") {
+			f.pos += 2
+			f.value(f.inside+name, "", ",", ")")
+		}
+		f.skipTo(",", ")")
+		if f.is(0, ",") {
+			f.pos++
+		}
+	}
+	f.pos = end
+	for i := found; i < len(f.found); i++ {
+		f.found[i].Fallback = true
+	}
+}
+
 // class takes the constants and properties of a class with plain values, as
-// Class::NAME and Class::$name. Methods are stepped over.
+// Class::NAME and Class::$name, and what its methods keep.
 func (f *finder) class() {
 	name := ""
 	for f.more() && !f.is(0, "{") && !f.is(0, ";") {
@@ -284,14 +336,8 @@ func (f *finder) member(class string) {
 			f.constants(class+"::", "")
 			return
 		case f.is(0, "function"):
-			if f.returning(class+"::", "") {
-				return
-			}
-			f.skipTo("{", ";")
-			if f.is(0, "{") {
-				f.skipBracket()
-			} else {
-				f.pos++
+			if !f.returning(class+"::", "") {
+				f.function(class + "::")
 			}
 			return
 		case f.isKind(0, variable):
@@ -421,7 +467,10 @@ func (f *finder) constants(class, where string) {
 // assignment takes $name['key']->property... = value. Anything else that
 // begins with a variable is stepped over.
 func (f *finder) assignment(where string) {
-	address := f.text(0)
+	address := f.inside + f.text(0)
+	if f.inside != "" && where == inFunction {
+		where = ""
+	}
 	f.pos++
 	for f.is(0, "[") || f.is(0, "->") {
 		if f.is(0, "->") && f.isKind(1, word) {
