@@ -42,6 +42,7 @@ type code struct {
 	tables    tablesInCode
 	// collations are those that the code allows, where it lists them.
 	collations *listed
+	signatures map[string][]string // names of parameters, of functions and constructors
 	// constants are those that are defined to be paths, and openConstants those that
 	// are handed to something that opens a file.
 	constants     map[string]constant
@@ -278,7 +279,7 @@ func wanted(function string) bool {
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -343,6 +344,12 @@ func readCodeFile(t *tree, name string) *codeFile {
 func (c *code) file(name string, read *codeFile) {
 	for _, defined := range read.Defines {
 		c.defines[defined] = true
+	}
+	for of, parameters := range read.Signatures {
+		if before, has := c.signatures[of]; has && !slices.Equal(before, parameters) {
+			parameters = nil // whichever it is
+		}
+		c.signatures[of] = parameters
 	}
 	c.aliases = read.Aliases
 	own := isOwnCode(name)
@@ -624,7 +631,7 @@ var elementName = regexp.MustCompile(`[a-z0-9_-]+`)
 // 0 for none.
 func (c *code) goesInto(address string, role settings.Role) int {
 	best := 0
-	mine := elements(php.Own(address))
+	mine := elements(address)
 	for _, at := range c.connects {
 		if at.role != role {
 			continue

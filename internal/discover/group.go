@@ -57,7 +57,8 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		times[s.Address]++
 	}
 	take := func(s syntax.Setting, commented bool) {
-		k := key{Setting: s, Key: settings.ReadKey(cmp.Or(pairs[s.Address], s.Address)), commented: commented}
+		address, used := c.named(cmp.Or(pairs[s.Address], s.Address))
+		k := key{Setting: s, Key: settings.ReadKey(address), commented: commented}
 		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
 			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
 		}
@@ -79,7 +80,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		}
 		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
 		if k.Role != "" && (k.Kind != syntax.Boolean || nothing) {
-			k.uses = c.goesInto(s.Address, k.Role)
+			k.uses = c.goesInto(used, k.Role)
 			if strings.HasSuffix(php.CallOf(s.Address), "select_db") {
 				k.uses = sureUse // for whoever logs in beside it
 			}
@@ -109,6 +110,19 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 }
 
 const sureUse = 3
+
+// named is an address with the name of the parameter in place of its number, and the
+// address that the value has where it is used; empty where nobody knows it.
+func (c *code) named(address string) (by, used string) {
+	call, number, is := php.NumberedArgument(address)
+	if !is {
+		return address, php.Own(address)
+	}
+	if parameters := c.signatures[strings.ToLower(call)]; number <= len(parameters) {
+		return call + "(" + parameters[number-1] + ")", "$" + parameters[number-1]
+	}
+	return "", ""
+}
 
 // pairsOf are the addresses of XML that says the name of a setting in one attribute, and
 // its value in another one or as text, with what they would be if the name were an
@@ -192,10 +206,14 @@ var bothWays = wordset.Of("read write reader writer reading writing readonly mas
 func (g *group) takeHosts(settingsOfFile []syntax.Setting) {
 	own, has := g.keys[settings.Host]
 	for _, s := range settingsOfFile {
-		words := settings.Words(php.Own(s.Address))
-		named := slices.ContainsFunc(words, func(w string) bool { return w == "host" || w == "hostname" || w == "server" })
-		ways := slices.ContainsFunc(words, func(w string) bool { return bothWays[w] })
 		k := key{Setting: s, Key: settings.ReadKey(s.Address)}
+		names := elements(php.Own(s.Address))
+		if len(names) == 0 {
+			continue
+		}
+		last := settings.Words(names[len(names)-1])
+		named := slices.ContainsFunc(last, func(w string) bool { return w == "host" || w == "hostname" || w == "server" })
+		ways := slices.ContainsFunc(settings.Words(php.Own(s.Address)), func(w string) bool { return bothWays[w] })
 		near := k.Container == g.container || strings.HasPrefix(k.Container, g.container) && g.container != ""
 		switch {
 		case !named || !ways || !near || s.Kind != syntax.String || has && s.Address == own.Address:
@@ -371,7 +389,7 @@ func (g *group) gather(keys []key) {
 			if own.about() != "" || slices.ContainsFunc(k.Stem, func(word string) bool { return word == "url" || word == "path" || word == "file" }) {
 				continue
 			}
-			near := k.Container == g.container || strings.HasPrefix(g.container, k.Container) && k.Container != ""
+			near := k.Container == g.container || g.hasFrom(k.Container) || strings.HasPrefix(g.container, k.Container) && k.Container != ""
 			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.OfDatabase() // among options of it
 			ofTables := role == settings.Prefix && (k.OfDatabase() || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
 			if near && (akin(g.stem, own.stem) || ofTables) || ofTables || near && k.OfDatabase() && role != settings.Host || k.uses == sureUse {
@@ -379,6 +397,16 @@ func (g *group) gather(keys []key) {
 			}
 		}
 	}
+}
+
+// hasFrom reports whether one of the group's keys stands in a container.
+func (g *group) hasFrom(container string) bool {
+	for _, k := range g.keys {
+		if k.Container == container {
+			return true
+		}
+	}
+	return false
 }
 
 // judge scores a group by what it has. The rules are told in

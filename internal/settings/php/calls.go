@@ -3,6 +3,7 @@ package php
 import (
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yellowfield/internal/settings/syntax"
@@ -38,7 +39,8 @@ type login struct {
 
 // calls takes the arguments of calls that log in, as function(parameter), wherever they
 // stand: a literal means the same in a function. What is made of such a call has no value of
-// its own.
+// its own. The arguments of the application's own classes, and of what connects by its name,
+// have numbers, from 1 on: their parameters are named in another file.
 func (f *finder) calls() {
 	var all []syntax.Setting
 	for f.pos = 0; f.pos < len(f.tokens); f.pos++ {
@@ -50,10 +52,13 @@ func (f *finder) calls() {
 		if f.pos > 0 {
 			before = strings.ToLower(f.text(-1))
 		}
-		if !known || l.behind != "" && l.behind != before || l.behind == "" && slices.Contains([]string{"new", "->", "::", "function"}, before) {
-			continue
+		switch name := f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:]; {
+		case !known && before != "function" && (before == "new" || strings.Contains(strings.ToLower(name), "connect")):
+			all = append(all, f.call(login{name: name, parameters: "1 2 3 4 5 6", needed: "1 2 3"})...)
+		case !known || l.behind != "" && l.behind != before || l.behind == "" && slices.Contains([]string{"new", "->", "::", "function"}, before):
+		default:
+			all = append(all, f.call(l)...)
 		}
-		all = append(all, f.call(l)...)
 	}
 	if len(all) == 0 {
 		return
@@ -107,7 +112,7 @@ func (f *finder) call(l login) []syntax.Setting {
 }
 
 // argument is the address of an argument of such a call.
-var argument = regexp.MustCompile(`^(\w+)\(\w+\)$`)
+var argument = regexp.MustCompile(`^(\w+)\((\w+)\)$`)
 
 // CallOf is the function, class or method that an address is an argument of; empty for
 // another address.
@@ -116,6 +121,16 @@ func CallOf(address string) string {
 		return m[1]
 	}
 	return ""
+}
+
+// NumberedArgument is the call that an address has an argument of, where its parameters are not
+// known here, and its number from 1 on.
+func NumberedArgument(address string) (call string, number int, ok bool) {
+	if m := argument.FindStringSubmatch(address); m != nil {
+		number, _ = strconv.Atoi(m[2])
+		return m[1], number, number > 0
+	}
+	return "", 0, false
 }
 
 // putenv puts a variable into the environment, of which the value is a part of its argument

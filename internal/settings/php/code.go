@@ -56,8 +56,10 @@ type Code struct {
 	// Declares are what stands for a value: constants behind const, and, as NAME(),
 	// functions without parameters that do nothing but return one.
 	Declares []Declared
-	// Parameters are the names of parameters of the functions that it makes.
+	// Parameters are the names of parameters of the functions that it makes, and Signatures
+	// those of each by its name in small letters, a constructor's by its class.
 	Parameters map[string]bool
+	Signatures map[string][]string
 	// Aliases are the addresses of the elements that variables hold which are assigned
 	// once: $login for $all['db']['login'].
 	Aliases map[string]string
@@ -103,10 +105,10 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	}
 	const perToken, atLeast = 20, 10_000
 	f.most = perToken*len(f.tokens) + atLeast
-	code := Code{Parameters: map[string]bool{}, Aliases: map[string]string{}}
+	code := Code{Parameters: map[string]bool{}, Signatures: map[string][]string{}, Aliases: map[string]string{}}
 	assigned := map[string]bool{}
 	variables := newTrace()
-	parent := "" // of the class around
+	class, parent := "", "" // the one around, and what it extends
 	for f.pos = 0; f.more(); f.pos++ {
 		switch {
 		case f.isKind(0, punct):
@@ -149,7 +151,17 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 			}
 			if definers[name] {
 				variables.mark(name)
-				code.Defines = append(code.Defines, f.defined()...)
+				defined := f.defined()
+				switch {
+				case len(defined) == 0:
+				case name == "class":
+					class = defined[0]
+				case name == "function" && defined[0] == "__construct":
+					code.Signatures[class] = f.signature()
+				case name == "function":
+					code.Signatures[defined[0]] = f.signature()
+				}
+				code.Defines = append(code.Defines, defined...)
 				code.Declares = append(code.Declares, f.returned()...)
 				continue
 			}
@@ -198,6 +210,22 @@ func (f *finder) defined() []string {
 		return nil
 	}
 	return []string{strings.ToLower(f.text(n))}
+}
+
+// signature are the names of the parameters of the function that begins here.
+func (f *finder) signature() (names []string) {
+	start := f.pos
+	defer func() { f.pos = start }()
+	f.skipTo("(", "{", ";", "")
+	from := f.pos
+	f.skipBracket()
+	end := f.pos
+	for f.pos = from; f.pos < end; f.pos++ {
+		if f.isKind(0, variable) {
+			names = append(names, f.text(0)[1:])
+		}
+	}
+	return names
 }
 
 // returned is the value of a function without parameters whose body is one return, or

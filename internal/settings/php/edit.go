@@ -37,6 +37,9 @@ func normalise(address string) (normal string, ok bool) {
 	if l, known := logins[strings.ToLower(normal)]; known && f.is(0, "(") && f.isKind(1, word) && f.is(2, ")") && len(f.tokens) == 4 {
 		return l.name + "(" + f.text(1) + ")", true
 	}
+	if f.is(0, "(") && f.isKind(1, number) && f.is(2, ")") && len(f.tokens) == 4 {
+		return normal + "(" + f.text(1) + ")", true
+	}
 	if f.is(0, "::") && (f.isKind(1, variable) || f.isKind(1, word)) {
 		normal += "::" + f.text(1)
 		f.pos += 2

@@ -182,7 +182,7 @@ func (f *finder) statement(where string) {
 	case f.is(0, "{"):
 		f.block(where)
 	case f.isKind(0, variable):
-		f.assignment(where)
+		f.assignment(f.inside, where)
 	case f.is(0, "#"): // an attribute #[...]
 		f.pos++
 		f.skipBracket()
@@ -204,14 +204,10 @@ func (f *finder) keyword(name, where string) {
 		f.constants("", where)
 	case "return":
 		f.pos++
-		if !f.endOfStatement() {
-			f.value("return", where, ";", "")
-		}
+		f.result(where)
 		f.skipStatement()
 	case "function":
-		if !f.returning("", where) {
-			f.function("")
-		}
+		f.function("")
 	case putenv:
 		f.variableOfEnvironment(where)
 		f.expressionStatement(where)
@@ -227,6 +223,11 @@ func (f *finder) keyword(name, where string) {
 		f.pos++
 		f.branch(name, where)
 	default:
+		if f.is(1, "::") && f.isKind(2, variable) {
+			f.pos += 2
+			f.assignment(f.text(-2)+"::", where)
+			return
+		}
 		f.pos++
 		f.setter(f.text(-1), where)
 		f.pos--
@@ -250,24 +251,57 @@ func (f *finder) blockOrNothing(where string) {
 	}
 }
 
-// function takes what a function keeps in variables of its own, as function()$name, and
-// the defaults of its parameters. What it sets otherwise is refused.
+// function takes what a function keeps in variables of its own, as function()$name, what
+// it returns, as function(), and the defaults of its parameters. What it sets otherwise is
+// refused.
 func (f *finder) function(class string) {
-	defer func(before string) { f.inside = before }(f.inside)
-	f.inside = ""
 	f.pos++
 	if f.is(0, "&") {
 		f.pos++
 	}
+	name := ""
 	if f.isKind(0, word) {
-		f.inside = class + f.text(0) + "()"
+		name = class + f.text(0) + "()"
 		f.pos++
 	}
+	f.body(name)
+}
+
+// body takes a function from its parameters on.
+func (f *finder) body(name string) {
+	defer func(before string) { f.inside = before }(f.inside)
+	f.inside = name
 	if f.is(0, "(") {
 		f.parameters()
 	}
 	f.skipTo("{", ";", "")
 	f.blockOrNothing(inFunction)
+}
+
+// own is the reason for which a value of the function around cannot be written: none
+// where its address says the function.
+func (f *finder) own(where string) string {
+	if f.inside != "" && where == inFunction {
+		return ""
+	}
+	return where
+}
+
+// result takes what the file returns, or the function around if it is no mere
+// expression.
+func (f *finder) result(where string) {
+	if f.endOfStatement() {
+		return
+	}
+	if f.inside == "" {
+		f.value("return", where, ";", "")
+		return
+	}
+	found := len(f.found)
+	f.value(f.inside, f.own(where), ";", "")
+	if len(f.found) == found+1 && f.found[found].Address == f.inside && f.found[found].Kind == syntax.Expression {
+		f.found = f.found[:found]
+	}
 }
 
 // parameters takes the defaults of the parameters of a function, which are in force where
@@ -336,9 +370,7 @@ func (f *finder) member(class string) {
 			f.constants(class+"::", "")
 			return
 		case f.is(0, "function"):
-			if !f.returning(class+"::", "") {
-				f.function(class + "::")
-			}
+			f.function(class + "::")
 			return
 		case f.isKind(0, variable):
 			for !f.endOfStatement() && !f.is(0, "{") {
@@ -464,12 +496,12 @@ func (f *finder) constants(class, where string) {
 	f.pos++
 }
 
-// assignment takes $name['key']->property... = value. Anything else that
-// begins with a variable is stepped over.
-func (f *finder) assignment(where string) {
-	address := f.inside + f.text(0)
-	if f.inside != "" && where == inFunction {
-		where = ""
+// assignment takes $name['key']->property... = value, begin in front of its address.
+// Anything else that begins with a variable is stepped over.
+func (f *finder) assignment(begin, where string) {
+	address := begin + f.text(0)
+	if begin == f.inside {
+		where = f.own(where)
 	}
 	f.pos++
 	for f.is(0, "[") || f.is(0, "->") {

@@ -27,11 +27,35 @@ func (f *finder) value(address, where string, ends ...string) {
 		}
 	}
 	f.pos = start
-	if f.wrapped(address, where, ends) {
+	if f.closure(address, where, ends) || f.wrapped(address, where, ends) {
 		return
 	}
 	f.skipTo(ends...)
 	f.add(address, where, f.tokens[start:f.pos])
+}
+
+// closure takes what a function without a name keeps or returns, as that of address();
+// false where there is none, and then the place stays.
+func (f *finder) closure(address, where string, ends []string) bool {
+	n := 0
+	if f.is(0, "static") {
+		n = 1
+	}
+	if !f.is(n, "fn") && !f.is(n, "function") || !f.is(n+1, "(") {
+		return false
+	}
+	f.pos += n + 1
+	if f.is(-1, "function") {
+		f.body(address + "()")
+		f.skipTo(ends...)
+		return true
+	}
+	f.skipTo(append([]string{"=>"}, ends...)...)
+	if f.is(0, "=>") {
+		f.pos++
+		f.value(address+"()", where, ends...)
+	}
+	return true
 }
 
 // mergers are functions whose value has what the arrays among their arguments have, the
@@ -240,24 +264,4 @@ func (f *finder) setter(address, where string) {
 		f.pos += 3
 		f.value(address+"("+quoteSingle(key)+")", where, ",", ")")
 	}
-}
-
-// returning takes the value of a function that does nothing but return one, as
-// function(); false for another one, and then the place stays.
-func (f *finder) returning(class, where string) bool {
-	start, found := f.pos, len(f.found)
-	name := f.text(1)
-	if f.isKind(1, word) && f.is(2, "(") && f.is(3, ")") {
-		f.skipTo("{", ";")
-		if f.is(0, "{") && f.is(1, "return") {
-			f.pos += 2
-			f.value(class+name+"()", where, ";", "}")
-			if f.is(0, ";") && f.is(1, "}") {
-				f.pos += 2
-				return true
-			}
-		}
-	}
-	f.pos, f.found = start, f.found[:found]
-	return false
 }
