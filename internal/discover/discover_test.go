@@ -193,7 +193,9 @@ func TestTreesWithoutDatabase(t *testing.T) {
 		require.NoError(t, err)
 		found, err := Look(context.Background(), unpack(t, archive, "app"), "")
 		require.NoError(t, err)
-		assert.Empty(t, found.Settings, path)
+		for _, c := range found.Settings {
+			assert.True(t, c.NamesOther(), "%s: %s", path, c.File)
+		}
 		assert.Empty(t, found.Import(), path)
 		assert.False(t, found.SpeaksToServer(), path)
 	}

@@ -151,10 +151,11 @@ func commentNear(content []byte, line int) string {
 		return ""
 	}
 	var b strings.Builder
-	if _, behind, has := strings.Cut(lines[line-1], "//"); has {
-		b.WriteString(behind + "\n")
-	} else if _, behind, has := strings.Cut(lines[line-1], "#"); has {
-		b.WriteString(behind + "\n")
+	for _, mark := range []string{"//", "#", " ;"} {
+		if _, behind, has := strings.Cut(lines[line-1], mark); has {
+			b.WriteString(behind + "\n")
+			break
+		}
 	}
 	for i := line - 2; i >= max(0, line-1-above); i-- {
 		text := strings.TrimSpace(lines[i])

@@ -139,18 +139,19 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 		}
 		return len(a.File) - len(b.File)
 	})
-	return withSameCalls(withoutTwins(found)), nil
+	return withSameValues(withoutTwins(found)), nil
 }
 
-// withSameCalls joins files whose code logs in with the same values, where these are the
-// best there is: all of them have to get the new ones.
-func withSameCalls(found []*Candidate) []*Candidate {
+// withSameValues joins files that are there and have the same values as the best there is:
+// all of them have to get the new ones.
+func withSameValues(found []*Candidate) []*Candidate {
 	if len(found) == 0 {
 		return found
 	}
 	best := found[0]
+	there := func(c *Candidate) bool { return c.File == c.Seen && !c.InstallerMakes }
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
-		same := best.Called && c != best && c.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
+		same := c != best && there(best) && there(c) && c.Called == best.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
 			return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 		})
 		if same {

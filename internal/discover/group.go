@@ -507,7 +507,11 @@ func (g *group) readFamily(role settings.Role, k key) {
 	case settings.Driver:
 		family = familyOf(k.Value)
 	case settings.DSN:
-		family = dsnFamily(k.Value)
+		if family = dsnFamily(k.Value); k.Kind == syntax.Expression {
+			if m := leadingScheme.FindStringSubmatch(k.Value); m != nil {
+				family = familyOf(m[1])
+			}
+		}
 	case settings.Port:
 		switch k.Value {
 		case "3306":
@@ -520,6 +524,9 @@ func (g *group) readFamily(role settings.Role, k key) {
 		g.family, g.familyBy = family, map[settings.Role]string{settings.Driver: "driver", settings.DSN: "data source name", settings.Port: "port"}[role]
 	}
 }
+
+// leadingScheme begins a data source name that is put together.
+var leadingScheme = regexp.MustCompile(`^['"]([\w+]+):`)
 
 // complete reports whether the group says enough to log in with.
 func (g *group) complete() bool {

@@ -544,8 +544,8 @@ func (f *finder) subscript(open bool) (subscript string, length int) {
 	case open && f.isKind(1, variable) && f.is(2, "]"):
 		return "[" + f.text(1) + "]", 3
 	}
-	if key, ok := f.key(1); ok && f.is(2, "]") {
-		return key, 3
+	if key, length := f.key(1); length > 0 && f.is(1+length, "]") {
+		return key, length + 2
 	}
 	return "", 0
 }
@@ -561,16 +561,19 @@ func (f *finder) isLiteralString(n int) bool {
 	return ok
 }
 
-// key gives the subscript for the literal n tokens ahead in normal form.
-func (f *finder) key(n int) (subscript string, ok bool) {
+// key gives the subscript for the literal, or the name of a class, n tokens ahead in normal
+// form, and how many tokens it takes; 0 when it is none.
+func (f *finder) key(n int) (subscript string, length int) {
 	switch {
 	case f.isLiteralString(n):
 		text, _ := decode(f.text(n))
-		return subscriptOf(text), true
+		return subscriptOf(text), 1
 	case f.isKind(n, number):
-		return "[" + f.text(n) + "]", true
+		return "[" + f.text(n) + "]", 1
+	case f.isKind(n, word) && f.is(n+1, "::") && f.is(n+2, "class"):
+		return "[" + f.text(n) + "::class]", 3
 	}
-	return "", false
+	return "", 0
 }
 
 // subscriptOf writes an array key as PHP keeps it: a decimal string is the

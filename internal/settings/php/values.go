@@ -62,14 +62,16 @@ func (f *finder) closure(address, where string, ends []string) bool {
 // later ones before the others (PHP manual, "Array Functions").
 var mergers = regexp.MustCompile(`(?i)^\\?array_(?:merge|replace)(?:_recursive)?$`)
 
-// wrapped takes the arrays that are arguments of one of the mergers, or of what is made by
-// new, as if they were the value itself; false where there is none, and then the place
+// wrapped takes the arrays that are arguments of one of the mergers, of a method of a class,
+// or of what is made by new, as if they were the value itself; false where there is none, and then the place
 // stays.
 func (f *finder) wrapped(address, where string, ends []string) bool {
 	start, open := f.pos, 0
 	switch {
 	case f.is(0, "new") && f.isKind(1, word) && f.is(2, "("):
 		open = 2
+	case f.isKind(0, word) && f.is(1, "::") && f.isKind(2, word) && f.is(3, "("):
+		open = 3
 	case f.isKind(0, word) && mergers.MatchString(f.text(0)) && f.is(1, "("):
 		open = 1
 	default:
@@ -116,11 +118,11 @@ func (f *finder) array(address, where string) {
 	for f.more() && !f.is(0, closer) {
 		subscript := ""
 		if f.keyAhead() {
-			key, ok := f.key(0)
-			if !ok {
+			key, length := f.key(0)
+			if length == 0 {
 				f.skipTo(",", closer)
 			} else {
-				f.pos += 2
+				f.pos += length + 1
 				subscript = key
 				if n, err := strconv.Atoi(strings.Trim(key, "[]")); err == nil && n >= next {
 					next = n + 1
@@ -245,11 +247,12 @@ func (f *finder) describe(tokens []token) string {
 	return "an expression"
 }
 
-// setters are functions and methods by whose names they keep a value under a key.
-var setters = regexp.MustCompile(`(?i)^(?:set|write|put|assign|config|option)`)
+// setters are functions and methods by whose names they keep a value under a key, or an
+// array.
+var setters = regexp.MustCompile(`(?i)^(?:set|write|put|assign|config|option|add|define|merge|load|init|connect|register|create|make|boot)`)
 
-// setter takes the value of a statement such as Settings::set('key', value), whose beginning
-// has been read as address. The place stays.
+// setter takes the value of a statement such as Settings::set('key', value), or the array of
+// $manager->addConnection([...]), whose beginning has been read as address. The place stays.
 func (f *finder) setter(address, where string) {
 	start := f.pos
 	defer func() { f.pos = start }()
@@ -259,9 +262,14 @@ func (f *finder) setter(address, where string) {
 		address += f.text(0) + name
 		f.pos += 2
 	}
-	if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ",") && setters.MatchString(name) {
+	switch {
+	case !f.is(0, "(") || !setters.MatchString(name):
+	case f.isLiteralString(1) && f.is(2, ","):
 		key, _ := decode(f.text(1))
 		f.pos += 3
 		f.value(address+"("+quoteSingle(key)+")", where, ",", ")")
+	case f.is(1, "["), f.is(1, "array") && f.is(2, "("):
+		f.pos++
+		f.value(address+"()", where, ",", ")")
 	}
 }
