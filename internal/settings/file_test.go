@@ -44,6 +44,15 @@ var shapes = []struct{ name, address, source, read string }{
 	{"returned by a method", "Hive@N@::all()['pass']", "<?php class Hive@N@ { static function none() { return; } public static function all() { return ['pass' => \"old\"]; } }", "Hive@N@::all()['pass']"},
 	{"define, if it is not", "HIVE_@N@", "<?php\nif (!defined('HIVE_@N@')) {\n\tdefine('HIVE_@N@', 'old');\n}\n", "HIVE_@N@"},
 	{"define, or it is", "HIVE_@N@", "<?php\ndefined('HIVE_@N@') or define('HIVE_@N@', \"old\");\ndefined('HIVE_X@N@') || define('HIVE_X@N@', 'decoy');", "HIVE_@N@"},
+	{"variable of a function", "hive@N@()$pass", "<?php\nfunction &hive@N@($pass2 = 'decoy') {\n\t$user = 'decoy';\n\ttry { $pass = 'old'; } catch (Error $e) { $user = 'decoy'; }\n\treturn $pass; // $pass = 'decoy';\n}\n$pass = 'decoy';", "hive@N@()"},
+	{"property that a constructor sets", "Hive@N@::__construct()$this->pass", "<?php class Hive@N@ { public $pass; function __construct() { $this->pass = \"old\"; } function other() { $this->pass = 'decoy'; } }", "(new Hive@N@())->pass"},
+	{"default of a parameter", "Hive@N@::__construct()$pass", "<?php class Hive@N@ { function __construct(public string $user = 'decoy', public ?string $pass = 'old', $x = ['decoy']) {} }", "(new Hive@N@())->pass"},
+	{"closure", "return['all']()['pass']", "<?php return ['x' => fn() => ['pass' => 'decoy'], 'all' => static function () use (&$x): array { $pass = 'decoy'; return array('pass' => 'old'); }];", "(include $file)['all']()['pass']"},
+	{"arrow function", "$hive['all']()['pass']", "<?php $hive = ['x' => fn() => ['pass' => 'decoy'], 'all' => static fn(): array => ['pass' => 'old']];", "$hive['all']()['pass']"},
+	{"static property that is set", "Hive@N@::$pass['x']", "<?php abstract class Hive@N@ { public static $pass, $other; }\nHive@N@::$other['x'] = 'decoy';\nHive@N@::$pass[\"x\"] = 'old';", "Hive@N@::$pass['x']"},
+	{"handed to a class", "Hive@N@(3)", "<?php class Hive@N@ { function __construct(public $host, public $user, public $pass) {} }\n$hive = new Hive@N@('localhost', 'root', 'old'); // new Hive@N@('a', 'b', 'decoy');", "$hive->pass"},
+	{"array for a method", "$hive->addConnection()[ArrayObject::class]['pass']", "<?php $hive = new class { public $a; function addConnection($all) { $this->a = $all; } };\n$hive->addConnection([ ArrayObject::class => ['pass' => 'old'], 'x' => ['pass' => 'decoy']], 'decoy');", "$hive->a['ArrayObject']['pass']"},
+	{"environment", "putenv(HIVE_@N@)", "<?php putenv('HIVE=decoy'); putenv(\"HIVE_@N@=old\"); // putenv('HIVE_@N@=decoy');", "getenv('HIVE_@N@')"},
 	{"null", "$hive", "<?php $hive = NULL;", "$hive"},
 }
 
@@ -63,6 +72,9 @@ func TestValuesComeBackThroughRealPHP(t *testing.T) {
 		shape := shapes[i%len(shapes)]
 		fill := func(s string) string { return strings.ReplaceAll(s, "@N@", fmt.Sprint(i)) }
 		value := randomValue(random)
+		if shape.name == "environment" {
+			value = strings.ReplaceAll(value, "\x00", "")
+		}
 		wanted[i] = value
 
 		before, err := Parse("x.php", []byte(fill(shape.source)))
@@ -138,7 +150,7 @@ $twice = 'a'; $twice = 'b';
 $hive['note'] .= 'more';
 $list = ['a' => 1] + ['a' => 2];
 $heir = PARENT_HOST;
-$open[] = ['x' => 1]; $open[] = ['x' => 2];
+$open[] = ['x' => 1]; $open[] = ['x' => 2]; putenv('HIVE=x');
 `
 	file, err := Parse("hive.php", []byte(source))
 	require.NoError(t, err)
@@ -165,9 +177,10 @@ $open[] = ['x' => 1]; $open[] = ['x' => 2];
 		"$hive['nane']":       "did you mean $hive['name'] (line 3)",
 		"$elsewhere['thing']": "the file sets: HOST",
 		"$hive[f()]":          "is no address of a setting in PHP",
+		"putenv(HIVE)":        "a NUL byte",
 		"$open[]['x']":        "hive.php:19:41: $open[]['x'] is set twice",
 	} {
-		_, err := file.With([]Change{{Address: address, Value: "new"}})
+		_, err := file.With([]Change{{Address: address, Value: "new\x00"}})
 		assert.ErrorContains(t, err, want, address)
 	}
 }

@@ -1,6 +1,7 @@
 package php
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -84,19 +85,22 @@ var (
 // quotes, a bare number for a number, a bare true or false for a boolean. What
 // does not fit the old kind becomes a single-quoted string. That of putenv has the name in
 // front.
-func encode(old syntax.Setting, source, value string) string {
+func encode(old syntax.Setting, source, value string) (string, error) {
 	if name, is := strings.CutPrefix(old.Address, putenv+"("); is {
+		if strings.Contains(value, "\x00") {
+			return "", errors.New("cannot take this value: it has a NUL byte, where a variable of the environment ends")
+		}
 		value = strings.TrimSuffix(name, ")") + "=" + value
 	}
 	switch {
 	case old.Kind == syntax.Integer && integerLiteral.MatchString(value),
 		old.Kind == syntax.Float && (floatLiteral.MatchString(value) || integerLiteral.MatchString(value)),
 		old.Kind == syntax.Boolean && (value == "true" || value == "false"):
-		return value
+		return value, nil
 	case strings.HasPrefix(source, `"`):
-		return quoteDouble(value)
+		return quoteDouble(value), nil
 	}
-	return quoteSingle(value)
+	return quoteSingle(value), nil
 }
 
 // quoteSingle: only the backslash and the quote are special (PHP manual,
