@@ -178,11 +178,7 @@ func (f *Findings) FitTo(family, product string) {
 	}
 	f.Scripts = arranged(f.Scripts, family)
 	for _, c := range f.candidates {
-		fitting := *c
-		fitting.Values = slices.Clone(c.Values)
-		fitting.product = product
-		fitting.fit(family)
-		f.Settings = append(f.Settings, &fitting)
+		f.Settings = append(f.Settings, c.fitTo(family, product))
 	}
 	preferFamily(f.Settings, family)
 	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && len(f.Import()) == 0 {
@@ -210,7 +206,7 @@ func (f *Findings) FitTo(family, product string) {
 func preferFamily(found []*Candidate, family string) {
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
 		other := func(c *Candidate) float64 {
-			if c.family != "" && family != "" && c.family != family {
+			if c.family != "" && family != "" && c.family != family && !(c.NamesOther() && c.offersServer()) {
 				return c.Score - closeScores
 			}
 			return c.Score

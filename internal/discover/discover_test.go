@@ -39,15 +39,20 @@ func tell(f *Findings) string {
 		if best.Add {
 			line("keys are added")
 		}
-		for _, v := range best.Values {
-			note := ""
-			if v.Commented {
-				note += ", commented"
+		for _, c := range append([]*Candidate{best}, best.Beside...) {
+			if c != best {
+				line("beside %s", c.File)
 			}
-			if v.Doubt != "" {
-				note += ", in doubt"
+			for _, v := range c.Values {
+				note := ""
+				if v.Commented {
+					note += ", commented"
+				}
+				if v.Doubt != "" {
+					note += ", in doubt"
+				}
+				line("  %s = %s%s", v.Address, v.Text, note)
 			}
-			line("  %s = %s%s", v.Address, v.Text, note)
 		}
 	}
 	for _, place := range f.LogsInByEnvironment {
@@ -152,7 +157,12 @@ func requireWritable(t *testing.T, folder string, found *Findings) {
 	if len(found.Settings) == 0 || found.Settings[0].InstallerMakes {
 		return
 	}
-	best := found.Settings[0]
+	for _, c := range append([]*Candidate{found.Settings[0]}, found.Settings[0].Beside...) {
+		requireTakes(t, folder, c)
+	}
+}
+
+func requireTakes(t *testing.T, folder string, best *Candidate) {
 	source := best.File
 	if best.Template != "" {
 		source = best.Template

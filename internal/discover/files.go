@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/php"
@@ -34,6 +35,9 @@ type Candidate struct {
 	// Alike are further files that the installer writes with the same text, or whose code
 	// logs in with the same values.
 	Alike []string `json:"alike,omitempty"`
+	// Beside are further files that are there, whose code logs in with the same values under
+	// other names.
+	Beside []*Candidate `json:"beside,omitempty"`
 	// Add says that keys have to be added to a file that is there.
 	Add bool `json:"add,omitempty"`
 
@@ -43,6 +47,7 @@ type Candidate struct {
 	schemes  map[string]string // of these, by family
 	words    *driverWords
 	defaults bool // the file holds defaults by its name
+	used     bool // the code surely logs in with it
 	typedIn  bool // it is code of the installer, with what somebody has typed in
 	forbids  bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
@@ -154,11 +159,42 @@ func withSameValues(found []*Candidate) []*Candidate {
 		same := c != best && there(best) && there(c) && c.Called == best.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
 			return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 		})
-		if same {
+		beside := !same && c != best && there(best) && there(c) && c.Score >= leastScore && best.sameLogin(c)
+		switch {
+		case same:
 			best.Alike = append(best.Alike, c.File)
+		case beside:
+			best.Beside = append(best.Beside, c)
 		}
-		return same || c.Called && c.Score < leastScore
+		return same || beside || c.Called && c.Score < leastScore
 	})
+}
+
+// sameLogin reports whether the code logs in with two files' values, and host, user and
+// database are the same.
+func (c *Candidate) sameLogin(other *Candidate) bool {
+	for _, role := range []settings.Role{settings.Host, settings.User, settings.Database} {
+		mine, others := c.value(role), other.value(role)
+		if mine.Was == "" || mine.Was != others.Was || mine.Was == secret.Mask || mine.Doubt != "" || others.Doubt != "" {
+			return false
+		}
+	}
+	return c.used && other.used
+}
+
+// HasLoginOf reports whether the login that the code of a file has in it is among the values.
+func (c *Candidate) HasLoginOf(file string) bool {
+	return c.Called && (file == c.Seen || slices.Contains(c.Alike, file)) || slices.ContainsFunc(c.Beside, func(b *Candidate) bool { return b.HasLoginOf(file) })
+}
+
+// value is that of a role; none has no address.
+func (c *Candidate) value(role settings.Role) (of Value) {
+	for _, v := range c.Values {
+		if v.Role == role {
+			return v
+		}
+	}
+	return of
 }
 
 // besideSamples leaves out samples of files that are there and have the keys
@@ -197,8 +233,9 @@ func withoutTwins(found []*Candidate) []*Candidate {
 		case candidate.Seen == kept[i].Seen && !candidate.unchosen && kept[i].Score-candidate.Score < closeScores && candidate.group != kept[i].group:
 			kept[i].Reasons = append(kept[i].Reasons, "another group of the file could be meant: "+candidate.group)
 			for n := range kept[i].Values {
-				if kept[i].Values[n].Doubt == "" {
-					kept[i].Values[n].Others = append(kept[i].Values[n].Others, slices.DeleteFunc(candidate.address(kept[i].Values[n].Role), func(address string) bool { return address == kept[i].Values[n].Address })...)
+				v := &kept[i].Values[n]
+				if other := candidate.value(v.Role).Address; v.Doubt == "" && other != "" && other != v.Address {
+					v.Others = append(v.Others, other)
 				}
 			}
 		}
@@ -209,15 +246,6 @@ func withoutTwins(found []*Candidate) []*Candidate {
 // closeScores is how near two scores must be for a choice between them to be a
 // person's.
 const closeScores = 2.5
-
-func (c *Candidate) address(role settings.Role) []string {
-	for _, v := range c.Values {
-		if v.Role == role {
-			return []string{v.Address}
-		}
-	}
-	return nil
-}
 
 // forbidsEditing is what the head of a file says that every new version replaces.
 var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)`)
@@ -330,7 +358,7 @@ func keysInBlocks(content []byte, c *code) []key {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", used: g.used, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"

@@ -21,7 +21,8 @@ type key struct {
 	syntax.Setting
 	settings.Key
 	commented bool
-	uses      int // how surely its value goes into a login, see code.goesInto
+	uses      int  // how surely its value goes into a login, see code.goesInto
+	ofObject  bool // it is a property that objects of its class log in with
 }
 
 // group is a set of keys of one file that belong together: at most one of each
@@ -38,6 +39,7 @@ type group struct {
 	foreign   string // what it is about, when not the application's database
 	hosts     []key  // for reading and for writing, beside the host itself
 	selected  bool
+	used      bool // the code surely logs in with it
 	unchosen  bool // another one beside it is the selected one
 }
 
@@ -57,7 +59,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		times[s.Address]++
 	}
 	take := func(s syntax.Setting, commented bool) {
-		address, used := c.named(cmp.Or(pairs[s.Address], s.Address))
+		address, used := c.named(cmp.Or(pairs[s.Address], s.Address), file)
 		k := key{Setting: s, Key: settings.ReadKey(address), commented: commented}
 		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
 			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
@@ -80,7 +82,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		}
 		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
 		if k.Role != "" && (k.Kind != syntax.Boolean || nothing) {
-			k.uses = c.goesInto(used, k.Role)
+			k.uses, k.ofObject = c.goesInto(used, k.Role), c.ofObject(used, k.Role)
 			if strings.HasSuffix(php.CallOf(s.Address), "select_db") {
 				k.uses = sureUse // for whoever logs in beside it
 			}
@@ -113,16 +115,26 @@ const sureUse = 3
 
 // named is an address with the name of the parameter in place of its number, and the
 // address that the value has where it is used; empty where nobody knows it.
-func (c *code) named(address string) (by, used string) {
+func (c *code) named(address string, file *settings.File) (by, used string) {
 	call, number, is := php.NumberedArgument(address)
 	if !is {
 		return address, php.Own(address)
 	}
-	if parameters := c.signatures[strings.ToLower(call)]; number <= len(parameters) {
-		return call + "(" + parameters[number-1] + ")", "$" + parameters[number-1]
+	parameters, known := c.signatures[strings.ToLower(call)]
+	if !known && speaksOfDatabase(settings.Words(call)) {
+		// A class of others: mostly in the order of mysqli, and then a host comes first.
+		if first, err := file.Lookup(call + "(1)"); err == nil && hostName.MatchString(first.Value) {
+			parameters = []string{"host", "username", "password", "database", "port"}
+		}
 	}
-	return "", ""
+	if number > len(parameters) {
+		return "", ""
+	}
+	return call + "(" + parameters[number-1] + ")", "$" + parameters[number-1]
 }
+
+// hostName is a value that names a host.
+var hostName = regexp.MustCompile(`^(?:localhost|::1|[\w-]+(?:\.[\w-]+)+)(?::\d+)?$`)
 
 // pairsOf are the addresses of XML that says the name of a setting in one attribute, and
 // its value in another one or as text, with what they would be if the name were an
@@ -159,6 +171,12 @@ func (c *code) roleOf(address string) settings.Role {
 		}
 	}
 	return ""
+}
+
+// ofObject reports whether objects of a class log in with its property.
+func (c *code) ofObject(address string, role settings.Role) bool {
+	_, property, isProperty := strings.Cut(address, "::$")
+	return isProperty && slices.ContainsFunc(c.connects, func(at connect) bool { return at.role == role && at.address == "$this->"+property })
 }
 
 // dsnFamily is the family of servers of a data source name; empty for another
@@ -422,7 +440,7 @@ func (g *group) judge() {
 		settings.Database: 3, settings.Password: 3, settings.User: 2, settings.Host: 2, settings.Prefix: 2, settings.Port: 1,
 		settings.Socket: 1, settings.Charset: 1, settings.Collation: 1, settings.Driver: 2, settings.DSN: 8,
 	}
-	uses, ofDatabase := 0, false
+	uses, properties, ofDatabase := 0, 0, false
 	for _, role := range valueOrder { // the order decides which of two families counts
 		k, has := g.keys[role]
 		if !has {
@@ -444,6 +462,9 @@ func (g *group) judge() {
 		if k.uses > 1 {
 			uses += k.uses
 		}
+		if k.ofObject {
+			properties++
+		}
 		ofDatabase = ofDatabase || k.OfDatabase() && role != settings.Prefix
 		g.readFamily(role, k)
 	}
@@ -455,6 +476,7 @@ func (g *group) judge() {
 		points(float64(min(uses, mostUses)), "the code logs in with it")
 	}
 	call := g.call()
+	g.used = uses >= 2*sureUse || properties > 2 || call != ""
 	if ofDatabase || call != "" {
 		points(4, "its keys speak of a database")
 	}

@@ -90,7 +90,11 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		}
 	}
 	for _, word := range settings.Words(path.Base(plain)) {
-		if foreign[word] != "" {
+		switch foreign[word] {
+		case "":
+		case "tests":
+			p.score -= 12
+		default:
 			p.score -= 6
 		}
 	}

@@ -48,10 +48,11 @@ type Script struct {
 	reads     map[string]bool     // files that it has the stock client read in its place
 	alters    bool                // tables
 	unbound   bool                // it puts rows in while foreign keys are not checked
-	routines  bool
-	engine    string         // a storage engine that no server has, for which the installer puts another word
-	prefix    string         // that all tables begin with
-	makesOwn  *AccountScript // the database of its own that it makes beside tables; nil for none
+	objects   bool                // other than tables: views, routines, types
+	parts     bool                // of tables: types, sequences
+	engine    string              // a storage engine that no server has, for which the installer puts another word
+	prefix    string              // that all tables begin with
+	makesOwn  *AccountScript      // the database of its own that it makes beside tables; nil for none
 }
 
 // AccountScript are what a vendor's script for database and account names.
@@ -377,7 +378,7 @@ func (s *Script) read(ctx context.Context, t *tree) {
 	case len(s.makes) == 0 && s.Rows == 0 && len(s.needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
 		s.LeftOut = ForUpgrades
 	}
-	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.routines && s.LeftOut == "" {
+	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.objects && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
 	}
 }
@@ -437,8 +438,9 @@ func (s *Script) take(statement sqltext.Statement) {
 				s.refers[head.Name.Name] = append(s.refers[head.Name.Name], f.References.Name)
 			}
 		}
-	case head.Verb == "CREATE" && (head.Object == "TRIGGER" || head.Object == "VIEW" || head.Object == "FUNCTION" || head.Object == "PROCEDURE" || head.Object == "EVENT"):
-		s.routines = true
+	case head.Verb == "CREATE" && !serverObjects[head.Object]:
+		s.objects = true
+		s.parts = s.parts || tableParts[head.Object]
 		if head.Table.Name != "" {
 			s.needs[head.Table.Name] = true
 		}
@@ -464,6 +466,13 @@ func (s *Script) take(statement sqltext.Statement) {
 var (
 	engineOf = regexp.MustCompile(`(?i)\)[^()]*\bENGINE\s*=?\s*['"]?(\w+)[^()]*$`)
 	engines  = wordset.Of("innodb myisam memory heap archive csv merge mrg_myisam blackhole federated aria maria ndb ndbcluster rocksdb tokudb columnstore spider connect sequence s3 mroonga xtradb isam bdb berkeleydb")
+)
+
+// serverObjects are what a server has, and no database; tableParts are what definitions of
+// tables may use.
+var (
+	serverObjects = wordset.Of("DATABASE USER ROLE")
+	tableParts    = wordset.Of("TYPE DOMAIN EXTENSION SEQUENCE SCHEMA COLLATION")
 )
 
 // referred are the tables behind REFERENCES.
@@ -534,7 +543,7 @@ func (a *AccountScript) take(statement sqltext.Statement) bool {
 
 var (
 	mysqlSigns      = regexp.MustCompile("(?i)\\bengine\\s*=|\\bauto_increment\\b|`\\w+`|\\bunsigned\\b|\\btinyint\\b|\\bmediumtext\\b|\\bdelimiter\\b|(?m:^source[ \\t]+\\S+\\.sql)")
-	postgreSQLSigns = regexp.MustCompile(`(?i)\b(?:big)?serial\b|\bbytea\b|\bnextval\s*\(|\bcharacter varying\b|\btimestamp with(?:out)? time zone\b|\bset search_path\b|\$\$|\bowner to\b|(?m:^copy .* from stdin)|(?m:^\\ir?[ \t])|::\w+|\bplpgsql\b|\btimestamptz\b|\bjsonb\b`)
+	postgreSQLSigns = regexp.MustCompile(`(?i)\b(?:big)?serial\b|\bbytea\b|\bnextval\s*\(|\bcharacter varying\b|\btimestamp with(?:out)? time zone\b|\bset search_path\b|\$\$|\bowner to\b|(?m:^copy .* from stdin)|(?m:^\\ir?[ \t])|::\w+|\bplpgsql\b|\btimestamptz\b|\bjsonb\b|\bcreate (?:type|domain|extension)\b`)
 	otherSigns      = regexp.MustCompile(`(?i)\bautoincrement\b|\bpragma\b|\bvarchar2\b|\bnvarchar\b|\bidentity\s*\(\s*1|^go\s*$|\bnumber\s*\(\s*\d+\s*\)`)
 )
 
@@ -632,7 +641,7 @@ func inOrder(all []*Script) []*Script {
 	slices.SortStableFunc(all, func(a, b *Script) int {
 		return cmp.Or(
 			boolean(a.LeftOut != "", b.LeftOut != ""), boolean(a.Doubt != "", b.Doubt != ""),
-			boolean(len(a.makes) == 0, len(b.makes) == 0), natural(a.File, b.File))
+			boolean(len(a.makes) == 0 && !a.parts, len(b.makes) == 0 && !b.parts), natural(a.File, b.File))
 	})
 	ordered := []*Script{}
 	placed := map[string]bool{}

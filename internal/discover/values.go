@@ -157,6 +157,18 @@ func pdoOf(family string) string {
 	return "mysql:host={host};port={port};dbname={database};charset={charset}"
 }
 
+// fitTo is the candidate for a family of servers and a product.
+func (c *Candidate) fitTo(family, product string) *Candidate {
+	fitting := *c
+	fitting.Values, fitting.Beside = slices.Clone(c.Values), nil
+	fitting.product = product
+	fitting.fit(family)
+	for _, beside := range c.Beside {
+		fitting.Beside = append(fitting.Beside, beside.fitTo(family, product))
+	}
+	return &fitting
+}
+
 // fit fits the values to the family of servers that is wanted: a driver and a data
 // source name for another one get the word for this one, where the application knows
 // it.

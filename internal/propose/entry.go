@@ -378,7 +378,7 @@ func (p *Proposal) chosen() *discover.Candidate {
 func (p *Proposal) writeSettings(w *writer) {
 	chosen := p.chosen()
 	for _, place := range p.Findings.LogsInWithLiterals {
-		if chosen == nil || !chosen.Called || place.File != chosen.Seen && !slices.Contains(chosen.Alike, place.File) {
+		if chosen == nil || !chosen.HasLoginOf(place.File) {
 			w.remark("", fmt.Sprintf("%s:%d logs in with values that stand in the code: name it under settings if it is in use.", place.File, place.Line))
 		}
 	}
@@ -398,38 +398,10 @@ func (p *Proposal) writeSettings(w *writer) {
 	}
 	w.line("settings:", "")
 	w.remark("  ", fmt.Sprintf("score %g: %s", chosen.Score, strings.Join(chosen.Reasons, "; ")))
-	meant, values := facts{{"file", chosen.File}}, facts{}
-	w.line("  - file: "+scalar(chosen.File), "")
-	if chosen.Template != "" {
-		w.line("    template: "+scalar(chosen.Template), "")
-		meant.add("template", chosen.Template)
-	}
-	if chosen.Add {
-		meant.add("add", true)
-		w.line("    add: true", chosen.Seen+" has the keys")
-	}
-	w.line("    values:", "")
-	var rows []row
-	sure := 0
-	for _, v := range p.forServer(chosen.Values) {
-		text := estate.PlainKey(v.Address) + ": " + estate.Quoted(v.Text)
-		remark := remarkOn(v)
-		if v.Doubt != "" {
-			rows = append(rows, row{"      # " + oneLine(text), v.Doubt})
-			continue
-		}
-		sure++
-		values.add(v.Address, v.Text)
-		rows = append(rows, row{"      " + text, remark})
-		if len(v.Others) > 0 {
-			rows = append(rows, row{"      # or " + oneLine(strings.Join(v.Others, ", ")), ""})
-		}
-	}
-	w.rows(rows)
-	meant.add("values", values)
+	meant, values, rows := p.writeFile(w, chosen)
 	files := []any{meant}
 	why := "written with the same text"
-	if chosen.Called {
+	if !chosen.InstallerMakes {
 		why = "logs in with the same values"
 		for i := range rows {
 			rows[i].remark = "" // the lines are others
@@ -441,8 +413,13 @@ func (p *Proposal) writeSettings(w *writer) {
 		w.rows(rows)
 		files = append(files, facts{{"file", alike}, {"values", values}})
 	}
+	for _, beside := range chosen.Beside {
+		w.remark("  ", "logs in with the same values, too")
+		meant, _, _ := p.writeFile(w, beside)
+		files = append(files, meant)
+	}
 	p.meant.add("settings", files)
-	if sure == 0 {
+	if len(values) == 0 {
 		p.Missing = "none of its settings can be written without a look"
 	}
 	for _, v := range chosen.Values {
@@ -459,6 +436,36 @@ func (p *Proposal) writeSettings(w *writer) {
 			w.remark("  ", fmt.Sprintf("Less likely: %s, score %g; --settings takes it instead.", other.File, other.Score))
 		}
 	}
+}
+
+// writeFile writes the entry of one settings file, and gives what it means.
+func (p *Proposal) writeFile(w *writer, of *discover.Candidate) (meant, values facts, rows []row) {
+	meant, values = facts{{"file", of.File}}, facts{}
+	w.line("  - file: "+scalar(of.File), "")
+	if of.Template != "" {
+		w.line("    template: "+scalar(of.Template), "")
+		meant.add("template", of.Template)
+	}
+	if of.Add {
+		meant.add("add", true)
+		w.line("    add: true", of.Seen+" has the keys")
+	}
+	w.line("    values:", "")
+	for _, v := range p.forServer(of.Values) {
+		text := estate.PlainKey(v.Address) + ": " + estate.Quoted(v.Text)
+		if v.Doubt != "" {
+			rows = append(rows, row{"      # " + oneLine(text), v.Doubt})
+			continue
+		}
+		values.add(v.Address, v.Text)
+		rows = append(rows, row{"      " + text, remarkOn(v)})
+		if len(v.Others) > 0 {
+			rows = append(rows, row{"      # or " + oneLine(strings.Join(v.Others, ", ")), ""})
+		}
+	}
+	w.rows(rows)
+	meant.add("values", values)
+	return meant, values, rows
 }
 
 // writesSocket reports whether the settings have a place for the server's socket.

@@ -53,6 +53,9 @@ func (f *finder) calls() {
 			before = strings.ToLower(f.text(-1))
 		}
 		switch name := f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:]; {
+		case !known && before != "function" && f.givenDSN():
+			of := logins["pdo"]
+			all = append(all, f.call(login{name: name, parameters: of.parameters, needed: of.needed})...)
 		case !known && before != "function" && (before == "new" || strings.Contains(strings.ToLower(name), "connect")):
 			all = append(all, f.call(login{name: name, parameters: "1 2 3 4 5 6", needed: "1 2 3"})...)
 		case !known || l.behind != "" && l.behind != before || l.behind == "" && slices.Contains([]string{"new", "->", "::", "function"}, before):
@@ -72,6 +75,18 @@ func (f *finder) calls() {
 	f.found = append(f.found, all...)
 	slices.SortFunc(f.found, byPlace)
 }
+
+// givenDSN reports whether the call at this place begins with a data source name in PDO's
+// form: a class of others, that takes a user and a password behind it as PDO does.
+func (f *finder) givenDSN() bool {
+	if !f.isLiteralString(2) {
+		return false
+	}
+	text, _ := decode(f.text(2))
+	return pdoForm.MatchString(text)
+}
+
+var pdoForm = regexp.MustCompile(`^(?:mysql|pgsql):\w+=`)
 
 // call gives the literal arguments of the call at this place, and leaves the place there.
 func (f *finder) call(l login) []syntax.Setting {
