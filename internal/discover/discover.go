@@ -338,7 +338,7 @@ func (f *Findings) installer(t *tree, c *code) {
 		base := strings.TrimSuffix(path.Base(name), path.Ext(name))
 		words := settings.Words(base)
 		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(name, of) })
-		if !inside && isCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && installerWords[words[0]] && path.Ext(name) == ".php" && !c.isPartOf(name) {
+		if !inside && isCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && installerWords[words[0]] && path.Ext(name) == ".php" && !c.isPartOf(name) && !isClass(t, name) {
 			f.Installer.Files = append(f.Installer.Files, name)
 		}
 	}
@@ -373,6 +373,13 @@ func (c *code) isPartOf(name string) bool {
 	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
 		return strings.HasPrefix(m.verb, "include") || strings.HasPrefix(m.verb, "require")
 	})
+}
+
+// isClass reports whether a file of a folder is a class of its name, which no browser asks
+// for.
+func isClass(t *tree, name string) bool {
+	base := strings.TrimSuffix(path.Base(name), path.Ext(name))
+	return strings.Contains(name, "/") && regexp.MustCompile(`(?m)^\s*(?:(?:final|abstract)\s+)?class\s+`+regexp.QuoteMeta(base)+`\b`).Match(t.read(name, longestCode))
 }
 
 func hasCode(t *tree, folder string) bool {

@@ -48,6 +48,7 @@ type Candidate struct {
 	words    *driverWords
 	defaults bool // the file holds defaults by its name
 	used     bool // the code surely logs in with it
+	read     bool // code reads it by its name
 	typedIn  bool // it is code of the installer, with what somebody has typed in
 	forbids  bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
@@ -154,6 +155,12 @@ func withSameValues(found []*Candidate) []*Candidate {
 		return found
 	}
 	best := found[0]
+	if !best.read { // it may be a copy that documents all settings, or an old one
+		if i := slices.IndexFunc(found, func(c *Candidate) bool { return c.read && path.Dir(c.File) == path.Dir(best.File) && c.sameLogin(best) }); i > 0 {
+			best = found[i]
+			found[0], found = best, slices.Delete(found, i, i+1)
+		}
+	}
 	there := func(c *Candidate) bool { return c.File == c.Seen && !c.InstallerMakes }
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
 		same := c != best && there(best) && there(c) && c.Called == best.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
@@ -250,6 +257,9 @@ const closeScores = 2.5
 // forbidsEditing is what the head of a file says that every new version replaces.
 var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)`)
 
+// forbidsCopying is what the head of a sample says that only documents the settings.
+var forbidsCopying = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:base|copy|rename|use)\b[^.]*\b(?:sample|example|this file)\b`)
+
 // headOf is the part of a file where it says what it is.
 func headOf(content []byte) []byte {
 	const longest = 2 << 10
@@ -268,6 +278,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		seen.defaults, seen.forbids = true, true
 		seen.reasons = append(seen.reasons, "its head says that it is not to be edited")
 	}
+	seen.documents = seen.template != "" && forbidsCopying.Match(headOf(content))
 	const mostComments = 600
 	comments := bytes.Count(content, []byte("\n#")) + bytes.Count(content, []byte("//")) + bytes.Count(content, []byte("\n;"))
 	keys, twins := readKeys(file, c, seen.named && comments < mostComments)
@@ -358,7 +369,11 @@ func keysInBlocks(content []byte, c *code) []key {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", used: g.used, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", used: g.used, read: p.read, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
+	}
+	if p.documents {
+		c.Template, c.InstallerMakes = "", true
+		c.Reasons = append(c.Reasons, p.seen+" says that it is not to be copied")
 	}
 	if c.group == "" {
 		c.group = "the keys without a word in front"

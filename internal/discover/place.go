@@ -19,6 +19,8 @@ type place struct {
 	add, defaults, forbids bool
 	installers             bool // it is in the installer's own folder
 	isSample               bool
+	documents              bool // a sample that says that nobody should copy it
+	read                   bool // by the code, under the name that it is used by
 	score                  float64
 	reasons                []string
 	words                  *driverWords
@@ -62,6 +64,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	}
 	for _, m := range c.mentions[base] {
 		if verb := m.verb; readers[verb] || askers[verb] {
+			p.read = true
 			p.score += 2
 			p.reasons = append(p.reasons, fmt.Sprintf("%s:%d reads it", m.File, m.Line))
 			break
