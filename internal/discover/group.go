@@ -108,7 +108,21 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			take(s.Setting, true)
 		}
 	}
-	return keys, twins
+	return withoutSchemas(keys), twins
+}
+
+// withoutSchemas leaves out the schema of PostgreSQL where the database has a key of its own
+// beside it.
+func withoutSchemas(keys []key) []key {
+	isSchema := func(k key) bool {
+		words := settings.Words(k.Address)
+		return k.Role == settings.Database && len(words) > 0 && words[len(words)-1] == "schema"
+	}
+	return slices.DeleteFunc(slices.Clone(keys), func(k key) bool {
+		return isSchema(k) && slices.ContainsFunc(keys, func(other key) bool {
+			return other.Role == settings.Database && !isSchema(other) && other.Container == k.Container
+		})
+	})
 }
 
 const sureUse = 3

@@ -13,7 +13,7 @@ import (
 // Syntax is PHP as a syntax of settings.
 var Syntax = syntax.Syntax{
 	Name: "PHP", Parse: parse, Normalise: normalise,
-	Encode: encode,
+	Encode:   encode,
 	Comments: []string{"//", "#"}, Append: appendLine, Element: lastElement, Beside: beside,
 	Addresses: "write NAME for a constant, $name['key'] for a variable, return['key'] for a returned array, Class::$name or $object->name for a property, link()$name for a variable of a function, mysqli_connect(password) for the argument of a login",
 }
