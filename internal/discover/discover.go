@@ -350,12 +350,13 @@ func (f *Findings) installer(t *tree, c *code) {
 func (f *Findings) fitInstaller() {
 	f.Installer.Tables = !slices.ContainsFunc(f.Import(), func(s *Script) bool { return s.Tables > 0 })
 	f.Installer.Files = slices.Clone(f.installerFiles)
-	if len(f.Settings) == 0 || f.Settings[0].Template == "" {
+	if len(f.Settings) == 0 {
 		return
 	}
-	template := f.Settings[0].Template
-	if !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(template, of) }) {
-		f.Installer.Files = append(f.Installer.Files, template)
+	for _, c := range append([]*Candidate{f.Settings[0]}, f.Settings[0].Beside...) {
+		if c.Template != "" && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(c.Template, of) }) {
+			f.Installer.Files = append(f.Installer.Files, c.Template)
+		}
 	}
 }
 

@@ -49,8 +49,10 @@ type Candidate struct {
 	defaults bool // the file holds defaults by its name
 	used     bool // the code surely logs in with it
 	read     bool // code reads it by its name
-	typedIn  bool // it is code of the installer, with what somebody has typed in
-	forbids  bool // its head says that it is not to be edited
+	// readThere says that it surely does so from its folder.
+	readThere bool
+	typedIn   bool // it is code of the installer, with what somebody has typed in
+	forbids   bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
 	// installerToo says that it is made from a sample, and the installer writes it, too.
@@ -162,11 +164,12 @@ func withSameValues(found []*Candidate) []*Candidate {
 		}
 	}
 	there := func(c *Candidate) bool { return c.File == c.Seen && !c.InstallerMakes }
+	copied := func(c *Candidate) bool { return c.Template != "" && c.readThere && !c.Add }
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
 		same := c != best && there(best) && there(c) && c.Called == best.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
 			return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 		})
-		beside := !same && c != best && there(best) && there(c) && c.Score >= leastScore && best.sameLogin(c)
+		beside := !same && c != best && (there(best) && there(c) || copied(best) && copied(c) && c.File != best.File) && c.Score >= leastScore && best.sameLogin(c)
 		switch {
 		case same:
 			best.Alike = append(best.Alike, c.File)
@@ -369,7 +372,7 @@ func keysInBlocks(content []byte, c *code) []key {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", used: g.used, read: p.read, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", used: g.used, read: p.read, readThere: p.readThere, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}
 	if p.documents {
 		c.Template, c.InstallerMakes = "", true

@@ -127,12 +127,17 @@ func withoutSchemas(keys []key) []key {
 
 const sureUse = 3
 
-// named is an address with the name of the parameter in place of its number, and the
-// address that the value has where it is used; empty where nobody knows it.
+// named is an address by whose words its role is told, with the name of a parameter in
+// place of its number, and the address that the value has where it is used; empty where
+// nobody knows it.
 func (c *code) named(address string, file *settings.File) (by, used string) {
 	call, number, is := php.NumberedArgument(address)
 	if !is {
-		return address, php.Own(address)
+		by = address
+		for _, value := range []string{"['value']", "->value", ".value"} { // beside a label, a type
+			by = strings.TrimSuffix(by, value)
+		}
+		return by, php.Own(address)
 	}
 	parameters, known := c.signatures[strings.ToLower(call)]
 	if !known && speaksOfDatabase(settings.Words(call)) {

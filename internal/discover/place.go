@@ -21,6 +21,7 @@ type place struct {
 	isSample               bool
 	documents              bool // a sample that says that nobody should copy it
 	read                   bool // by the code, under the name that it is used by
+	readThere              bool // and surely from its folder
 	score                  float64
 	reasons                []string
 	words                  *driverWords
@@ -70,6 +71,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			break
 		}
 	}
+	p.readThere = slices.ContainsFunc(c.mentions[base], func(m mention) bool { return readers[m.verb] && m.places()[0] == p.target })
 	words := settings.Words(path.Base(name))
 	if p.template == "" && len(words) > 0 && (words[0] == "global" || words[0] == "base" || words[0] == "common") {
 		p.defaults = true
