@@ -302,7 +302,9 @@ func sideBySide[T any](ctx context.Context, names []string, read func(name strin
 		group.SetLimit(runtime.GOMAXPROCS(0))
 		for i, name := range batch {
 			group.Go(func() error {
-				found[i] = read(name)
+				if ctx.Err() == nil {
+					found[i] = read(name)
+				}
 				return ctx.Err()
 			})
 		}

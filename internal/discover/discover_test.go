@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/assert"
@@ -262,4 +263,28 @@ func FuzzCandidates(f *testing.F) {
 			require.NotEmpty(t, candidate.Values)
 		}
 	})
+}
+
+// TestThousandsOfGroups has files that would take minutes if all their groups were held
+// against one another again and again.
+func TestThousandsOfGroups(t *testing.T) {
+	for name, form := range map[string][3]string{
+		"a part each":  {"<?php return ['db' => [", "'d%[1]d' => ['user' => 'a'], 'e%[1]d' => ['password' => 'b'], 'f%[1]d' => ['host' => 'l'], ", "]];"},
+		"apart":        {"<?php return ['db' => [", "'d%[1]d' => ['user' => 'a', 'password' => 'b', 'host' => 'l', 'name' => 'x'], 'p%[1]d' => ['port' => 1], ", "]];"},
+		"selected":     {"<?php ", "$db%[1]d_host = 'a'; $db%[1]d_default = 'm%[1]d'; $x['m%[1]d']['host'] = 'l'; $x['m%[1]d']['user'] = 'l'; ", ""},
+		"in functions": {"<?php class Database {", "function a%[1]d($user = 'a', $password = 'b', $host = 'localhost', $dbname = 'x') {} ", "}"},
+	} {
+		folder := t.TempDir()
+		const groups = 500
+		text := form[0]
+		for n := range groups {
+			text += fmt.Sprintf(form[1], n)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "config.php"), []byte(text+form[2]), 0o600))
+		begin := time.Now()
+		_, err := Look(context.Background(), folder, "")
+		require.NoError(t, err)
+		const longest = 20 * time.Second
+		assert.Less(t, time.Since(begin), longest, name)
+	}
 }

@@ -326,9 +326,10 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 // judged groups keys and scores the groups.
 func judged(keys []key, file *settings.File) []*group {
 	groups := groupKeys(keys)
+	hosts := hostsOf(file.Settings)
 	for _, g := range groups {
 		if g.count() >= 2 {
-			g.takeHosts(file.Settings)
+			g.takeHosts(hosts)
 		}
 		g.judge()
 	}

@@ -3,6 +3,7 @@ package discover
 import (
 	"cmp"
 	"fmt"
+	"math/bits"
 	"path"
 	"regexp"
 	"slices"
@@ -23,6 +24,11 @@ type key struct {
 	commented bool
 	uses      int  // how surely its value goes into a login, see code.goesInto
 	ofObject  bool // it is a property that objects of its class log in with
+
+	// What its words say, once for all questions that are asked of it.
+	topic      string // as of a group that has it alone
+	ofDatabase bool
+	ofFile     bool // a path or an address of a page
 }
 
 // group is a set of keys of one file that belong together: at most one of each
@@ -31,6 +37,9 @@ type group struct {
 	container string
 	stem      string
 	keys      map[settings.Role]key
+	roles     uint16                  // a bit for each of the keys
+	names     []string                // in the container, in small letters
+	topic     string                  // what its words say that it is about, when not the application's database
 	others    map[settings.Role][]key // further keys of a role that is taken
 	notes     []string                // why it stands where it does, for people
 	score     float64
@@ -217,16 +226,19 @@ func dsnFamily(value string) string {
 func groupKeys(keys []key) []*group {
 	var groups []*group
 	at := map[string]*group{}
-	for _, k := range keys {
+	for i := range keys {
+		k := &keys[i]
 		stem := strings.Join(k.Stem, " ")
 		id := k.Container + "\x00" + stem
 		g := at[id]
 		if g == nil {
-			g = &group{container: k.Container, stem: stem, keys: map[settings.Role]key{}, others: map[settings.Role][]key{}}
+			g = &group{container: k.Container, stem: stem, names: elements(k.Container), topic: about(k.Container, k.Stem), keys: map[settings.Role]key{}, others: map[settings.Role][]key{}}
 			at[id] = g
 			groups = append(groups, g)
 		}
-		g.take(k)
+		k.topic, k.ofDatabase = g.topic, k.OfDatabase()
+		k.ofFile = slices.ContainsFunc(k.Stem, func(word string) bool { return word == "url" || word == "path" || word == "file" })
+		g.take(*k)
 	}
 	groups = merged(groups)
 	for _, g := range groups {
@@ -238,25 +250,34 @@ func groupKeys(keys []key) []*group {
 // bothWays are words of keys that say for what a server is asked.
 var bothWays = wordset.Of("read write reader writer reading writing readonly master slave")
 
-// takeHosts takes the keys of a file that are the host for reading or for writing: both
-// get the one there is.
-func (g *group) takeHosts(settingsOfFile []syntax.Setting) {
-	own, has := g.keys[settings.Host]
+// hostsOf are the keys of a file that are the host for reading or for writing.
+func hostsOf(settingsOfFile []syntax.Setting) (hosts []key) {
 	for _, s := range settingsOfFile {
-		k := key{Setting: s, Key: settings.ReadKey(s.Address)}
 		names := elements(php.Own(s.Address))
-		if len(names) == 0 {
+		if s.Kind != syntax.String || len(names) == 0 {
 			continue
 		}
 		last := settings.Words(names[len(names)-1])
 		named := slices.ContainsFunc(last, func(w string) bool { return w == "host" || w == "hostname" || w == "server" })
-		ways := slices.ContainsFunc(settings.Words(php.Own(s.Address)), func(w string) bool { return bothWays[w] })
+		if named && slices.ContainsFunc(settings.Words(php.Own(s.Address)), func(w string) bool { return bothWays[w] }) {
+			hosts = append(hosts, key{Setting: s, Key: settings.ReadKey(s.Address)})
+		}
+	}
+	return hosts
+}
+
+// takeHosts takes those of a file's hosts for reading or for writing that are the group's:
+// both get the one there is.
+func (g *group) takeHosts(hosts []key) {
+	own, has := g.keys[settings.Host]
+	for _, k := range hosts {
 		near := k.Container == g.container || strings.HasPrefix(k.Container, g.container) && g.container != ""
 		switch {
-		case !named || !ways || !near || s.Kind != syntax.String || has && s.Address == own.Address:
+		case !near || has && k.Address == own.Address:
 		case !has:
 			k.Role = settings.Host
-			g.keys[settings.Host], own, has = k, k, true
+			g.take(k)
+			own, has = k, true
 		default:
 			g.hosts = append(g.hosts, k)
 		}
@@ -270,6 +291,7 @@ func (g *group) take(k key) {
 	switch {
 	case !taken:
 		g.keys[k.Role] = k
+		g.roles |= bitOf(k.Role)
 		return
 	case better(k, was):
 		g.keys[k.Role] = k
@@ -294,24 +316,30 @@ func better(a, b key) bool {
 }
 
 // merged joins groups of a file that lie apart only by a word or a level: a
-// name, a server, and the login one level below.
+// name, a server, and the login one level below. Hostile files have thousands of groups.
 func merged(groups []*group) []*group {
-	for i := 0; i < len(groups); i++ {
-		for j := 0; j < len(groups); j++ {
-			a, b := groups[i], groups[j]
-			if i == j || !a.belongsWith(b) {
-				continue
-			}
-			for _, role := range valueOrder {
-				if k, has := b.keys[role]; has {
-					a.take(k)
+	for joined := true; joined; {
+		joined = false
+		for i := 0; i < len(groups); i++ {
+			for j := 0; j < len(groups); j++ {
+				a, b := groups[i], groups[j]
+				if i == j || !a.belongsWith(b) {
+					continue
 				}
-				for _, k := range b.others[role] {
-					a.take(k)
+				for _, role := range valueOrder {
+					if k, has := b.keys[role]; has {
+						a.take(k)
+					}
+					for _, k := range b.others[role] {
+						a.take(k)
+					}
 				}
+				groups, joined = slices.Delete(groups, j, j+1), true
+				if j < i {
+					i--
+				}
+				j = -1 // what did not fit may do so now
 			}
-			groups = slices.Delete(groups, j, j+1)
-			return merged(groups)
 		}
 	}
 	return groups
@@ -328,32 +356,20 @@ func (g *group) evaluated() bool {
 	return true
 }
 
-// count is how many of the core roles a group has.
-func (g *group) count() (n int) {
-	for _, role := range core {
-		if _, has := g.keys[role]; has {
-			n++
-		}
-	}
-	return n
-}
+// bitOf is the bit of a role.
+func bitOf(role settings.Role) uint16 { return 1 << slices.Index(valueOrder, role) }
 
-func (g *group) disjoint(other *group) bool {
-	for role := range g.keys {
-		if _, both := other.keys[role]; both {
-			return false
-		}
-	}
-	return true
-}
+var coreBits = bitOf(settings.Host) | bitOf(settings.User) | bitOf(settings.Password) | bitOf(settings.Database)
+
+// count is how many of the core roles a group has.
+func (g *group) count() int { return bits.OnesCount16(g.roles & coreBits) }
 
 // belongsWith reports whether b is a part of g that stands apart.
 func (g *group) belongsWith(b *group) bool {
-	if g.count() < b.count() || !g.disjoint(b) || g.about() != b.about() && b.about() != "" {
+	if g.count() < b.count() || g.roles&b.roles != 0 || g.topic != b.topic && b.topic != "" {
 		return false
 	}
-	_, whole := g.keys[settings.DSN]
-	if whole && b.count() > 2 || g.count() == len(core) && b.count() > 0 {
+	if whole := g.roles&bitOf(settings.DSN) != 0; whole && b.count() > 2 || g.count() == len(core) && b.count() > 0 {
 		return false
 	}
 	if g.container == b.container {
@@ -362,7 +378,7 @@ func (g *group) belongsWith(b *group) bool {
 	if b.count() == 0 || g.count() == 0 {
 		return false
 	}
-	mine, others := elements(g.container), elements(b.container)
+	mine, others := g.names, b.names
 	shared := 0
 	for shared < len(mine) && shared < len(others) && mine[shared] == others[shared] {
 		shared++
@@ -386,10 +402,10 @@ func speaksOfDatabase(words []string) bool {
 	return settings.Key{Stem: words}.OfDatabase()
 }
 
-// about is what a group is about when its words say that it is not the
-// application's database.
-func (g *group) about() string {
-	words := append(settings.Words(g.container), strings.Fields(g.stem)...)
+// about is what a container and the words behind it are about when they say that it is not
+// the application's database.
+func about(container string, stem []string) string {
+	words := append(settings.Words(container), stem...)
 	for _, word := range words {
 		if about := foreign[word]; about != "" {
 			return about
@@ -422,14 +438,13 @@ func (g *group) gather(keys []key) {
 			if k.Role != role || k.Vague && role != settings.Database {
 				continue
 			}
-			own := group{container: k.Container, stem: strings.Join(k.Stem, " ")}
-			if own.about() != "" || slices.ContainsFunc(k.Stem, func(word string) bool { return word == "url" || word == "path" || word == "file" }) {
+			if k.topic != "" || k.ofFile {
 				continue
 			}
 			near := k.Container == g.container || g.hasFrom(k.Container) || strings.HasPrefix(g.container, k.Container) && k.Container != ""
-			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.OfDatabase() // among options of it
-			ofTables := role == settings.Prefix && (k.OfDatabase() || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
-			if near && (akin(g.stem, own.stem) || ofTables) || ofTables || near && k.OfDatabase() && role != settings.Host || k.uses == sureUse {
+			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.ofDatabase // among options of it
+			ofTables := role == settings.Prefix && (k.ofDatabase || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
+			if near && (akin(g.stem, strings.Join(k.Stem, " ")) || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse {
 				g.take(k)
 			}
 		}
@@ -516,7 +531,7 @@ func (g *group) judge() {
 	} else if g.family != "" {
 		points(2, "its %s is that of %s", g.familyBy, Title(g.family))
 	}
-	if g.foreign = g.about(); g.foreign != "" && uses < 2*sureUse {
+	if g.foreign = g.topic; g.foreign != "" && uses < 2*sureUse {
 		// $mail['db']['host'] may be the database of a mail program.
 		words := append(settings.Words(g.container), strings.Fields(g.stem)...)
 		if last := words[len(words)-1]; speaksOfDatabase([]string{last}) && !always[g.foreign] {
@@ -530,8 +545,7 @@ func (g *group) judge() {
 			points(-4, "%s holds words for people", k.Address)
 		}
 	}
-	last := elements(g.container)
-	if len(last) > 0 && mainGroups[last[len(last)-1]] {
+	if len(g.names) > 0 && mainGroups[g.names[len(g.names)-1]] {
 		points(1, "")
 	}
 }
@@ -599,17 +613,19 @@ func (g *group) certain() bool {
 func choose(groups []*group, file *settings.File) {
 	siblings := map[string][]*group{}
 	for _, g := range groups {
-		names := elements(g.container)
-		if len(names) > 0 && g.count() >= 2 {
-			parent := strings.Join(names[:len(names)-1], "\x00")
+		if len(g.names) > 0 && g.count() >= 2 {
+			parent := strings.Join(g.names[:len(g.names)-1], "\x00")
 			siblings[parent] = append(siblings[parent], g)
 		}
 	}
+	selecting := slices.DeleteFunc(slices.Clone(file.Settings), func(s syntax.Setting) bool {
+		return s.Kind != syntax.String && s.Kind != syntax.Expression || !isSelector(s.Address)
+	})
 	for _, side := range siblings {
 		if len(side) < 2 {
 			continue
 		}
-		for _, setting := range file.Settings {
+		for _, setting := range selecting {
 			for _, g := range side {
 				if g.selectedBy(setting) {
 					g.takeForce(setting, side)
@@ -619,13 +635,13 @@ func choose(groups []*group, file *settings.File) {
 	}
 }
 
-// selectedBy reports whether a setting outside of the group has its name as value.
+// selectedBy reports whether a setting outside of the group, one of those that select, has
+// its name as value.
 func (g *group) selectedBy(s syntax.Setting) bool {
-	if s.Kind != syntax.String && s.Kind != syntax.Expression || !isSelector(s.Address) || strings.HasPrefix(s.Address, g.container) {
+	if strings.HasPrefix(s.Address, g.container) {
 		return false
 	}
-	names := elements(g.container)
-	name := names[len(names)-1]
+	name := g.names[len(g.names)-1]
 	return strings.EqualFold(s.Value, name) || s.Kind == syntax.Expression && strings.HasSuffix(strings.ToLower(s.Value), "'"+name+"')")
 }
 
