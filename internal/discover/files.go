@@ -150,8 +150,8 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	return withSameValues(withoutTwins(found)), nil
 }
 
-// withSameValues joins files that are there and have the same values as the best there is:
-// all of them have to get the new ones.
+// withSameValues joins files that are there, and whose code logs in with the same values as
+// with those of the best there is: all of them have to get the new ones.
 func withSameValues(found []*Candidate) []*Candidate {
 	if len(found) == 0 {
 		return found
@@ -163,22 +163,37 @@ func withSameValues(found []*Candidate) []*Candidate {
 			found[0], found = best, slices.Delete(found, i, i+1)
 		}
 	}
-	there := func(c *Candidate) bool { return c.File == c.Seen && !c.InstallerMakes }
-	copied := func(c *Candidate) bool { return c.Template != "" && c.readThere && !c.Add }
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
-		same := c != best && there(best) && there(c) && c.Called == best.Called && slices.EqualFunc(best.Values, c.Values, func(a, b Value) bool {
-			return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
-		})
-		beside := !same && c != best && (there(best) && there(c) || copied(best) && copied(c) && c.File != best.File) && c.Score >= leastScore && best.sameLogin(c)
 		switch {
-		case same:
+		case c == best:
+			return false
+		case best.alike(c):
 			best.Alike = append(best.Alike, c.File)
-		case beside:
+			return true
+		case best.beside(c):
 			best.Beside = append(best.Beside, c)
+			return true
 		}
-		return same || beside || c.Called && c.Score < leastScore
+		return c.Called && c.Score < leastScore
 	})
 }
+
+// alike reports whether two files are there, and have the same values under the same names.
+func (c *Candidate) alike(other *Candidate) bool {
+	return c.isThere() && other.isThere() && c.Called == other.Called && c.used && other.used && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
+		return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
+	})
+}
+
+// beside reports whether another file with the same login is there, too, or is to be copied
+// from its own sample, too.
+func (c *Candidate) beside(other *Candidate) bool {
+	copied := func(c *Candidate) bool { return c.Template != "" && c.readThere && !c.Add }
+	both := c.isThere() && other.isThere() || copied(c) && copied(other) && c.File != other.File
+	return both && other.Score >= leastScore && c.sameLogin(other)
+}
+
+func (c *Candidate) isThere() bool { return c.File == c.Seen && !c.InstallerMakes }
 
 // sameLogin reports whether the code logs in with two files' values, and host, user and
 // database are the same.
@@ -373,7 +388,10 @@ func keysInBlocks(content []byte, c *code) []key {
 func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
-		Reasons: append(slices.Clone(p.reasons), g.notes...), family: g.family, unchosen: g.unchosen, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample, Called: g.call() != "", used: g.used, read: p.read, readThere: p.readThere, words: p.words, schemes: map[string]string{}, group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
+		Reasons: append(slices.Clone(p.reasons), g.notes...), Called: g.call() != "",
+		family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample,
+		read: p.read, readThere: p.readThere, words: p.words, schemes: map[string]string{},
+		group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}
 	if p.documents {
 		c.Template, c.InstallerMakes = "", true
