@@ -355,9 +355,10 @@ func (c *code) file(name string, read *codeFile) {
 	}
 	c.aliases = read.Aliases
 	own := isOwnCode(name)
-	handed := map[string]string{} // literals by the function they were handed to
-	from := map[string]int{}      // and by where their paths begin
-	behind := map[string]string{} // and by the constant in front of them
+	handed := map[string]string{}   // literals by the function they were handed to
+	from := map[string]int{}        // and by where their paths begin
+	behind := map[string]string{}   // and by the constant in front of them
+	parts := map[php.Literal]bool{} // those that are parts of a path which is known as a whole
 	for _, declared := range read.Declares {
 		key := constantName(declared.Name)
 		if before, has := c.constants[key]; has && before.argument.Source != declared.Value.Source {
@@ -370,8 +371,12 @@ func (c *code) file(name string, read *codeFile) {
 		opens := use.Function == "unlink" || readers[use.Function] || writers[use.Function] || askers[use.Function]
 		for _, argument := range use.Arguments {
 			if opens && argument.Traced != nil {
+				pieces := argument.Pieces
 				argument = *argument.Traced
 				if text := joined(argument); text != "" {
+					for _, piece := range pieces {
+						parts[php.Literal{Text: piece.Text, Line: use.Line}] = true
+					}
 					argument.Pieces = append(slices.DeleteFunc(slices.Clone(argument.Pieces), func(p php.Piece) bool { return p.Address == "" }), php.Piece{Text: text})
 					read.Literals = append(read.Literals, php.Literal{Text: text, Line: use.Line})
 				}
@@ -422,6 +427,9 @@ func (c *code) file(name string, read *codeFile) {
 		}
 		switch {
 		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
+			if parts[php.Literal{Text: literal.Text, Line: literal.Line}] {
+				continue
+			}
 			base := path.Base(strings.ReplaceAll(literal.Text, `\`, "/"))
 			up, known := from[literal.Text]
 			if !known {
