@@ -47,19 +47,7 @@ func (f *finder) calls() {
 		if !f.isKind(0, word) || !f.is(1, "(") {
 			continue
 		}
-		l, known := logins[strings.ToLower(f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:])]
-		before := ""
-		if f.pos > 0 {
-			before = strings.ToLower(f.text(-1))
-		}
-		switch name := f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:]; {
-		case !known && before != "function" && f.givenDSN():
-			of := logins["pdo"]
-			all = append(all, f.call(login{name: name, parameters: of.parameters, needed: of.needed})...)
-		case !known && before != "function" && (before == "new" || strings.Contains(strings.ToLower(name), "connect")):
-			all = append(all, f.call(login{name: name, parameters: "1 2 3 4 5 6", needed: "1 2 3"})...)
-		case !known || l.behind != "" && l.behind != before || l.behind == "" && slices.Contains([]string{"new", "->", "::", "function"}, before):
-		default:
+		if l, logsIn := f.loginHere(); logsIn {
 			all = append(all, f.call(l)...)
 		}
 	}
@@ -76,8 +64,29 @@ func (f *finder) calls() {
 	slices.SortFunc(f.found, byPlace)
 }
 
+// loginHere is what logs in at this place, or may do so: a class of others takes a user and
+// a password behind a data source name as PDO does.
+func (f *finder) loginHere() (l login, logsIn bool) {
+	name, before := f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:], ""
+	if f.pos > 0 {
+		before = strings.ToLower(f.text(-1))
+	}
+	if l, known := logins[strings.ToLower(name)]; known {
+		return l, l.behind == before || l.behind == "" && !slices.Contains([]string{"new", "->", "::", "function"}, before)
+	}
+	switch {
+	case before == "function":
+	case f.givenDSN():
+		pdo := logins["pdo"]
+		return login{name: name, parameters: pdo.parameters, needed: pdo.needed}, true
+	case before == "new" || strings.Contains(strings.ToLower(name), "connect"):
+		return login{name: name, parameters: "1 2 3 4 5 6", needed: "1 2 3"}, true
+	}
+	return l, false
+}
+
 // givenDSN reports whether the call at this place begins with a data source name in PDO's
-// form: a class of others, that takes a user and a password behind it as PDO does.
+// form.
 func (f *finder) givenDSN() bool {
 	if !f.isLiteralString(2) {
 		return false
