@@ -600,9 +600,8 @@ func leaveOutTwins(all []*Script) {
 					common++
 				}
 			}
-			if common == len(a.makes) && (len(a.makes) < len(b.makes) || preferred(b, a)) {
+			if surer := a.Doubt == "" && b.Doubt != ""; !surer && common == len(a.makes) && (len(a.makes) < len(b.makes) || preferred(b, a)) {
 				a.LeftOut = "its tables are made by " + b.File + ", too"
-				b.Doubt = cmp.Or(b.Doubt, "")
 			}
 		}
 	}
@@ -622,9 +621,12 @@ func leaveOutTwins(all []*Script) {
 // language is the mark of a language in a file's name.
 var language = regexp.MustCompile(`[._-](?:en|de|fr|es|it|nl|pl|pt|ru|cs|sv|da|ja|zh|tr|hu)\b`)
 
-// preferred chooses between two scripts that make the same tables: the one with
-// rows, then the shorter name.
+// preferred chooses between two scripts that make the same tables: one that is not in
+// doubt, then the one with rows, then the shorter name.
 func preferred(a, b *Script) bool {
+	if (a.Doubt == "") != (b.Doubt == "") {
+		return a.Doubt == ""
+	}
 	if a.Rows != b.Rows {
 		return a.Rows > b.Rows
 	}

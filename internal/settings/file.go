@@ -66,8 +66,8 @@ func IsBlank(content []byte) bool {
 }
 
 // choose tells the syntax of a file by its content, and by its name where that
-// is not enough: an INI file may hide behind a line of PHP that ends it for a
-// browser.
+// is not enough: an INI file, or one of the environment, may hide behind a line of PHP
+// that ends it for a browser.
 func choose(path string, source []byte) (syntax.Syntax, bool) {
 	text := strings.TrimPrefix(string(source[:min(len(source), 64<<10)]), syntax.ByteOrderMark)
 	plain, _ := PlainName(filepath.Base(path))
@@ -76,6 +76,8 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 	switch {
 	case ini.IsGuard(first), strings.HasSuffix(name, ".ini"):
 		return ini.Syntax, true
+	case strings.HasPrefix(first, "#") && ini.IsGuard(first[1:]) && onlyAssignments(text):
+		return dotenv.Syntax, true
 	case strings.Contains(strings.ToLower(text), "<?php"):
 		return php.Syntax, true
 	case strings.HasSuffix(name, ".yaml"), strings.HasSuffix(name, ".yml"):

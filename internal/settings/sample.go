@@ -34,6 +34,9 @@ func PlainName(name string) (plain string, isSample bool) {
 			after = after[1:]
 		}
 		plain := before + after
+		if m := forSystem.FindStringSubmatch(plain); m != nil { // config.ini.example-linux
+			plain = m[1]
+		}
 		if plain == "env" {
 			plain = ".env"
 		}
@@ -43,6 +46,9 @@ func PlainName(name string) (plain string, isSample bool) {
 	}
 	return name, false
 }
+
+// forSystem is the name of a sample that there is for each system.
+var forSystem = regexp.MustCompile(`(?i)^(.+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env))[-_.](?:linux|unix|bsd|windows|win)$`)
 
 // onlyExtension is what would be left of a file that is called by the sample
 // word alone: default.php.
