@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dotenv"
 	"yellowfield/internal/settings/ini"
 	"yellowfield/internal/settings/jsonfile"
 	"yellowfield/internal/settings/php"
@@ -270,7 +271,8 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) (local bool) {
 	byRole := map[settings.Role]connect{}
 	for _, at := range read.connects {
 		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
-		if inInstaller || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") || strings.HasPrefix(at.address, "$_") {
+		elsewhere := strings.HasPrefix(at.address, "$_") && !(c.Syntax == dotenv.Syntax.Name && strings.HasPrefix(at.address, "$_ENV["))
+		if inInstaller || elsewhere || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
 			continue
 		}
 		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {
@@ -328,6 +330,8 @@ func addressOf(syntax, behind string) string {
 // syntaxOf is the syntax of a file that is not there, by its name.
 func syntaxOf(name string) string {
 	switch strings.ToLower(path.Ext(name)) {
+	case ".env":
+		return dotenv.Syntax.Name
 	case ".ini":
 		return ini.Syntax.Name
 	case ".yml", ".yaml":
