@@ -76,7 +76,7 @@ removed.`,
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "read the scripts and say what they hold, and touch nothing")
 	flags.BoolVar(&options.Import.IntoExisting, "into-existing", false, "the scripts may touch tables that are there already")
 	flags.BoolVar(&options.Import.DropExisting, "drop-existing", false, "export what the database holds, and drop it first; if the import fails, it comes back")
-	flags.BoolVar(&each.Retarget, "retarget", false, "leave out what makes or chooses a database of a fixed name")
+	flags.BoolVar(&each.Retarget, "retarget", false, "leave out what makes or chooses a database of a fixed name, and accounts for it")
 	flags.BoolVar(&options.Import.MapCollations, "map-collations", false, "put the nearest collation in place of one that the server lacks")
 	flags.BoolVar(&options.Import.ConvertCharset, "convert-charset", false, "convert tables in latin1 or utf8 to utf8mb4, and MyISAM tables to InnoDB")
 	flags.BoolVar(&options.Import.Fast, "fast", false, "on PostgreSQL: several sessions side by side instead of one transaction, also where something was there before")

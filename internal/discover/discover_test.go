@@ -76,6 +76,9 @@ func tell(f *Findings) string {
 		if s.Retarget {
 			note += ", retargeted"
 		}
+		if s.Encoding != "" {
+			note += ", in " + s.Encoding
+		}
 		if s.Doubt != "" {
 			note += ", in doubt"
 		}

@@ -441,7 +441,7 @@ func (g *group) gather(keys []key) {
 			if k.topic != "" || k.ofFile {
 				continue
 			}
-			near := k.Container == g.container || g.hasFrom(k.Container) || strings.HasPrefix(g.container, k.Container) && k.Container != ""
+			near := k.Container == g.container || g.hasFrom(k.Container) || k.Container != "" && strings.HasPrefix(g.container, strings.TrimSuffix(k.Container, "@"))
 			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.ofDatabase // among options of it
 			ofTables := role == settings.Prefix && (k.ofDatabase || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
 			if near && (akin(g.stem, strings.Join(k.Stem, " ")) || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse {

@@ -1,6 +1,7 @@
 package discover
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/script"
@@ -28,8 +30,10 @@ type Script struct {
 	PrefixToken string `json:"prefix_token,omitempty"`
 	// Retarget says that the script makes or chooses a database of its own.
 	Retarget bool `json:"retarget,omitempty"`
-	Tables   int  `json:"tables"`
-	Rows     int  `json:"statements_with_rows"`
+	// Encoding is a guess at that of a script that is no UTF-8 and does not say what it is.
+	Encoding string `json:"encoding,omitempty"`
+	Tables   int    `json:"tables"`
+	Rows     int    `json:"statements_with_rows"`
 	// LeftOut says why the script is not to be imported; empty for one that is.
 	LeftOut string `json:"left_out,omitempty"`
 	// Named says that code has its name, and so may run it.
@@ -346,6 +350,7 @@ func (s *Script) read(ctx context.Context, t *tree) {
 	}
 	only := true // makes nothing but a database and accounts
 	account := &AccountScript{}
+	var text letters
 	statements := 0
 	err = each(ctx, source, s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
 		statements++
@@ -356,8 +361,10 @@ func (s *Script) read(ctx context.Context, t *tree) {
 			only = false
 		}
 		s.take(statement)
+		text.take(statement)
 		return nil
 	})
+	s.Encoding = text.encoding()
 	if s.PrefixToken == "" {
 		s.prefix = commonPrefix(s.makes)
 	}
@@ -381,6 +388,34 @@ func (s *Script) read(ctx context.Context, t *tree) {
 	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.objects && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
 	}
+}
+
+// letters tells the encoding of a script.
+type letters struct{ foreign, binary, said bool }
+
+var (
+	saysEncoding = regexp.MustCompile(`(?i)^(?:/\*!\d+\s*)?SET\s+(?:NAMES|CHARACTER\s+SET|client_encoding)\W+(\w+)`)
+	holdsBinary  = regexp.MustCompile(`(?i)_binary\b|\b(?:var)?binary\b|blob\b|\bbytea\b`)
+)
+
+func (l *letters) take(statement sqltext.Statement) {
+	if m := saysEncoding.FindSubmatch(statement.Text); m != nil && !bytes.HasPrefix(bytes.ToLower(m[1]), []byte("utf8")) {
+		l.said = true
+	}
+	l.binary = l.binary || holdsBinary.Match(statement.Text)
+	if !utf8.Valid(statement.Text) {
+		l.foreign = true
+		l.binary = l.binary || bytes.ContainsFunc(statement.Text, func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' && r != '\r' })
+	}
+}
+
+// encoding is what most scripts have that are no UTF-8, hold nothing but text, and do not
+// say what they are; empty for another one.
+func (l *letters) encoding() string {
+	if l.foreign && !l.binary && !l.said {
+		return "windows-1252"
+	}
+	return ""
 }
 
 // included is the file of the tree that a script has read by a name, taken from its own

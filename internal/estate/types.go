@@ -243,7 +243,7 @@ type Script struct {
 	Into           string `yaml:"into" jsonschema_description:"The one of the app's databases that it goes into, by its name under databases."`
 	Encoding       string `yaml:"encoding" jsonschema_description:"Its encoding, utf-8 by default; binary for bytes that are not looked at."`
 	PrefixToken    string `yaml:"prefix_token" jsonschema_description:"What stands for the table prefix in the script."`
-	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name: leave that out, and import into the app's."`
+	Retarget       bool   `yaml:"retarget" jsonschema_description:"The script makes or chooses a database of a fixed name, or accounts for it: leave that out, and import into the app's."`
 	MapCollations  bool   `yaml:"map_collations" jsonschema_description:"Put the nearest collation in place of one that the server lacks."`
 	ConvertCharset bool   `yaml:"convert_charset" jsonschema_description:"Convert tables in latin1 or utf8 to utf8mb4, and MyISAM tables to InnoDB."`
 	Fast           bool   `yaml:"fast" jsonschema_description:"On PostgreSQL: several sessions side by side instead of one transaction, also where something was there before."`

@@ -274,13 +274,16 @@ func (p *Proposal) writeImport(w *writer) {
 			break
 		}
 		text := "- " + scalar(s.File)
-		if s.PrefixToken != "" || s.Retarget {
+		if s.PrefixToken != "" || s.Retarget || s.Encoding != "" {
 			text = "- {file: " + scalar(s.File)
 			if s.PrefixToken != "" {
 				text += ", prefix_token: " + estate.Quoted(s.PrefixToken)
 			}
 			if s.Retarget {
 				text += ", retarget: true"
+			}
+			if s.Encoding != "" {
+				text += ", encoding: " + s.Encoding
 			}
 			text += "}"
 		}
@@ -304,6 +307,9 @@ func (p *Proposal) writeImport(w *writer) {
 			}
 			if s.Retarget {
 				fact.add("retarget", true)
+			}
+			if s.Encoding != "" {
+				fact.add("encoding", s.Encoding)
 			}
 			meant = append(meant, fact)
 		}
@@ -363,6 +369,9 @@ func contents(s *discover.Script) string {
 	}
 	if s.Rows > 0 {
 		parts = append(parts, figures.Counted(s.Rows, "statement with rows", "statements with rows"))
+	}
+	if s.Encoding != "" {
+		parts = append(parts, "no UTF-8: "+s.Encoding+" is the likeliest")
 	}
 	return strings.Join(parts, ", ")
 }

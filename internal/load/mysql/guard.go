@@ -20,8 +20,18 @@ var definable = wordset.Of("TABLE VIEW TRIGGER FUNCTION PROCEDURE EVENT INDEX SE
 // readable are the system schemas that every account may read.
 var readable = wordset.Of("information_schema performance_schema")
 
-// accountVerbs begin statements about accounts and rights.
-var accountVerbs = wordset.Of("GRANT REVOKE")
+// isAboutAccounts reports whether a statement makes, changes or removes accounts or rights.
+func isAboutAccounts(head sqltext.Head, tokens sqltext.Tokens) bool {
+	switch head.Verb {
+	case "GRANT", "REVOKE":
+		return true
+	case "CREATE":
+		return head.Object == "USER" || head.Object == "ROLE"
+	case "ALTER", "DROP", "RENAME":
+		return tokens.At(1).Is("USER") || tokens.At(1).Is("ROLE")
+	}
+	return false
+}
 
 // abroad are storage engines whose rows lie on another server or in files of
 // any path.
@@ -55,8 +65,7 @@ func (g *guard) judge(tokens sqltext.Tokens, head sqltext.Head, d sqltext.Dialec
 		return nil // no SQL at all: the server says so
 	}
 	switch {
-	case accountVerbs[verb], verb == "CREATE" && (head.Object == "USER" || head.Object == "ROLE"),
-		(verb == "ALTER" || verb == "DROP" || verb == "RENAME") && (tokens.At(1).Is("USER") || tokens.At(1).Is("ROLE")):
+	case isAboutAccounts(head, tokens):
 		return load.Refuse("the statement is about accounts and rights, which the estate file describes", load.RemoveIt+"; put what the application needs under accounts")
 	case verb == "LOAD":
 		return load.Refuse("LOAD reads a file of the server or of this host", "give the rows as INSERT statements")

@@ -190,6 +190,8 @@ func (j *judge) drop(head sqltext.Head, tokens sqltext.Tokens) string {
 		return ""
 	case head.Verb == "USE" && len(tokens) > 1 && j.own[tokens[1].Plain()], database && (j.own[head.Name.Name] || head.Verb == "DROP" && head.Name.Name == j.database):
 		return "retargeted: the script goes into " + j.database
+	case isAboutAccounts(head, tokens), tokens.Begins("FLUSH", "PRIVILEGES"):
+		return "retargeted: accounts and rights are those of the estate file"
 	}
 	return ""
 }

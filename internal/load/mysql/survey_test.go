@@ -106,6 +106,11 @@ func TestScriptsAreRewrittenAsAskedFor(t *testing.T) {
 	require.Len(t, survey.Refused, 1, "one name is taken for ours, a second one is not")
 	assert.Contains(t, survey.Notes[0].What, "retargeted: the script goes into ours")
 	assert.Equal(t, 2, survey.Notes[0].Count)
+	survey, err = anyTarget().Check(t.Context(), script.Source{Path: loadtest.Write(t, "CREATE USER u@localhost IDENTIFIED BY 'p'; GRANT ALL ON *.* TO u@localhost; FLUSH PRIVILEGES; FLUSH TABLES;").Path, Name: "a.sql", Retarget: true}, load.Options{})
+	require.NoError(t, err)
+	require.Len(t, survey.Refused, 1, "only what is about accounts is left out")
+	assert.Contains(t, survey.Notes[0].What, "accounts and rights are those of the estate file")
+	assert.Equal(t, 3, survey.Notes[0].Count)
 }
 
 // TestModesThatAServerNoLongerKnows: MySQL has no NO_AUTO_CREATE_USER since 8.0.

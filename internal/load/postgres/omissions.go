@@ -29,6 +29,7 @@ var omissions = []omission{
 	{"COMMENT", commentsOn("EXTENSION", "LANGUAGE", "DATABASE"), "a comment on what does not belong to the application"},
 	{"COMMENT", standardComment, "the schema public is there"},
 	{"CREATE COMMENT DROP", retargeted, "it makes or removes a database of a fixed name"},
+	{"CREATE ALTER DROP", ofAccount, "retargeted: accounts and rights are those of the estate file"},
 	{"VACUUM", inTransaction, "VACUUM cannot run in a transaction, and has nothing to tidy up here"},
 	{"CLUSTER", inTransaction, "CLUSTER cannot run in a transaction, and has nothing to tidy up here"},
 	{"COPY", copiesOut, "COPY ... TO STDOUT shows rows to someone who is not here"},
@@ -84,6 +85,10 @@ func standardComment(_ *judge, _ sqltext.Head, tokens sqltext.Tokens) bool {
 
 func retargeted(j *judge, head sqltext.Head, _ sqltext.Tokens) bool {
 	return j.source.Retarget && head.Object == "DATABASE"
+}
+
+func ofAccount(j *judge, head sqltext.Head, _ sqltext.Tokens) bool {
+	return j.source.Retarget && (head.Object == "USER" || head.Object == "ROLE")
 }
 
 // changesOwner is ALTER ... OWNER TO; beside other changes of a table it stays, and the
