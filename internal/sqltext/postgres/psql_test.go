@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"io"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -75,10 +77,12 @@ func TestReaderAgainstTheStockClient(t *testing.T) {
 		return strings.TrimSuffix(strings.Join(tokens, " "), " ;")
 	}
 	var want, got []string
-	log, err := os.Open(filepath.Join(server.Folder, "data", "log", "all.json"))
-	require.NoError(t, err)
-	defer log.Close()
-	lines := bufio.NewScanner(log)
+	var log []byte
+	require.Eventually(t, func() bool { // the server's collector writes it in its own time
+		log, err = os.ReadFile(filepath.Join(server.Folder, "data", "log", "all.json"))
+		return err == nil && bytes.Contains(log, []byte("x WHERE false"))
+	}, 20*time.Second, 50*time.Millisecond)
+	lines := bufio.NewScanner(bytes.NewReader(log))
 	for lines.Scan() {
 		var entry struct {
 			Message     string `json:"message"`
