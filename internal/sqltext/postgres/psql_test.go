@@ -80,7 +80,7 @@ func TestReaderAgainstTheStockClient(t *testing.T) {
 	var log []byte
 	require.Eventually(t, func() bool { // the server's collector writes it in its own time
 		log, err = os.ReadFile(filepath.Join(server.Folder, "data", "log", "all.json"))
-		return err == nil && bytes.Contains(log, []byte("x WHERE false"))
+		return err == nil && bytes.Contains(log, []byte("x WHERE false")) && bytes.HasSuffix(log, []byte("\n"))
 	}, 20*time.Second, 50*time.Millisecond)
 	lines := bufio.NewScanner(bytes.NewReader(log))
 	for lines.Scan() {
