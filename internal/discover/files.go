@@ -276,7 +276,7 @@ const closeScores = 2.5
 var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)`)
 
 // forbidsCopying is what the head of a sample says that only documents the settings.
-var forbidsCopying = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:base|copy|rename|use)\b[^.]*\b(?:sample|example|this file)\b`)
+var forbidsCopying = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:base|copy)\b[^.]*\b(?:sample|example|file)\b`)
 
 // headOf is the part of a file where it says what it is.
 func headOf(content []byte) []byte {

@@ -395,17 +395,19 @@ type letters struct{ foreign, binary, said bool }
 
 var (
 	saysEncoding = regexp.MustCompile(`(?i)^(?:/\*!\d+\s*)?SET\s+(?:NAMES|CHARACTER\s+SET|client_encoding)\W+(\w+)`)
-	holdsBinary  = regexp.MustCompile(`(?i)_binary\b|\b(?:var)?binary\b|blob\b|\bbytea\b`)
+	makesTable   = regexp.MustCompile(`(?i)^CREATE\s`)
+	binaryType   = regexp.MustCompile(`(?i)\b(?:var)?binary\b|blob\b|\bbytea\b`)
 )
 
 func (l *letters) take(statement sqltext.Statement) {
 	if m := saysEncoding.FindSubmatch(statement.Text); m != nil && !bytes.HasPrefix(bytes.ToLower(m[1]), []byte("utf8")) {
 		l.said = true
 	}
-	l.binary = l.binary || holdsBinary.Match(statement.Text)
+	l.binary = l.binary || makesTable.Match(statement.Text) && binaryType.Match(statement.Text)
 	if !utf8.Valid(statement.Text) {
 		l.foreign = true
-		l.binary = l.binary || bytes.ContainsFunc(statement.Text, func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' && r != '\r' })
+		l.binary = l.binary || bytes.Contains(statement.Text, []byte("_binary")) ||
+			bytes.ContainsFunc(statement.Text, func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' && r != '\r' })
 	}
 }
 
