@@ -178,9 +178,11 @@ func withSameValues(found []*Candidate) []*Candidate {
 	})
 }
 
-// alike reports whether two files are there, and have the same values under the same names.
+// alike reports whether two files are there, and have the same values under the same names:
+// in one folder, or where the code surely logs in with both.
 func (c *Candidate) alike(other *Candidate) bool {
-	return c.isThere() && other.isThere() && c.Called == other.Called && c.used && other.used && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
+	near := c.used && other.used || path.Dir(c.File) == path.Dir(other.File) && other.Score >= leastScore
+	return near && c.isThere() && other.isThere() && c.Called == other.Called && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
 		return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 	})
 }

@@ -122,8 +122,29 @@ func (f *finder) pair(address string, pair *ast.MappingValueNode, refusal string
 	if text, ok := pair.Key.(*ast.StringNode); ok {
 		key = text.Value
 	}
-	f.walk(jsonfile.Join(address, key), pair.Value, refusal)
+	address = jsonfile.Join(address, key)
+	if at, nothing := f.nothingBehind(pair); nothing && refusal == "" {
+		f.found = append(f.found, syntax.Setting{Address: address, Kind: syntax.Null, Start: at, End: at})
+		return
+	}
+	f.walk(address, pair.Value, refusal)
 }
+
+// nothingBehind is the place behind the colon of a key that has no value: a comment at
+// most stands there.
+func (f *finder) nothingBehind(pair *ast.MappingValueNode) (at int, nothing bool) {
+	if _, null := pair.Value.(*ast.NullNode); !null {
+		return 0, false
+	}
+	colon := f.offset(pair.Start.Position)
+	if colon < 0 || colon >= len(f.source) || f.source[colon] != ':' {
+		return 0, false
+	}
+	rest, _, _ := bytes.Cut(f.source[colon+1:], []byte("\n"))
+	return colon + 1, onlyComment.Match(rest)
+}
+
+var onlyComment = regexp.MustCompile(`^[ \t]*(?:[ \t]#[^\r]*)?\r?$`)
 
 // offset is the byte that a position means; columns count characters.
 func (f *finder) offset(p *token.Position) int {
@@ -203,8 +224,17 @@ var (
 	words = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|inf|nan)$`)
 )
 
-// encode keeps the quoting of the old value where the new one allows it.
+// encode keeps the quoting of the old value where the new one allows it. Behind a key that
+// had none a blank comes first.
 func encode(old syntax.Setting, literal, value string) (string, error) {
+	text, err := encoded(old, literal, value)
+	if old.Start == old.End {
+		text = " " + text
+	}
+	return text, err
+}
+
+func encoded(old syntax.Setting, literal, value string) (string, error) {
 	// Two characters end a line for YAML and not for JSON; in quotes they
 	// would be folded.
 	special := strings.ContainsFunc(value, func(c rune) bool {
