@@ -117,21 +117,34 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			take(s.Setting, true)
 		}
 	}
-	return withoutSchemas(keys), twins
+	return settled(keys), twins
 }
 
-// withoutSchemas leaves out the schema of PostgreSQL where the database has a key of its own
-// beside it.
-func withoutSchemas(keys []key) []key {
+// settled looks again at keys that others beside them say more about: a schema of PostgreSQL
+// is no database where that has a key of its own, and neither is what has a driver's name;
+// what names no driver is none where another one does.
+func settled(keys []key) []key {
 	isSchema := func(k key) bool {
 		words := settings.Words(k.Address)
 		return k.Role == settings.Database && len(words) > 0 && words[len(words)-1] == "schema"
 	}
-	return slices.DeleteFunc(slices.Clone(keys), func(k key) bool {
-		return isSchema(k) && slices.ContainsFunc(keys, func(other key) bool {
-			return other.Role == settings.Database && !isSchema(other) && other.Container == k.Container
-		})
-	})
+	namesDriver := func(k key) bool { return k.Kind == syntax.String && familyOf(k.Value) != "" }
+	names, drivers := map[string]bool{}, map[string]bool{} // containers that have them
+	for _, k := range keys {
+		names[k.Container] = names[k.Container] || k.Role == settings.Database && !isSchema(k) && !namesDriver(k)
+		drivers[k.Container] = drivers[k.Container] || k.Role == settings.Driver && namesDriver(k)
+	}
+	var kept []key
+	for _, k := range keys {
+		switch {
+		case isSchema(k) && names[k.Container], k.Role == settings.Driver && !namesDriver(k) && drivers[k.Container]:
+			continue
+		case k.Role == settings.Database && names[k.Container] && namesDriver(k) && !drivers[k.Container]:
+			k.Role, k.Stem = settings.Driver, nil
+		}
+		kept = append(kept, k)
+	}
+	return kept
 }
 
 const sureUse = 3

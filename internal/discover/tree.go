@@ -149,8 +149,9 @@ func isCode(name string) bool {
 
 // isScript reports whether a file is SQL by its name, or a sample of that.
 func isScript(name string) bool {
-	plain, _ := settings.PlainName(path.Base(strings.ToLower(name)))
-	return script.HasName(name) || script.HasName(plain)
+	base := path.Base(strings.ToLower(name))
+	plain, _ := settings.PlainName(base)
+	return !strings.HasPrefix(base, ".env") && (script.HasName(name) || script.HasName(plain))
 }
 
 // settingsExtensions are those of files that may hold settings.
