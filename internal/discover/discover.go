@@ -353,7 +353,7 @@ func (f *Findings) fitInstaller() {
 	if len(f.Settings) == 0 {
 		return
 	}
-	for _, c := range append([]*Candidate{f.Settings[0]}, f.Settings[0].Beside...) {
+	for _, c := range f.Settings[0].WithBeside() {
 		if c.Template != "" && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(c.Template, of) }) {
 			f.Installer.Files = append(f.Installer.Files, c.Template)
 		}

@@ -40,7 +40,7 @@ func tell(f *Findings) string {
 		if best.Add {
 			line("keys are added")
 		}
-		for _, c := range append([]*Candidate{best}, best.Beside...) {
+		for _, c := range best.WithBeside() {
 			if c != best {
 				line("beside %s", c.File)
 			}
@@ -161,7 +161,7 @@ func requireWritable(t *testing.T, folder string, found *Findings) {
 	if len(found.Settings) == 0 || found.Settings[0].InstallerMakes {
 		return
 	}
-	for _, c := range append([]*Candidate{found.Settings[0]}, found.Settings[0].Beside...) {
+	for _, c := range found.Settings[0].WithBeside() {
 		requireTakes(t, folder, c)
 	}
 }

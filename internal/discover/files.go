@@ -214,6 +214,9 @@ func (c *Candidate) HasLoginOf(file string) bool {
 	return c.Called && (file == c.Seen || slices.Contains(c.Alike, file)) || slices.ContainsFunc(c.Beside, func(b *Candidate) bool { return b.HasLoginOf(file) })
 }
 
+// WithBeside are the candidate and those that are to be written with it.
+func (c *Candidate) WithBeside() []*Candidate { return append([]*Candidate{c}, c.Beside...) }
+
 // value is that of a role; none has no address.
 func (c *Candidate) value(role settings.Role) (of Value) {
 	for _, v := range c.Values {

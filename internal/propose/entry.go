@@ -431,9 +431,11 @@ func (p *Proposal) writeSettings(w *writer) {
 	if len(values) == 0 {
 		p.Missing = "none of its settings can be written without a look"
 	}
-	for _, v := range chosen.Values {
-		if v.Wrong && !v.Commented {
-			p.Missing = v.Address + " names another server: " + v.Doubt
+	for _, c := range chosen.WithBeside() {
+		for _, v := range c.Values {
+			if v.Wrong && !v.Commented {
+				p.Missing = v.Address + " names another server: " + v.Doubt
+			}
 		}
 	}
 	for _, other := range p.Findings.Settings {

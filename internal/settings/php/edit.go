@@ -90,7 +90,7 @@ var (
 func encode(old syntax.Setting, source, value string) (string, error) {
 	if name, is := strings.CutPrefix(old.Address, putenv+"("); is {
 		if strings.Contains(value, "\x00") {
-			return "", errors.New("cannot take this value: it has a NUL byte, where a variable of the environment ends")
+			return "", errors.New("has a NUL byte, where a variable of the environment ends")
 		}
 		value = strings.TrimSuffix(name, ")") + "=" + value
 	}

@@ -63,8 +63,8 @@ func (f *finder) closure(address, where string, ends []string) bool {
 var mergers = regexp.MustCompile(`(?i)^\\?array_(?:merge|replace)(?:_recursive)?$`)
 
 // wrapped takes the arrays that are arguments of one of the mergers, of a method of a class,
-// or of what is made by new, as if they were the value itself; false where there is none, and then the place
-// stays.
+// or of what is made by new, as if they were the value itself; false where there is none,
+// and then the place stays.
 func (f *finder) wrapped(address, where string, ends []string) bool {
 	start, open := f.pos, 0
 	switch {
@@ -252,7 +252,7 @@ func (f *finder) describe(tokens []token) string {
 var setters = regexp.MustCompile(`^(?i:set|write|put|assign|config|configure|options?|add|define|merge|load|init|initiali[sz]e|connect|register|create|make|boot)(?:[A-Z_]\w*)?$`)
 
 // setter takes the value of a statement such as Settings::set('key', value), or the array of
-// $manager->addConnection([...]), whose beginning has been read as address. The place stays.
+// $stores->add([...]), whose beginning has been read as address. The place stays.
 func (f *finder) setter(address, where string) {
 	start := f.pos
 	defer func() { f.pos = start }()

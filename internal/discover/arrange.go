@@ -1,0 +1,286 @@
+package discover
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// arranged puts the scripts to import for a family of servers first, in their
+// order, and tells why the others are left out.
+func arranged(all []*Script, family string) []*Script {
+	for _, s := range all {
+		if s.LeftOut == "" && family != "" && s.DBMS != "" && s.DBMS != family {
+			s.LeftOut = "it is for " + Title(s.DBMS)
+		}
+	}
+	leaveOutRead(all)
+	leaveOutUnmade(all)
+	leaveOutTwins(all)
+	leaveOutSeries(all)
+	leaveOutCrowd(all)
+	needRows(all)
+	return inOrder(all)
+}
+
+// numbered is a name that a number or a date begins, such as 1.2.sql, v7.sql, 2024-05-01.sql,
+// step_12.sql.
+var numbered = regexp.MustCompile(`(?i)^(?:[a-z]{1,10}[._-]?)?v?\d`)
+
+// leaveOutSeries leaves out the upgrades in folders that do not say so: numbered or dated
+// scripts that change tables which a fuller script elsewhere makes, and make no others.
+func leaveOutSeries(all []*Script) {
+	series := map[string][]*Script{}
+	made := map[string]map[string]bool{} // tables by the folder of the scripts that make them
+	for _, s := range all {
+		folder := path.Dir(s.File)
+		if (s.LeftOut == "" || s.LeftOut == ForUpgrades) && numbered.MatchString(path.Base(s.File)) {
+			series[folder] = append(series[folder], s)
+		}
+		if made[folder] == nil {
+			made[folder] = map[string]bool{}
+		}
+		if s.LeftOut == "" || s.LeftOut == ForUpgrades {
+			maps.Copy(made[folder], s.makes)
+		}
+	}
+	for folder, list := range series {
+		elsewhere := map[string]bool{}
+		for other, tables := range made {
+			if other != folder {
+				maps.Copy(elsewhere, tables)
+			}
+		}
+		known := func(tables map[string]bool) bool {
+			for table := range tables {
+				if !elsewhere[table] {
+					return false
+				}
+			}
+			return true
+		}
+		changes := slices.ContainsFunc(list, func(s *Script) bool { return s.alters || s.LeftOut == ForUpgrades })
+		fuller := len(elsewhere) > 0 && !slices.ContainsFunc(list, func(s *Script) bool { return !known(s.makes) })
+		if !changes || !fuller {
+			continue
+		}
+		for _, s := range list {
+			s.LeftOut = ForUpgrades
+		}
+	}
+}
+
+// leaveOutRead leaves out the scripts that another one has read in its place.
+func leaveOutRead(all []*Script) {
+	for _, a := range all {
+		for _, b := range all {
+			if a.LeftOut == "" && b != a && a.reads[b.File] {
+				b.LeftOut = a.File + " reads it"
+			}
+		}
+	}
+}
+
+// leaveOutUnmade leaves out the rows for tables that only the installer can make.
+func leaveOutUnmade(all []*Script) {
+	for _, made := range all {
+		for _, s := range all {
+			if made.engine == "" || s.LeftOut != "" || len(s.makes) > 0 {
+				continue
+			}
+			for table := range s.fills {
+				if made.makes[table] {
+					s.LeftOut = "its tables are made by " + made.File + ", and " + made.LeftOut
+				}
+			}
+		}
+	}
+}
+
+// MostScripts is how many can be told what each is for.
+const MostScripts = 20
+
+// leaveOutCrowd leaves all but the fullest script out where there are too many.
+func leaveOutCrowd(all []*Script) {
+	var left []*Script
+	tables := map[string]bool{}
+	for _, s := range all {
+		if s.LeftOut == "" {
+			left = append(left, s)
+			maps.Copy(tables, s.makes)
+		}
+	}
+	if len(left) <= MostScripts {
+		return
+	}
+	fullest := slices.MaxFunc(left, func(a, b *Script) int { return cmp.Or(len(a.makes)-len(b.makes), strings.Compare(b.File, a.File)) })
+	if 2*len(fullest.makes) < len(tables) {
+		return // no one script is the application's
+	}
+	for _, s := range left {
+		if s != fullest {
+			s.LeftOut = "there are too many to tell what each is for, and " + fullest.File + " makes most of the tables"
+		}
+	}
+}
+
+// needRows has a script that fills a table wait for the rows that its foreign keys refer
+// to, be the keys made by another script.
+func needRows(all []*Script) {
+	refers := map[string][]string{}
+	for _, s := range all {
+		if s.LeftOut == "" {
+			for table, parents := range s.refers {
+				refers[table] = append(refers[table], parents...)
+			}
+		}
+	}
+	for _, s := range all {
+		s.needsRows = map[string]bool{}
+		for table := range s.fills {
+			for _, parent := range refers[table] {
+				if !s.unbound && !s.fills[parent] {
+					s.needsRows[parent] = true
+				}
+			}
+		}
+	}
+}
+
+var onlyDigits = regexp.MustCompile(`^[\d._-]+\.sql`)
+
+// lacks reports whether the script makes tables, and none of them with a prefix.
+func (s *Script) lacks(prefix string) bool {
+	for table := range s.makes {
+		if strings.HasPrefix(table, prefix) {
+			return false
+		}
+	}
+	return s.PrefixToken == "" && len(s.makes) > 0
+}
+
+// leaveOutTwins leaves out scripts that make tables which another script makes,
+// too: a whole dump beside its parts, one for each language. The one that makes
+// more stays.
+func leaveOutTwins(all []*Script) {
+	for _, a := range all {
+		for _, b := range all {
+			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.makes) == 0 || len(a.makes) > len(b.makes) {
+				continue
+			}
+			common := 0
+			for table := range a.makes {
+				if b.makes[table] {
+					common++
+				}
+			}
+			if surer := a.Doubt == "" && b.Doubt != ""; !surer && common == len(a.makes) && (len(a.makes) < len(b.makes) || preferred(b, a)) {
+				a.LeftOut = "its tables are made by " + b.File + ", too"
+			}
+		}
+	}
+	for _, a := range all {
+		for _, b := range all {
+			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.makes)+len(b.makes) > 0 {
+				continue
+			}
+			if la, lb := language.FindString(path.Base(a.File)), language.FindString(path.Base(b.File)); la != "" && lb != "" &&
+				strings.Replace(path.Base(a.File), la, "", 1) == strings.Replace(path.Base(b.File), lb, "", 1) && (strings.Contains(lb, "en") || !strings.Contains(la, "en") && b.File < a.File) {
+				a.LeftOut = "it is in another language than " + b.File
+			}
+		}
+	}
+}
+
+// language is the mark of a language in a file's name.
+var language = regexp.MustCompile(`[._-](?:en|de|fr|es|it|nl|pl|pt|ru|cs|sv|da|ja|zh|tr|hu)\b`)
+
+// preferred chooses between two scripts that make the same tables: one that is not in
+// doubt, then the one with rows, then the shorter name.
+func preferred(a, b *Script) bool {
+	if (a.Doubt == "") != (b.Doubt == "") {
+		return a.Doubt == ""
+	}
+	if a.Rows != b.Rows {
+		return a.Rows > b.Rows
+	}
+	if len(a.File) != len(b.File) {
+		return len(a.File) < len(b.File)
+	}
+	return a.File < b.File
+}
+
+// inOrder puts scripts that need tables behind those that make them; where
+// nothing speaks for an order, numbers in the names do, and structure goes
+// before data.
+func inOrder(all []*Script) []*Script {
+	slices.SortStableFunc(all, func(a, b *Script) int {
+		return cmp.Or(
+			boolean(a.LeftOut != "", b.LeftOut != ""), boolean(a.Doubt != "", b.Doubt != ""),
+			boolean(len(a.makes) == 0 && !a.parts, len(b.makes) == 0 && !b.parts), natural(a.File, b.File))
+	})
+	ordered := []*Script{}
+	placed := map[string]bool{}
+	waiting := slices.Clone(all)
+	for len(waiting) > 0 {
+		next := 0
+		for i, s := range waiting {
+			if s.ready(waiting, placed) {
+				next = i
+				break
+			}
+		}
+		for table := range waiting[next].makes {
+			placed[table] = true
+		}
+		ordered = append(ordered, waiting[next])
+		waiting = slices.Delete(waiting, next, next+1)
+	}
+	return ordered
+}
+
+// ready reports whether no other waiting script makes what this one needs.
+func (s *Script) ready(waiting []*Script, placed map[string]bool) bool {
+	for table := range s.needsRows {
+		for _, other := range waiting {
+			if other != s && other.LeftOut == "" && other.fills[table] {
+				return false
+			}
+		}
+	}
+	for table := range s.needs {
+		if s.makes[table] || placed[table] {
+			continue
+		}
+		for _, other := range waiting {
+			if other != s && other.LeftOut == "" && other.makes[table] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func boolean(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+var digits = regexp.MustCompile(`\d+`)
+
+// natural compares names with the numbers in them by value.
+func natural(a, b string) int {
+	pad := func(text string) string {
+		return digits.ReplaceAllStringFunc(text, func(n string) string { return fmt.Sprintf("%012s", n) })
+	}
+	return strings.Compare(pad(a), pad(b))
+}

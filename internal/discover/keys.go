@@ -1,0 +1,206 @@
+package discover
+
+import (
+	"cmp"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/php"
+	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/settings/xmlfile"
+)
+
+// key is one setting of a file with what its address says.
+type key struct {
+	syntax.Setting
+	settings.Key
+	commented bool
+	uses      int  // how surely its value goes into a login, see code.goesInto
+	ofObject  bool // it is a property that objects of its class log in with
+
+	// What its words say, once for all questions that are asked of it.
+	topic      string // as of a group that has it alone
+	ofDatabase bool
+	ofFile     bool // a path or an address of a page
+}
+
+// readKeys takes the keys of a file, live ones and those that stand in comments.
+// twins are values in comments of addresses that are live, too.
+func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twins map[string][]string) {
+	twins = map[string][]string{}
+	pairs := pairsOf(file)
+	times := map[string]int{}
+	for _, s := range file.Settings {
+		times[s.Address]++
+	}
+	take := func(s syntax.Setting, commented bool) {
+		address, used := c.named(cmp.Or(pairs[s.Address], s.Address), file)
+		k := key{Setting: s, Key: settings.ReadKey(address), commented: commented}
+		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
+			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
+		}
+		twice := php.CallOf(s.Address) != "" && times[s.Address] > 1 // whichever of them is in force
+		if twice || requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
+			return
+		}
+		switch family := familyOf(s.Value); {
+		case family != "" && s.Kind == syntax.String && (k.Role == "" || k.Role == settings.Driver || k.Role == settings.Database && k.Vague):
+			k.Role, k.Vague = settings.Driver, false
+		case dsnFamily(s.Value) != "" && s.Kind == syntax.String:
+			k.Role, k.Vague = settings.DSN, false
+		case k.Role == settings.DSN && s.Kind == syntax.String && s.Value != "":
+			return // the address of a page
+		case k.Role == settings.Charset && s.Kind == syntax.String && s.Value != "" && !charsets[strings.ToLower(s.Value)] && !k.OfDatabase():
+			return // that of a page
+		case k.Role == settings.Driver && k.Vague:
+			return
+		}
+		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
+		if k.Role != "" && (k.Kind != syntax.Boolean || nothing) {
+			k.uses, k.ofObject = c.goesInto(used, k.Role), c.ofObject(used, k.Role)
+			if strings.HasSuffix(php.CallOf(s.Address), "select_db") {
+				k.uses = sureUse // for whoever logs in beside it
+			}
+			keys = append(keys, k)
+		} else if role := c.roleOf(s.Address); role != "" && k.Kind != syntax.Boolean {
+			k.Role, k.uses = role, sureUse
+			keys = append(keys, k)
+		}
+	}
+	for _, s := range file.Settings {
+		take(s, false)
+	}
+	if withComments {
+		live := map[string]bool{}
+		for _, s := range file.Settings {
+			live[s.Address] = true
+		}
+		for _, s := range file.Commented() {
+			if live[s.Address] {
+				twins[s.Address] = append(twins[s.Address], s.Value)
+				continue
+			}
+			take(s.Setting, true)
+		}
+	}
+	return settled(keys), twins
+}
+
+// settled looks again at keys that others beside them say more about: a schema of PostgreSQL
+// is no database where that has a key of its own, and neither is what has a driver's name;
+// what names no driver is none where another one does.
+func settled(keys []key) []key {
+	isSchema := func(k key) bool {
+		words := settings.Words(k.Address)
+		return k.Role == settings.Database && len(words) > 0 && words[len(words)-1] == "schema"
+	}
+	namesDriver := func(k key) bool { return k.Kind == syntax.String && familyOf(k.Value) != "" }
+	names, drivers := map[string]bool{}, map[string]bool{} // containers that have them
+	for _, k := range keys {
+		names[k.Container] = names[k.Container] || k.Role == settings.Database && !isSchema(k) && !namesDriver(k)
+		drivers[k.Container] = drivers[k.Container] || k.Role == settings.Driver && namesDriver(k)
+	}
+	var kept []key
+	for _, k := range keys {
+		switch {
+		case isSchema(k) && names[k.Container], k.Role == settings.Driver && !namesDriver(k) && drivers[k.Container]:
+			continue
+		case k.Role == settings.Database && names[k.Container] && namesDriver(k) && !drivers[k.Container]:
+			k.Role, k.Stem = settings.Driver, nil
+		}
+		kept = append(kept, k)
+	}
+	return kept
+}
+
+const sureUse = 3
+
+// named is an address by whose words its role is told, with the name of a parameter in
+// place of its number, and the address that the value has where it is used; empty where
+// nobody knows it.
+func (c *code) named(address string, file *settings.File) (by, used string) {
+	call, number, is := php.NumberedArgument(address)
+	if !is {
+		by = address
+		for _, value := range []string{"['value']", "->value", ".value"} { // beside a label, a type
+			by = strings.TrimSuffix(by, value)
+		}
+		return by, php.Own(address)
+	}
+	parameters, known := c.signatures[strings.ToLower(call)]
+	if !known && speaksOfDatabase(settings.Words(call)) {
+		// A class of others: mostly in the order of mysqli, and then a host comes first.
+		if first, err := file.Lookup(call + "(1)"); err == nil && hostName.MatchString(first.Value) {
+			parameters = []string{"host", "username", "password", "database", "port"}
+		}
+	}
+	if number > len(parameters) {
+		return "", ""
+	}
+	return call + "(" + parameters[number-1] + ")", "$" + parameters[number-1]
+}
+
+// hostName is a value that names a host.
+var hostName = regexp.MustCompile(`^(?:localhost|::1|[\w-]+(?:\.[\w-]+)+)(?::\d+)?$`)
+
+// pairsOf are the addresses of XML that says the name of a setting in one attribute, and
+// its value in another one or as text, with what they would be if the name were an
+// element's.
+func pairsOf(file *settings.File) map[string]string {
+	pairs := map[string]string{}
+	if file.Syntax.Name != xmlfile.Syntax.Name {
+		return pairs
+	}
+	for _, s := range file.Settings {
+		for _, attribute := range []string{"/@name", "/@key", "/@id"} {
+			if element, is := strings.CutSuffix(s.Address, attribute); is {
+				named := path.Dir(element) + "/" + s.Value
+				pairs[element], pairs[element+"/@value"] = named, named
+			}
+		}
+	}
+	return pairs
+}
+
+// fromEnvironment is a value that stands for a variable of the environment.
+var fromEnvironment = regexp.MustCompile(`^%env\(.*\)%$|^\$\{[A-Z][A-Z0-9_]*(?::-?[^}]*)?\}$`)
+
+// requestValue is an address that a request or a session fills.
+var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERVER)\b`)
+
+// roleOf is the role in which the very address goes into a login, or the property of an
+// object that has what a class says; empty for none.
+func (c *code) roleOf(address string) settings.Role {
+	_, property, ofClass := strings.Cut(address, "::$")
+	for _, at := range c.connects {
+		if at.address == php.Own(address) && !strings.HasPrefix(address, "$this") || ofClass && at.address == "$this->"+property {
+			return at.role
+		}
+	}
+	return ""
+}
+
+// ofObject reports whether objects of a class log in with its property.
+func (c *code) ofObject(address string, role settings.Role) bool {
+	_, property, isProperty := strings.Cut(address, "::$")
+	return isProperty && slices.ContainsFunc(c.connects, func(at connect) bool { return at.role == role && at.address == "$this->"+property })
+}
+
+// dsnFamily is the family of servers of a data source name; empty for another
+// text.
+func dsnFamily(value string) string {
+	driver, found, err := dsn.Get(value, dsn.Driver)
+	if err != nil || !found {
+		if err == nil { // keywords of libpq have no driver
+			if _, names, _ := dsn.Get(value, dsn.Database); names {
+				return familyPostgreSQL
+			}
+		}
+		return ""
+	}
+	return familyOf(driver)
+}
