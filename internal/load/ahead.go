@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"sync"
+	"unicode/utf8"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
@@ -30,9 +31,10 @@ type block struct {
 // part is a statement, or data behind one.
 type part struct {
 	sqltext.Statement
-	data bool
-	size int64 // of data, in the script
-	last bool  // of the data behind the statement
+	valid bool // UTF-8
+	data  bool
+	size  int64 // of data, in the script
+	last  bool  // of the data behind the statement
 }
 
 // Data are rows that stand behind a statement.
@@ -44,10 +46,10 @@ type Data struct {
 	Take func(text []byte, size int64, last bool) error
 }
 
-// Each reads a script to its end and takes in every statement. The text of what is
-// taken is valid until take returns. With an empty Data there are no rows behind
-// statements.
-func (f *Findings) Each(ctx context.Context, reader sqltext.Reader, take func(sqltext.Statement) error, data Data) error {
+// Each reads a script to its end and takes in every statement, of which it says whether it
+// is UTF-8. The text of what is taken stays until take returns. With an empty Data there are
+// no rows behind statements.
+func (f *Findings) Each(ctx context.Context, reader sqltext.Reader, take func(s sqltext.Statement, valid bool) error, data Data) error {
 	a := ahead{reader: reader, data: data, full: make(chan *block), free: make(chan *block, blocks), back: make(chan struct{}), ended: make(chan struct{})}
 	for range blocks {
 		a.free <- &block{}
@@ -69,7 +71,7 @@ func (f *Findings) Each(ctx context.Context, reader sqltext.Reader, take func(sq
 				continue
 			}
 			f.Survey.Statements++
-			if err := take(p.Statement); err != nil {
+			if err := take(p.Statement, p.valid); err != nil {
 				return err
 			}
 		}
@@ -105,7 +107,7 @@ func (a *ahead) read() {
 	a.b = <-a.free
 	for {
 		s, err := a.reader.Next()
-		if err == nil && !a.add(part{Statement: s}) {
+		if err == nil && !a.add(part{Statement: s, valid: utf8.Valid(s.Text)}) {
 			return
 		}
 		if err == nil && a.data.Behind != nil {

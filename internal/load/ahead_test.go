@@ -54,7 +54,8 @@ func TestReadAhead(t *testing.T) {
 	ahead := func(most int) (all []seen, passed int64, err error) {
 		r := postgres.NewReader("a.sql", strings.NewReader(text.String()))
 		f := NewFindings(script.Source{Name: "a.sql"}, Target{}, Options{})
-		err = f.Each(t.Context(), r, func(s sqltext.Statement) error {
+		err = f.Each(t.Context(), r, func(s sqltext.Statement, valid bool) error {
+			assert.True(t, valid)
 			if len(all) == most {
 				return errEnough
 			}
@@ -81,12 +82,12 @@ func TestReadAhead(t *testing.T) {
 
 func TestReadAheadOfWhatIsNone(t *testing.T) {
 	f := NewFindings(script.Source{Path: "a.sql", Name: "a.sql"}, Target{}, Options{})
-	take := func(sqltext.Statement) error { return nil }
+	take := func(sqltext.Statement, bool) error { return nil }
 	err := f.Each(t.Context(), postgres.NewReader("a.sql", strings.NewReader("-- nothing\n")), take, Data{})
 	assert.ErrorContains(t, err, "holds no statement")
 	err = f.Each(t.Context(), postgres.NewReader("a.sql", strings.NewReader("SELECT 1; SELECT 'open")), take, Data{})
 	assert.Equal(t, 1, fault.As(err).Place.Line)
 	ctx, stop := context.WithCancel(t.Context())
-	err = f.Each(ctx, postgres.NewReader("a.sql", strings.NewReader("SELECT 1; SELECT 2;")), func(sqltext.Statement) error { stop(); return nil }, Data{})
+	err = f.Each(ctx, postgres.NewReader("a.sql", strings.NewReader("SELECT 1; SELECT 2;")), func(sqltext.Statement, bool) error { stop(); return nil }, Data{})
 	assert.ErrorIs(t, err, context.Canceled)
 }

@@ -21,14 +21,14 @@ func NewEncoding(s script.Source, content *script.Content) Encoding {
 	return Encoding{raw: s.IsBinary(), converted: content.Plain == nil && s.Encoding != ""}
 }
 
-// BadByte finds the first byte that is no text; -1 for none.
-func (e *Encoding) BadByte(text []byte) int {
+// BadByte finds the first byte that is no text; -1 for none. valid says whether it is UTF-8.
+func (e *Encoding) BadByte(text []byte, valid bool) int {
 	switch {
 	case e.raw || e.Foreign:
 		return -1
 	case e.converted:
 		return bytes.Index(text, []byte("\ufffd"))
-	case utf8.Valid(text):
+	case valid:
 		return -1
 	}
 	return FirstInvalid(text)

@@ -48,7 +48,9 @@ type Survey struct {
 	// Data is what the script does with the rows of its tables, by their names.
 	Data map[string]*TableData
 	// Copied is how many bytes of rows stand behind COPY.
-	Copied int64
+	Copied   int64
+	asked    *TableData // what DataOf gave last
+	askedFor string
 	// Runs are the long series of rows, by where they begin.
 	Runs map[int64]*Run
 }
@@ -69,11 +71,15 @@ func (d *TableData) Undisturbed() bool { return d.Mention == 0 || d.Mention > d.
 // DataOf is what the script does with the rows of a table; an empty one is made for a
 // table that had none.
 func (s *Survey) DataOf(table string) *TableData {
+	if s.asked != nil && s.askedFor == table { // a dump's rows stand table by table
+		return s.asked
+	}
 	d := s.Data[table]
 	if d == nil {
 		d = &TableData{}
 		s.Data[table] = d
 	}
+	s.asked, s.askedFor = d, table
 	return d
 }
 

@@ -2,6 +2,8 @@ package sqltext
 
 import (
 	"bytes"
+	"encoding/binary"
+	"math/bits"
 	"strings"
 
 	"yellowfield/internal/sqltext/window"
@@ -63,23 +65,31 @@ var priorities = map[string]bool{"LOW_PRIORITY": true, "DELAYED": true, "HIGH_PR
 // Row is one row of an Insert.
 type Row struct {
 	Start, End int // in the statement, brackets included
-	Values     int
+	Values     []Value
 	// Nulls has a bit for each of the first 64 values that is NULL; ManyNulls
 	// says that one behind them is.
 	Nulls     uint64
 	ManyNulls bool
-	// Watched is the text of the value that RowScanner.Watch asks for.
-	Watched []byte
+}
+
+// Value is one value of a row.
+type Value struct {
+	Start, End int // in the statement
+	// Plain is a string in quotes that stands for what is between them, and has no control
+	// character. ASCII says so of a plain one.
+	Plain, ASCII bool
+}
+
+// Value is the text of the i-th value of a row of this statement; empty where there is none.
+func (r *Row) Value(statement []byte, i int) []byte {
+	if i < 0 || i >= len(r.Values) {
+		return nil
+	}
+	return statement[r.Values[i].Start:r.Values[i].End]
 }
 
 // RowScanner gives the rows of an Insert one by one.
 type RowScanner struct {
-	// Watch is the position of a value whose text is wanted, from 0; -1 for
-	// none.
-	Watch int
-	// Each is called with every value and its position, if it is set.
-	Each func(position int, value []byte)
-
 	text    []byte
 	pos     int
 	dialect Dialect
@@ -89,14 +99,15 @@ type RowScanner struct {
 
 // NewRowScanner reads the rows of the statement text from body on.
 func NewRowScanner(text []byte, body int, d Dialect) *RowScanner {
-	return &RowScanner{Watch: -1, text: text, pos: body, dialect: d}
+	return &RowScanner{text: text, pos: body, dialect: d}
 }
 
 // Literal reports, once Next has given false, whether all rows were read and
 // hold nothing but literals, with nothing behind them.
 func (s *RowScanner) Literal() bool { return !s.bad && s.begun }
 
-// Next reads one more row; false when there is none, or something else.
+// Next reads one more row, which keeps its memory; false when there is none, or something
+// else.
 func (s *RowScanner) Next(row *Row) bool {
 	text := s.text
 	pos := skipSpace(text, s.pos)
@@ -113,30 +124,24 @@ func (s *RowScanner) Next(row *Row) bool {
 	if pos >= len(text) || text[pos] != '(' {
 		return s.fail()
 	}
-	*row = Row{Start: pos}
+	*row = Row{Start: pos, Values: row.Values[:0]}
 	for pos++; ; pos++ {
-		pos = skipSpace(text, pos)
-		end, null := literal(text, pos, s.dialect)
-		if end >= 0 && s.dialect.PostgreSQL {
-			end = castEnd(text, end, s.dialect)
+		value := Value{Start: skipSpace(text, pos)}
+		null := s.literal(&value)
+		if value.End >= 0 && s.dialect.PostgreSQL {
+			value.End = castEnd(text, value.End, s.dialect)
 		}
-		if end < 0 {
+		if value.End < 0 {
 			return s.fail()
 		}
-		switch {
-		case null && row.Values < 64:
-			row.Nulls |= 1 << row.Values
+		switch n := len(row.Values); {
+		case null && n < 64:
+			row.Nulls |= 1 << n
 		case null:
 			row.ManyNulls = true
 		}
-		if row.Values == s.Watch {
-			row.Watched = text[pos:end]
-		}
-		if s.Each != nil {
-			s.Each(row.Values, text[pos:end])
-		}
-		row.Values++
-		pos = skipSpace(text, end)
+		row.Values = append(row.Values, value)
+		pos = skipSpace(text, value.End)
 		if pos >= len(text) {
 			return s.fail()
 		}
@@ -164,20 +169,21 @@ func skipSpace(text []byte, pos int) int {
 	return pos
 }
 
-// literal reads the literal at pos and gives its end, -1 if there is none: an
-// expression, a function, DEFAULT, a comment.
-func literal(text []byte, pos int, d Dialect) (end int, null bool) {
+// literal reads the literal at which a value starts and sets its end, -1 if there is none:
+// an expression, a function, DEFAULT, a comment.
+func (s *RowScanner) literal(value *Value) (null bool) {
+	text, pos, d := s.text, value.Start, &s.dialect
+	value.End = -1
 	if pos >= len(text) {
-		return -1, false
+		return false
 	}
 	switch c := text[pos]; {
 	case c == '\'', c == '"' && !d.ANSIQuotes:
-		return stringEnd(text, pos, d), false
+		value.End = plainEnd(text, pos, d.Escapes(c), value)
 	case d.PostgreSQL && c|0x20 == 'e' && pos+1 < len(text) && text[pos+1] == '\'':
-		d.NoBackslashEscapes = false
-		return stringEnd(text, pos+1, d), false
+		value.End = stringEnd(text, pos+1, true)
 	case c >= '0' && c <= '9', c == '-', c == '+', c == '.':
-		return numberEnd(text, pos), false
+		value.End = numberEnd(text, pos)
 	case c == 'N' || c == 'n' || c == 'T' || c == 't' || c == 'F' || c == 'f' || c == '_' || c == 'x' || c == 'X' || c == 'b' || c == 'B':
 		end := pos
 		for end < len(text) && isWordByte(text[end]) {
@@ -186,22 +192,23 @@ func literal(text []byte, pos int, d Dialect) (end int, null bool) {
 		word := text[pos:end]
 		switch {
 		case len(word) == 4 && bytes.EqualFold(word, []byte("NULL")):
-			return end, true
+			value.End = end
+			return true
 		case bytes.EqualFold(word, []byte("TRUE")), bytes.EqualFold(word, []byte("FALSE")):
-			return end, false
+			value.End = end
 		case c == '_':
 			end = skipSpace(text, end)
 			if end < len(text) && text[end] == '\'' {
-				return stringEnd(text, end, d), false
+				value.End = stringEnd(text, end, d.Escapes('\''))
 			}
 			if end < len(text) && text[end] == '0' { // _binary 0x...
-				return numberEnd(text, end), false
+				value.End = numberEnd(text, end)
 			}
 		case len(word) == 1 && c|0x20 != 't' && c|0x20 != 'f' && end < len(text) && text[end] == '\'': // x'..', b'..', N'..'
-			return stringEnd(text, end, d), false
+			value.End = stringEnd(text, end, d.Escapes('\''))
 		}
 	}
-	return -1, false
+	return false
 }
 
 // castEnd is the end of the casts behind a literal, 'x'::text::varchar(3); end
@@ -227,9 +234,8 @@ func castEnd(text []byte, end int, d Dialect) int {
 }
 
 // stringEnd is the end of the string at pos; -1 when it is not closed.
-func stringEnd(text []byte, pos int, d Dialect) int {
+func stringEnd(text []byte, pos int, escapes bool) int {
 	quote := text[pos]
-	escapes := d.Escapes(quote)
 	for pos++; ; {
 		pos += window.LiteralEnd(text[pos:], quote, escapes)
 		switch {
@@ -246,6 +252,39 @@ func stringEnd(text []byte, pos int, d Dialect) int {
 			return pos + 1
 		}
 	}
+}
+
+// plainEnd is stringEnd for nearly all strings, and says whether this one is plain. It looks
+// at eight bytes at a time.
+func plainEnd(text []byte, pos int, escapes bool, value *Value) int {
+	const ones, highs, spaces = 0x0101010101010101, 0x8080808080808080, 0x2020202020202020
+	quote := text[pos]
+	quotes, backslashes := ones*uint64(quote), ones*uint64('\\')
+	if !escapes {
+		backslashes = quotes
+	}
+	var seen, control uint64
+	for i := pos + 1; i+8 <= len(text); i += 8 {
+		word := binary.LittleEndian.Uint64(text[i:])
+		// A byte that equals the wanted one is zero in the difference, and
+		// the lowest such byte is marked in its highest bit.
+		q, b := word^quotes, word^backslashes
+		found := ((q-ones)&^q | (b-ones)&^b) & highs
+		if found == 0 {
+			seen, control = seen|word, control|(word-spaces)&^word
+			continue
+		}
+		n := bits.TrailingZeros64(found) / 8
+		if end := i + n; text[end] != quote || end+1 == len(text) || text[end+1] == quote {
+			break
+		}
+		behind := ^uint64(0) << (8 * n)
+		word = word&^behind | spaces&behind
+		seen, control = seen|word, control|(word-spaces)&^word
+		value.Plain, value.ASCII = control&highs == 0, seen&highs == 0
+		return i + n + 1
+	}
+	return stringEnd(text, pos, escapes)
 }
 
 // Unquoted are the bytes that a string literal with backslashes stands for (MySQL Reference
@@ -308,17 +347,6 @@ func numberEnd(text []byte, pos int) int {
 		return -1
 	}
 	return pos
-}
-
-// CountRows reads all rows of an Insert; literal is false where they hold anything but
-// literals.
-func CountRows(text []byte, body int, d Dialect) (count int64, literal bool) {
-	scanner := NewRowScanner(text, body, d)
-	var row Row
-	for scanner.Next(&row) {
-		count++
-	}
-	return count, scanner.Literal()
 }
 
 // Inserts reads the heads of plain INSERTs, as ParseInsert does. In a dump the next one

@@ -2,6 +2,8 @@ package sqltext
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -102,4 +104,28 @@ func TestParseTable(t *testing.T) {
 	}
 	_, ok = ParseTable([]byte("CREATE VIEW v AS SELECT 1"), Dialect{})
 	assert.False(t, ok)
+}
+
+func TestPlainStrings(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	parts := []string{"a", "honey ", "'", "''", `\'`, `\\`, `"`, "\t", "\n", "é", "蜂", "%", "(", ","}
+	for range 20000 {
+		inner := ""
+		for range random.IntN(12) {
+			inner += parts[random.IntN(len(parts))]
+		}
+		d := Dialect{NoBackslashEscapes: random.IntN(4) == 0}
+		text := []byte("('" + inner + "', 1234567)")
+		rows := NewRowScanner(text, 0, d)
+		var row Row
+		if !rows.Next(&row) {
+			continue
+		}
+		v, escapes := row.Values[0], d.Escapes('\'')
+		require.Equal(t, stringEnd(text, 1, escapes), v.End, "%s", text)
+		found := string(text[v.Start+1 : v.End-1])
+		plain := !strings.ContainsAny(found, "'\t\n") && !(escapes && strings.Contains(found, `\`))
+		require.Equal(t, plain, v.Plain, "%s", text)
+		require.Equal(t, plain && !strings.ContainsAny(found, "é蜂"), v.Plain && v.ASCII, "%s", text)
+	}
 }

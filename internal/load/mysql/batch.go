@@ -49,6 +49,7 @@ type batcher struct {
 
 	current *job
 	given   autoValues
+	row     sqltext.Row // kept for its memory
 }
 
 // autoValues says how the rows of a statement fill the AUTO_INCREMENT column.
@@ -81,16 +82,15 @@ type rowsOf struct {
 }
 
 // readRows reads the rows of a statement for a table.
-func readRows(v verdict, t *table) rowsOf {
+func (b *batcher) readRows(v verdict, t *table) rowsOf {
 	notNull, auto, wide := t.list.of(t.definition, v.insert)
 	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
-	scanner.Watch = auto
 	found := rowsOf{}
-	var row sqltext.Row
-	for scanner.Next(&row) {
+	row := &b.row
+	for scanner.Next(row) {
 		given := explicit
 		if auto >= 0 {
-			given = autoValue(row.Watched)
+			given = autoValue(row.Value(v.text, auto))
 		} else if t.hasAuto {
 			given = implicit
 		}
@@ -132,19 +132,13 @@ type columnList struct {
 // autoValue tells whether a value is left to the server: NULL is, a whole
 // number other than zero is not, and anything else is too unsure to say.
 func autoValue(text []byte) autoValues {
-	if bytes.EqualFold(text, []byte("NULL")) {
+	if len(text) == len("NULL") && bytes.EqualFold(text, []byte("NULL")) {
 		return implicit
 	}
-	digits := bytes.Trim(text, "'")
-	if len(digits) == 0 || digits[0] < '1' || digits[0] > '9' {
-		return mixed
+	if number := bytes.Trim(text, "'"); len(number) > 0 && number[0] != '0' && digits(number) == len(number) {
+		return explicit
 	}
-	for _, c := range digits {
-		if c < '0' || c > '9' {
-			return mixed
-		}
-	}
-	return explicit
+	return mixed
 }
 
 // add takes an INSERT.

@@ -48,6 +48,7 @@ type checker struct {
 	defined map[string]*sqltext.Table
 	altered map[*sqltext.Table]bool // those that are not as they were made
 	list    columnList
+	row     sqltext.Row // kept for its memory
 	runs    *load.Runs
 	// unkeyed are tables without a primary key so far, and where they are made.
 	unkeyed       map[string]fault.Place
@@ -62,21 +63,14 @@ func (c *checker) oneByOne(s sqltext.Statement, why string) {
 	}
 }
 
-func (c *checker) statement(s sqltext.Statement) error {
+func (c *checker) statement(s sqltext.Statement, valid bool) error {
 	v := c.look(s)
-	var at int
-	var found rowsFound
-	if len(s.Text) > longStatement {
-		at, found = c.bothAtOnce(v)
-	} else {
-		at, found = c.badByte(v), c.findRows(v)
-	}
-	if at >= 0 {
+	if at := c.text.badByte(&v, valid, c.defined); at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
 	}
 	if v.kind == rows && v.objection == nil {
-		if found.literal {
-			c.rows(v, found)
+		if found := c.findRows(&v); found.literal {
+			c.rows(&v, found)
 			return nil
 		}
 		v = c.lookClosely(v)
@@ -117,19 +111,6 @@ func nextPacket(n int) int64 {
 	return size
 }
 
-// longStatement is from how many bytes on a statement is worth two goroutines.
-const longStatement = 64 << 10
-
-func (c *checker) bothAtOnce(v verdict) (badByte int, found rowsFound) {
-	counted := make(chan rowsFound, 1)
-	go func() { counted <- c.findRows(v) }()
-	return c.badByte(v), <-counted
-}
-
-func (c *checker) badByte(v verdict) int {
-	return c.text.badByte(v, c.defined[v.insert.Table.Name])
-}
-
 // rowsFound is what was found in an INSERT.
 type rowsFound struct {
 	count    int64
@@ -138,29 +119,27 @@ type rowsFound struct {
 	numbered bool // the server may give out numbers for them
 }
 
-func (c *checker) findRows(v verdict) (found rowsFound) {
-	if v.kind != rows || v.objection != nil {
-		return found
-	}
+func (c *checker) findRows(v *verdict) (found rowsFound) {
 	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+	auto := -1
 	if table := c.defined[v.insert.Table.Name]; table == nil || c.altered[table] {
 		found.numbered = true
 	} else {
-		_, scanner.Watch, _ = c.list.of(table, v.insert)
-		found.numbered = scanner.Watch < 0 && table.HasAuto()
+		_, auto, _ = c.list.of(table, v.insert)
+		found.numbered = auto < 0 && table.HasAuto()
 	}
-	var row sqltext.Row
-	for scanner.Next(&row) {
+	row := &c.row
+	for scanner.Next(row) {
 		found.count++
 		found.longest = max(found.longest, row.End-row.Start)
-		found.numbered = found.numbered || scanner.Watch >= 0 && autoValue(row.Watched) != explicit
+		found.numbered = found.numbered || auto >= 0 && autoValue(row.Value(v.text, auto)) != explicit
 	}
 	found.literal = scanner.Literal()
 	return found
 }
 
 // rows takes in an INSERT of literal rows.
-func (c *checker) rows(v verdict, found rowsFound) {
+func (c *checker) rows(v *verdict, found rowsFound) {
 	longest := found.longest
 	table := v.insert.Table.Name
 	if c.server.MaxPacket > 0 && v.insert.Body+longest+1 > c.server.MaxPacket {

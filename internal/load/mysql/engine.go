@@ -476,7 +476,7 @@ func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error
 	if err != nil || !t.plain() {
 		return false, err
 	}
-	r := readRows(v, t)
+	r := e.batch.readRows(v, t)
 	if !r.literal {
 		return false, nil
 	}

@@ -160,45 +160,48 @@ func newLoadForm(t *table, listed []string, setting func(name string) string) *l
 }
 
 // appendRows writes the rows of an INSERT as LOAD DATA reads them; ok is false where that
-// might not store the same, and to is of no use then.
-func (f *loadForm) appendRows(to []byte, v verdict) (_ []byte, rows int64, ok bool) {
+// might not store the same, and to is of no use then. row is used for each.
+func (f *loadForm) appendRows(to []byte, v verdict, row *sqltext.Row) (_ []byte, rows int64, ok bool) {
 	if !slices.Equal(v.insert.Columns, f.listed) || v.Dialect.NoBackslashEscapes {
 		return to, 0, false
 	}
-	valid := utf8.Valid(v.text)
-	ok = true
 	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
-	scanner.Each = func(position int, value []byte) {
-		if ok = ok && position < len(f.columns); !ok {
-			return
+	for scanner.Next(row) {
+		if len(row.Values) != len(f.columns) {
+			return to, 0, false
 		}
-		if position > 0 {
-			to = append(to, '\t')
+		for i := range row.Values {
+			if i > 0 {
+				to = append(to, '\t')
+			}
+			if to, ok = f.appendValue(to, &f.columns[i], v.text, &row.Values[i]); !ok {
+				return to, 0, false
+			}
 		}
-		c := f.columns[position]
-		kind := kindOf(value)
-		switch {
-		case kind&c.takes == 0, c.auto && autoValue(value) != explicit:
-			ok = false
-		case kind != bytesLiteral && !valid && !utf8.Valid(value), f.narrow && kind == textLiteral && slices.ContainsFunc(value, isLong):
-			ok = false
-		case kind == nullLiteral:
-			to = append(to, '\\', 'N')
-		case c.bytes:
-			to = hex.AppendEncode(to, bytesBehind(value, kind))
-		case kind == textLiteral:
-			to = appendText(to, sqltext.Unquoted(value))
-		default:
-			to = append(to, value...)
-		}
-	}
-	var row sqltext.Row
-	for ok && scanner.Next(&row) {
 		to = append(to, '\n')
-		ok = ok && row.Values == len(f.columns)
 		rows++
 	}
-	return to, rows, ok && scanner.Literal()
+	return to, rows, scanner.Literal()
+}
+
+func (f *loadForm) appendValue(to []byte, c *loadColumn, text []byte, v *sqltext.Value) (_ []byte, ok bool) {
+	value := text[v.Start:v.End]
+	kind := kindOf(value)
+	switch {
+	case kind&c.takes == 0, c.auto && autoValue(value) != explicit:
+		return to, false
+	case kind == textLiteral && !v.ASCII && (!utf8.Valid(value) || f.narrow && slices.ContainsFunc(value, isLong)):
+		return to, false
+	case kind == nullLiteral:
+		return append(to, '\\', 'N'), true
+	case c.bytes:
+		return hex.AppendEncode(to, bytesBehind(value, kind)), true
+	case v.Plain:
+		return append(to, value[1:len(value)-1]...), true
+	case kind == textLiteral:
+		return appendText(to, value), true
+	}
+	return append(to, value...), true
 }
 
 // isLong reports the first byte of a character of four.
@@ -248,14 +251,10 @@ func hexKind(digits []byte) literalKind {
 
 // numberKind takes numbers as the server writes them.
 func numberKind(value []byte) literalKind {
-	digits := func(text []byte) int {
-		n := 0
-		for n < len(text) && text[n] >= '0' && text[n] <= '9' {
-			n++
-		}
-		return n
+	rest := value
+	if value[0] == '-' {
+		rest = value[1:]
 	}
-	rest := bytes.TrimPrefix(value, []byte("-"))
 	n := digits(rest)
 	if n == 0 || n > 1 && rest[0] == '0' || len(rest) < len(value) && !bytes.ContainsAny(rest, "123456789") {
 		return otherLiteral
@@ -284,24 +283,48 @@ func numberKind(value []byte) literalKind {
 	return kind
 }
 
-// appendText writes text as LOAD DATA reads it.
-func appendText(to, text []byte) []byte {
-	for {
-		n := bytes.IndexAny(text, "\\\t\n")
-		if n < 0 {
-			return append(to, text...)
-		}
-		to = append(append(to, text[:n]...), '\\')
-		switch text[n] {
-		case '\t':
-			to = append(to, 't')
-		case '\n':
-			to = append(to, 'n')
-		default:
-			to = append(to, '\\')
-		}
-		text = text[n+1:]
+// digits is how many digits a text begins with.
+func digits(text []byte) int {
+	n := 0
+	for n < len(text) && text[n] >= '0' && text[n] <= '9' {
+		n++
 	}
+	return n
+}
+
+// appendText writes what a string in quotes stands for as LOAD DATA reads it, whose escapes
+// are those of literals but for three: there \N is NULL, \% is % and \_ is _ (MySQL Reference
+// Manual, "LOAD DATA Statement" and "String Literals").
+func appendText(to, literal []byte) []byte {
+	quote, text := literal[0], literal[1:len(literal)-1]
+	copied := 0
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c != '\\' && c != quote && c != '\t' && c != '\n' {
+			continue
+		}
+		to = append(to, text[copied:i]...)
+		if c == '\\' || c == quote { // which are two bytes
+			i++
+			c = text[i]
+		}
+		copied = i + 1
+		switch {
+		case c == '\t':
+			to = append(to, '\\', 't')
+		case c == '\n':
+			to = append(to, '\\', 'n')
+		case text[i-1] != '\\':
+			to = append(to, c)
+		case c == '%' || c == '_': // these keep their backslash
+			to = append(to, '\\', '\\', c)
+		case strings.IndexByte("0bnrtZ\\", c) >= 0:
+			to = append(to, '\\', c)
+		default:
+			to = append(to, c)
+		}
+	}
+	return append(to, text[copied:]...)
 }
 
 // bytesBehind are the bytes that a literal stands for.

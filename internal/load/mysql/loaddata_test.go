@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"path/filepath"
 	"strings"
@@ -94,7 +95,7 @@ func (h *testServer) loadsAsInserted(t *testing.T, s Session, i *Importer, mode,
 		text := "INSERT INTO inserted VALUES (" + literal + ")"
 		v := verdict{Statement: sqltext.Statement{Text: []byte(text), Dialect: i.dialect()}, text: []byte(text)}
 		v.insert, _ = sqltext.ParseInsert(v.text, v.Dialect)
-		data, rows, ok := form.appendRows(nil, v)
+		data, rows, ok := form.appendRows(nil, v, &sqltext.Row{})
 		if !ok {
 			continue
 		}
@@ -349,5 +350,22 @@ func pass(from, to net.Conn, change func([]byte) []byte) {
 		if _, err := to.Write(change(buffer[:n])); err != nil {
 			return
 		}
+	}
+}
+
+func TestTextMeansTheSameToLoadData(t *testing.T) {
+	decoded := strings.NewReplacer(`\0`, "\x00", `\b`, "\b", `\n`, "\n", `\r`, "\r", `\t`, "\t", `\Z`, "\x1a", `\\`, `\`)
+	random := rand.New(rand.NewPCG(3, 4))
+	for range 20000 {
+		inner := ""
+		for range random.IntN(10) {
+			inner += []string{"honey", "''", `"`, "\t", "\n", "\r", "é", "N", `\N`, `\0`, `\b`, `\n`, `\r`, `\t`, `\Z`, `\\`, `\'`, `\"`, `\%`, `\_`, `\x`, "\\\n", "\\\t", `\é`}[random.IntN(24)]
+		}
+		literal := []byte("'" + inner + "'")
+		text := string(appendText(nil, literal))
+		require.NotContains(t, text, "\n", "%q", literal)
+		require.NotContains(t, text, "\t", "%q", literal)
+		require.NotEqual(t, `\N`, text)
+		require.Equal(t, string(sqltext.Unquoted(literal)), decoded.Replace(text), "%q", literal)
 	}
 }

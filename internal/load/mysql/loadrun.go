@@ -193,9 +193,10 @@ type rowSource struct {
 	bytes      int64        // that went into it
 	rows       int64
 	statements int
-	text       []byte // the rows of one statement
-	unread     []byte // of it
-	ended      bool   // there are no more statements
+	text       []byte      // the rows of one statement
+	unread     []byte      // of it
+	row        sqltext.Row // kept for its memory
+	ended      bool        // there are no more statements
 }
 
 // begin begins another piece.
@@ -242,7 +243,7 @@ func (s *rowSource) fill() error {
 	if v.kind != rows || v.objection != nil || v.insert.Table.Name != s.passage.table.name {
 		return load.Changed(e.source.Name, statement)
 	}
-	text, n, ok := s.passage.form.appendRows(s.text[:0], v)
+	text, n, ok := s.passage.form.appendRows(s.text[:0], v, &s.row)
 	if !ok {
 		return errByInsert
 	}

@@ -100,7 +100,7 @@ func (l *lane) readRun(ctx context.Context, p passage) error {
 	})
 	err = p.run.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
 		v := p.judge.look(statement)
-		rows := readRows(v, p.table)
+		rows := batch.readRows(v, p.table)
 		if !rows.literal {
 			return load.Changed(e.source.Name, statement)
 		}

@@ -16,15 +16,16 @@ type textCheck struct {
 }
 
 // badByte finds the first byte that is no text; -1 for none. Binary values are
-// none of its business: literals marked _binary, and values of binary columns.
-func (t *textCheck) badByte(v verdict, table *sqltext.Table) int {
+// none of its business: literals marked _binary, and values of binary columns. valid says
+// whether the text is UTF-8.
+func (t *textCheck) badByte(v *verdict, valid bool, defined map[string]*sqltext.Table) int {
 	switch {
 	case !t.Checks():
-		return t.BadByte(v.Text)
-	case utf8.Valid(v.Text):
+		return t.BadByte(v.Text, valid)
+	case valid:
 		return -1
 	case v.kind == rows:
-		return badValue(v, table)
+		return badValue(v, defined[v.insert.Table.Name])
 	}
 	scanner := sqltext.NewScanner(v.Text, v.Dialect)
 	binary := false
@@ -39,7 +40,7 @@ func (t *textCheck) badByte(v verdict, table *sqltext.Table) int {
 
 // badValue looks at the values of rows. Those of a table that the script has
 // not made are left to the server.
-func badValue(v verdict, table *sqltext.Table) int {
+func badValue(v *verdict, table *sqltext.Table) int {
 	if table == nil {
 		return -1
 	}
@@ -49,23 +50,23 @@ func badValue(v verdict, table *sqltext.Table) int {
 			columns = append(columns, c.Name)
 		}
 	}
-	found := -1
 	scanner := sqltext.NewRowScanner(v.Text, v.insert.Body, v.Dialect)
 	var row sqltext.Row
-	scanner.Each = func(position int, value []byte) {
-		if found >= 0 || value[0] == '_' || utf8.Valid(value) {
-			return
-		}
-		if position < len(columns) {
-			if c := table.Column(columns[position]); c != nil && isBinary(c) {
-				return
+	for scanner.Next(&row) {
+		for i := range row.Values {
+			value := row.Value(v.Text, i)
+			if value[0] == '_' || utf8.Valid(value) {
+				continue
 			}
+			if i < len(columns) {
+				if c := table.Column(columns[i]); c != nil && isBinary(c) {
+					continue
+				}
+			}
+			return row.Values[i].Start + load.FirstInvalid(value)
 		}
-		found = cap(v.Text) - cap(value) + load.FirstInvalid(value) // both are slices of one text
 	}
-	for found < 0 && scanner.Next(&row) {
-	}
-	return found
+	return -1
 }
 
 // isBinary reports whether a column holds bytes and no text.
@@ -98,6 +99,6 @@ func (t *textCheck) observe(v verdict) {
 	}
 }
 
-func (t *textCheck) zeroDates(v verdict) bool {
+func (t *textCheck) zeroDates(v *verdict) bool {
 	return t.strict && bytes.Contains(v.text, []byte("'0000-00-00"))
 }

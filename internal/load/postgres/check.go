@@ -58,9 +58,9 @@ type copying struct {
 	cut   []byte      // a character that was cut at the end of a piece
 }
 
-func (c *checker) statement(s sqltext.Statement) error {
+func (c *checker) statement(s sqltext.Statement, valid bool) error {
 	v := c.look(s)
-	if at := c.text.BadByte(v.Text); at >= 0 {
+	if at := c.text.BadByte(v.Text, valid); at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
 	}
 	switch v.class {
@@ -100,7 +100,7 @@ func (c *checker) statement(s sqltext.Statement) error {
 
 // rows takes in an INSERT of literal rows; literal is false if it is none.
 func (c *checker) rows(v verdict) (literal bool) {
-	count, literal := sqltext.CountRows(v.Text, v.insert.Body, v.Dialect)
+	count, literal := c.countRows(v)
 	if !literal {
 		return false
 	}
@@ -122,7 +122,7 @@ func (c *checker) copied(text []byte, size int64, last bool) error {
 	if whole := wholeCharacters(text); !last {
 		text, to.cut = text[:whole], bytes.Clone(text[whole:])
 	}
-	if at := c.text.BadByte(text); at >= 0 {
+	if at := c.text.BadByte(text, utf8.Valid(text)); at >= 0 {
 		return load.BadText(to.place, text, at)
 	}
 	lines := bytes.Count(text, []byte{'\n'})

@@ -91,22 +91,23 @@ func (m *message) asCopy(p piece) (statement string, data []byte, ok bool) {
 	text := m.text[p.start:p.end]
 	scanner := sqltext.NewRowScanner(text, len(p.head), p.dialect)
 	data = make([]byte, 0, len(text))
-	ok = true
-	scanner.Each = func(position int, value []byte) {
-		if position > 0 {
-			data = append(data, '\t')
-		}
-		if ok = ok && position < len(columns); ok {
-			data, ok = appendValue(data, value, columns[position].kind)
-		}
-	}
 	var row sqltext.Row
-	for ok && scanner.Next(&row) {
+	for scanner.Next(&row) {
+		if len(row.Values) > len(columns) || given >= 0 && len(row.Values) != given {
+			return "", nil, false
+		}
+		given = len(row.Values)
+		for i := range row.Values {
+			if i > 0 {
+				data = append(data, '\t')
+			}
+			if data, ok = appendValue(data, row.Value(text, i), columns[i].kind); !ok {
+				return "", nil, false
+			}
+		}
 		data = append(data, '\n')
-		ok = ok && (given < 0 || row.Values == given)
-		given = row.Values
 	}
-	if !ok || !scanner.Literal() || given > len(columns) || p.insert.Columns != nil && given != len(columns) {
+	if !scanner.Literal() || p.insert.Columns != nil && given != len(columns) {
 		return "", nil, false
 	}
 	var names []string

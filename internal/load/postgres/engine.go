@@ -233,7 +233,10 @@ func (e *engine) nested(v verdict) string {
 // takeRows joins rows with those before; taken is false when they have to go
 // another way.
 func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error) {
-	if e.Report.OneByOne != "" || !isLiteral(v) {
+	if e.Report.OneByOne != "" {
+		return false, nil
+	}
+	if _, literal := e.judge.countRows(v); !literal {
 		return false, nil
 	}
 	h, err := e.handlingOf(ctx, v.insert.Table)
@@ -242,12 +245,6 @@ func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error
 	}
 	e.message.join(v, e.judge.name(v.insert.Table), h)
 	return true, e.flushIfFull(ctx)
-}
-
-// isLiteral reports whether all rows are.
-func isLiteral(v verdict) bool {
-	_, literal := sqltext.CountRows(v.Text, v.insert.Body, v.Dialect)
-	return literal
 }
 
 // handling says what may be done with the rows of a table.

@@ -54,6 +54,7 @@ type judge struct {
 	// foreign says that the script's bytes are in another encoding than UTF-8.
 	foreign bool
 	inserts sqltext.Inserts
+	row     sqltext.Row // kept for its memory
 }
 
 func newJudge(i *Importer, s script.Source, o load.Options) *judge {
@@ -70,6 +71,16 @@ func (j *judge) look(s sqltext.Statement) verdict {
 		return v
 	}
 	return j.lookClosely(v)
+}
+
+// countRows reads all rows of an INSERT; literal is false where they hold anything but
+// literals.
+func (j *judge) countRows(v verdict) (count int64, literal bool) {
+	scanner := sqltext.NewRowScanner(v.Text, v.insert.Body, v.Dialect)
+	for scanner.Next(&j.row) {
+		count++
+	}
+	return count, scanner.Literal()
 }
 
 // verbs are the statements an application's script may hold on

@@ -246,7 +246,7 @@ func (e *engine) giveRun(ctx context.Context, s sqltext.Statement) (taken bool, 
 		return false, err
 	}
 	judge := *e.judge
-	judge.inserts = sqltext.Inserts{}
+	judge.inserts, judge.row = sqltext.Inserts{}, sqltext.Row{}
 	fresh := e.fresh[table]
 	l.give(ctx, r.Bytes, s, func() error { return l.readRun(ctx, r, &judge, table, h, fresh) })
 	return true, r.Skip(e.source.Name, e.script, e.script.Content)
@@ -333,7 +333,10 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table str
 				return commit()
 			}
 			return sendCopy(ctx, l.session, script, v, table, &e.Ledger)
-		case v.class == literalRows && isLiteral(v):
+		case v.class == literalRows:
+			if _, literal := judge.countRows(v); !literal {
+				break
+			}
 			if m.join(v, table, h); len(m.text) >= messageSize {
 				return flush()
 			}

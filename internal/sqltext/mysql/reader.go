@@ -313,7 +313,7 @@ func (r *Reader) scanStatement() (sqltext.Statement, error) {
 }
 
 // skipPlain passes over what needs no decision: ordinary characters, and
-// string literals that end within the buffer. Nearly all of a dump is such,
+// string literals and names that end within the buffer. Nearly all of a dump is such,
 // so this loop decides how fast a script is read.
 func (r *Reader) skipPlain() {
 	buf, pos := r.Buf, r.Pos
@@ -328,6 +328,14 @@ func (r *Reader) skipPlain() {
 		}
 		for pos < len(buf) && !special[buf[pos]] {
 			pos++
+		}
+		if pos < len(buf) && buf[pos] == '`' && len(r.Token) == 0 {
+			closes := bytes.IndexByte(buf[pos+1:], '`')
+			if closes < 0 {
+				break // skipName reads on
+			}
+			pos += closes + 2
+			continue
 		}
 		if pos == len(buf) || buf[pos] != '\'' {
 			break
