@@ -37,7 +37,8 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 		if !slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
 			continue
 		}
-		if target == "" || written == nil && (!c.inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
+		waits := t.has(target) // it is empty
+		if target == "" || written == nil && !waits && (!c.inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
 			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
 		}
 		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: syntaxOf(target), words: &c.words, schemes: map[string]string{}}
@@ -46,6 +47,8 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 			candidate.Score, candidate.Reasons = 8, []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it", read.File, read.Line, written.File, written.Line)}
 		case written != nil:
 			candidate.Score, candidate.Reasons = 7, []string{fmt.Sprintf("%s:%d writes it", written.File, written.Line)}
+		case waits:
+			candidate.Score, candidate.Reasons = 7, []string{fmt.Sprintf("%s:%d reads it, and it is empty", read.File, read.Line)}
 		default:
 			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
 		}
@@ -176,7 +179,17 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 	for i := range mentions {
 		m := &mentions[i]
 		first := ""
-		for _, at := range m.places() {
+		places := m.places()
+		slices.SortStableFunc(places, func(a, b string) int { // one that is there comes first
+			switch {
+			case t.has(a) == t.has(b):
+				return 0
+			case t.has(a):
+				return -1
+			}
+			return 1
+		})
+		for _, at := range places {
 			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
 				continue
 			}
@@ -226,8 +239,10 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		for _, g := range judged(keys, file) {
 			if g.sayEnough() && g.foreign == "" && g.score >= leastScore-4 {
 				made := place{target: target, words: &read.words}.with(file, g)
-				made.Values = slices.DeleteFunc(made.Values, func(v Value) bool { return v.Role == settings.Driver && (v.Text == "" || v.Doubt != "") })
 				for i := range made.Values {
+					if v := &made.Values[i]; v.Role == settings.Driver && (v.Text == "" || v.Doubt != "") {
+						v.Text, v.was, v.ifKnown = "", "", true
+					}
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}
 				c.Values, c.Seen, c.prefix, c.family = made.Values, text.File, "", made.family
@@ -297,7 +312,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) (local bool) {
 		case at.local:
 			continue // the parameter's name is the function's
 		}
-		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}"})
+		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}", ifKnown: role == settings.Driver})
 		c.Seen = at.File
 	}
 	if len(c.Values) > 0 {

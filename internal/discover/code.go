@@ -48,6 +48,9 @@ type code struct {
 	constants     map[string]constant
 	openConstants map[string][]string // and by what
 	deletes       map[string]bool     // paths, as the code has them, of files that it deletes
+	selfNamed     map[string]bool     // constants whose value is their name
+	literals      map[string]bool     // that end like the beginnings of such names
+	copies        map[string]string   // names of files that it copies, and of the copies
 }
 
 // constant is a path that the code defines.
@@ -262,7 +265,10 @@ var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|y
 
 // dsnPart finds what goes into the parts of a data source name that code puts
 // together, by a dot or within the string.
-var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*)`)
+var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)` + addressInCode)
+
+// addressInCode is a variable, a constant or a part of one.
+const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*)`
 
 var dsnScheme = regexp.MustCompile(`["'](mysql|pgsql):(?:host|unix_socket|dbname)=`)
 
@@ -274,12 +280,12 @@ var dsnRoles = map[string]settings.Role{
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
 	return logs || strings.Contains(function, "connect") || readers[function] || writers[function] || askers[function] || environers[function] ||
-		function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
+		function == tableMethod || function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
 }
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -321,8 +327,9 @@ func sideBySide[T any](ctx context.Context, names []string, read func(name strin
 // codeFile is what one file of code holds.
 type codeFile struct {
 	php.Code
-	schemes, parts [][][]byte // matches of dsnScheme and dsnPart
-	collations     []string   // that it lists, in this line
+	schemes, parts [][][]byte  // matches of dsnScheme and dsnPart
+	choices        [][2]string // addresses that it compares with names of drivers, and these
+	collations     []string    // that it lists, in this line
 	collationsLine int
 }
 
@@ -340,8 +347,21 @@ func readCodeFile(t *tree, name string) *codeFile {
 			read.parts = append(read.parts, dsnPart.FindAllSubmatch(line, -1)...)
 		}
 	}
+	for _, form := range []*regexp.Regexp{driverTest, driverCases} {
+		for _, m := range form.FindAllSubmatch(source, -1) {
+			if drivers[strings.ToLower(string(m[2]))] != "" {
+				read.choices = append(read.choices, [2]string{string(m[1]), string(m[2])})
+			}
+		}
+	}
 	return read
 }
+
+// driverTest and driverCases find what is compared with a word.
+var (
+	driverTest  = regexp.MustCompile(addressInCode + `\)?\s*[!=]==?\s*['"]([\w-]+)['"]`)
+	driverCases = regexp.MustCompile(`\b(?:switch|match)\s*\(\s*(?:strtolower\s*\(\s*)?` + addressInCode + `\s*\)+\s*\{\s*(?:case\s+)?['"]([\w-]+)['"]`)
+)
 
 func (c *code) file(name string, read *codeFile) {
 	for _, defined := range read.Defines {
@@ -365,6 +385,9 @@ func (c *code) file(name string, read *codeFile) {
 			declared.Value = php.Argument{} // two classes, and two values
 		}
 		c.constants[key] = constant{name, declared.Value}
+		if text, literal := declared.Value.Literal(); literal && own && text == key {
+			c.selfNamed[key] = true
+		}
 	}
 	for _, use := range read.Uses {
 		place := Place{name, use.Line}
@@ -402,6 +425,11 @@ func (c *code) file(name string, read *codeFile) {
 				}
 			}
 		}
+		if use.Function == "copy" && len(use.Arguments) == 2 {
+			if from, to := lastText(use.Arguments[0]), lastText(use.Arguments[1]); fileName.MatchString(to) && from != "" {
+				c.copies[path.Base(from)] = path.Base(to)
+			}
+		}
 		if use.Function == "define" && len(use.Arguments) == 2 {
 			if defined, ok := use.Arguments[0].Literal(); ok && len(use.Arguments[1].Pieces) > 0 {
 				c.constants[defined] = constant{name, use.Arguments[1]}
@@ -421,6 +449,9 @@ func (c *code) file(name string, read *codeFile) {
 		place := Place{name, literal.Line}
 		if own && !asksFor[handed[literal.Text]] && handed[literal.Text] != "extension_loaded" {
 			c.words.take(name, literal.Text)
+		}
+		if own && beginningOfNames.MatchString(literal.Text) {
+			c.literals[literal.Text] = true
 		}
 		if own {
 			c.tables.take(place, literal)
@@ -467,8 +498,26 @@ func (c *code) file(name string, read *codeFile) {
 			}
 			c.connect(Place{File: name}, dsnRoles[string(m[1])], address, read.Parameters[address])
 		}
+		for _, choice := range read.choices {
+			c.words.test(name, choice[0], choice[1])
+			c.connect(Place{File: name}, settings.Driver, choice[0], read.Parameters[choice[0]])
+		}
 	}
 }
+
+// lastText is the end of a path that is handed to a function, as far as it is known.
+func lastText(a php.Argument) string {
+	if a.Traced != nil {
+		a = *a.Traced
+	}
+	if len(a.Pieces) == 0 {
+		return ""
+	}
+	return a.Pieces[len(a.Pieces)-1].Text
+}
+
+// beginningOfNames is what names of variables of the environment may begin with.
+var beginningOfNames = regexp.MustCompile(`^[A-Z][A-Z0-9_]{0,30}_$`)
 
 // joined is the path behind what an argument begins with, where it is put together from
 // several literals and nothing else.
@@ -556,6 +605,8 @@ func (c *code) use(place Place, use php.Use) {
 		c.note("ext-"+first(), place)
 	case asksFor[function]:
 		c.asked[first()] = true
+	case function == tableMethod:
+		c.makes = append(c.makes, place)
 	default:
 		c.note(function, place)
 		if _, known := loginArguments[function]; !known && strings.Contains(function, "connect") {
@@ -579,6 +630,9 @@ func (c *code) use(place Place, use php.Use) {
 		}
 	}
 }
+
+// tableMethod is that by which mappers make a table.
+const tableMethod = "->createtable"
 
 // ofEnvironment is an argument that a variable of the environment gives.
 var ofEnvironment = regexp.MustCompile(`^\(?\s*(?:getenv\s*\(|\$_(?:ENV|SERVER)\s*\[)`)

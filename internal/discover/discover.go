@@ -121,7 +121,7 @@ func (c *Candidate) offersServer() bool {
 	}
 	driver := has[settings.Driver]
 	return slices.ContainsFunc([]string{familyMySQL, familyPostgreSQL}, func(family string) bool {
-		found, others := c.words.of(family, "", driver.was, driver.near)
+		found, others := c.words.of(family, "", driver.was, driver.near, driver.Address)
 		return found.word != "" || len(others) > 0
 	})
 }

@@ -7,18 +7,20 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"yellowfield/internal/settings/php"
 )
 
 // driverWords are the words by which an application's own code calls the servers that it
 // knows: in a switch, in keys of an array, in names of folders and classes. Each
 // application has its own, and no other works.
 type driverWords struct {
-	inFile map[string][]string // words as they are written, by the file of code
-	names  map[string]string   // names of folders, files and classes, in small letters, and where they are
+	inFile map[string][]string    // words as they are written, by the file of code
+	tested map[string][]wordFound // what addresses are compared with
+	names  map[string]string      // names of folders, files and classes, in small letters, and where they are
 }
 
 func newDriverWords() driverWords {
-	return driverWords{inFile: map[string][]string{}, names: map[string]string{}}
+	return driverWords{inFile: map[string][]string{}, tested: map[string][]wordFound{}, names: map[string]string{}}
 }
 
 // take notes a text of the code, if it is such a word.
@@ -39,13 +41,19 @@ func (d *driverWords) name(text, where string) {
 // wordFound is a word for a family of servers and where it was found.
 type wordFound struct{ word, where string }
 
+// test notes a word that an address is compared with.
+func (d *driverWords) test(file, address, word string) {
+	d.tested[address] = append(d.tested[address], wordFound{word, file + " compares it with that"})
+}
+
 // of finds what the application calls a family of servers, where it has called another
-// one, or the same, by was; comment stands beside the setting. A word of MariaDB's own is
+// one, or the same, by was; comment stands beside the setting at an address. A word of MariaDB's own is
 // for that product alone. The nearest place that
 // knows one counts; none is given where several words are as likely.
-func (d *driverWords) of(family, product, was, comment string) (found wordFound, others []string) {
+func (d *driverWords) of(family, product, was, comment, address string) (found wordFound, others []string) {
 	for _, place := range []func() map[string]wordFound{
 		func() map[string]wordFound { return wordsIn(family, comment) },
+		func() map[string]wordFound { return d.comparedWith(family, address) },
 		func() map[string]wordFound { return d.beside(family, was) },
 		func() map[string]wordFound { return d.named(family, was) },
 		func() map[string]wordFound { return d.beside(family, "") },
@@ -65,6 +73,17 @@ func wordsIn(family, comment string) map[string]wordFound {
 	for _, word := range driverLike.FindAllString(comment, -1) {
 		if drivers[strings.ToLower(word)] == family && word != "PostgreSQL" && word != "MySQL" && word != "MariaDB" { // their names as such are prose
 			words[word] = wordFound{word, "the remark beside it says so"}
+		}
+	}
+	return words
+}
+
+// comparedWith are the words that code compares the value at an address with.
+func (d *driverWords) comparedWith(family, address string) map[string]wordFound {
+	words := map[string]wordFound{}
+	for _, found := range d.tested[php.Own(address)] {
+		if _, is := words[found.word]; !is && drivers[strings.ToLower(found.word)] == family {
+			words[found.word] = found
 		}
 	}
 	return words

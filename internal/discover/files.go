@@ -57,6 +57,8 @@ type Candidate struct {
 	fromSample bool
 	// installerToo says that it is made from a sample, and the installer writes it, too.
 	installerToo bool
+	fallback     bool   // its values are in force where the environment gives none
+	variables    bool   // the code reads its values as the environment
 	prefix       string // value of the table prefix
 	unchosen     bool
 	group        string // the container, for messages
@@ -87,11 +89,13 @@ type Value struct {
 	// Absent says that the part is not there yet and is added.
 	Absent bool `json:"absent,omitempty"`
 
-	dsn   string   // address of the data source name that this is a part of
-	form  dsn.Form // of that
-	was   string   // a driver as it stands there
-	near  string   // remarks beside it
-	stuck bool     // it cannot be written, whatever it should be
+	flag    string   // family of servers that is chosen by true
+	dsn     string   // address of the data source name that this is a part of
+	form    dsn.Form // of that
+	was     string   // a driver as it stands there
+	ifKnown bool     // it is a driver, and is written where a word for the server is known
+	near    string   // remarks beside it
+	stuck   bool     // it cannot be written, whatever it should be
 }
 
 // leastScore is what a candidate must reach.
@@ -108,7 +112,7 @@ var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|
 func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	var names []string
 	for _, name := range t.files {
-		_, may := maySet(name)
+		_, may := c.maySet(name)
 		switch {
 		case !may || isScript(name) || !isOwnCode(name):
 		case t.sizes[name] <= longestSettings:
@@ -138,6 +142,7 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	found = append(found, fromCode(t, c, typedIn)...)
 	found = append(found, overrides(t, c, found)...)
 	found = besideSamples(found)
+	preferEnvironment(found)
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
 		switch {
 		case a.Score > b.Score:
@@ -148,6 +153,19 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 		return len(a.File) - len(b.File)
 	})
 	return withSameValues(withoutTwins(found)), nil
+}
+
+// preferEnvironment puts files that set the environment before those with the values that
+// are in force without it.
+func preferEnvironment(found []*Candidate) {
+	for _, c := range found {
+		for _, other := range found {
+			if c.variables && other.fallback && other.Score >= c.Score {
+				c.Score = round(other.Score + 1)
+				c.Reasons = append(c.Reasons, "it sets the variables that "+other.File+" asks for")
+			}
+		}
+	}
 }
 
 // withSameValues joins files that are there, and whose code logs in with the same values as
@@ -202,7 +220,7 @@ func (c *Candidate) isThere() bool { return c.File == c.Seen && !c.InstallerMake
 func (c *Candidate) sameLogin(other *Candidate) bool {
 	for _, role := range []settings.Role{settings.Host, settings.User, settings.Database} {
 		mine, others := c.value(role), other.value(role)
-		if mine.Was == "" || mine.Was != others.Was || mine.Was == secret.Mask || mine.Doubt != "" || others.Doubt != "" {
+		if mine.Was == "" && mine.Address != others.Address || mine.Was != others.Was || mine.Was == secret.Mask || mine.Doubt != "" || others.Doubt != "" {
 			return false
 		}
 	}
@@ -291,7 +309,7 @@ func headOf(content []byte) []byte {
 
 // readCandidates reads one file that exists.
 func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate {
-	plain, _ := maySet(name)
+	plain, _ := c.maySet(name)
 	file, err := settings.Parse(path.Join(path.Dir(name), plain), content)
 	if err != nil {
 		return nil
@@ -306,6 +324,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 	comments := bytes.Count(content, []byte("\n#")) + bytes.Count(content, []byte("//")) + bytes.Count(content, []byte("\n;"))
 	keys, twins := readKeys(file, c, seen.named && comments < mostComments)
 	groups := judged(keys, file)
+	seen.add = seen.add || slices.ContainsFunc(keys, func(k key) bool { return k.absent })
 	if seen.named && file.Syntax.Name == php.Syntax.Name && !slices.ContainsFunc(groups, (*group).sayEnough) {
 		if keys := keysInBlocks(content, c); len(keys) > 0 {
 			seen.add = true
@@ -323,6 +342,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 			g.notes = append(g.notes, "the code reads these variables")
 		}
 		candidate := seen.with(file, g)
+		candidate.variables = seen.environment(file, g, c) >= len(core)
 		candidate.typedIn = seen.installers && g.evaluated()
 		for _, value := range twins[g.keys[settings.DSN].Address] {
 			family := dsnFamily(value)
@@ -394,8 +414,8 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
 		Reasons: append(slices.Clone(p.reasons), g.notes...), Called: g.call() != "",
-		family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample,
-		read: p.read, readThere: p.readThere, words: p.words, schemes: map[string]string{},
+		fallback: g.fallback(), family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample,
+		read: p.read, installerToo: p.installerToo, readThere: p.readThere, words: p.words, schemes: map[string]string{},
 		group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}
 	if p.documents {
@@ -417,6 +437,13 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 		if role == settings.Host {
 			for _, other := range g.hosts {
 				c.Values = append(c.Values, g.values(role, other)...)
+			}
+		}
+		if role == settings.Driver && k.Kind == syntax.Boolean {
+			for _, other := range g.others[role] {
+				if flagFamily(other.Setting) != "" {
+					c.Values = append(c.Values, g.values(role, other)...)
+				}
 			}
 		}
 	}

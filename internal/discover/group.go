@@ -187,6 +187,9 @@ func (g *group) belongsWith(b *group) bool {
 	if g.count() < b.count() || g.roles&b.roles != 0 || g.topic != b.topic && b.topic != "" {
 		return false
 	}
+	if b.roles&bitOf(settings.DSN) != 0 && g.topic != "" && b.topic == "" {
+		return false
+	}
 	if whole := g.roles&bitOf(settings.DSN) != 0; whole && b.count() > 2 || g.count() == len(core) && b.count() > 0 {
 		return false
 	}
@@ -261,7 +264,7 @@ func (g *group) gather(keys []key) {
 			}
 			near := k.Container == g.container || g.hasFrom(k.Container) || k.Container != "" && strings.HasPrefix(g.container, strings.TrimSuffix(k.Container, "@"))
 			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.ofDatabase // among options of it
-			ofTables := role == settings.Prefix && (k.ofDatabase || slices.Contains(k.Words(), "table") || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
+			ofTables := role == settings.Prefix && (k.ofDatabase || slices.ContainsFunc(k.Words(), func(w string) bool { return w == "table" || w == "tbl" }) || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
 			if near && (akin(g.stem, strings.Join(k.Stem, " ")) || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse {
 				g.take(k)
 			}
@@ -320,7 +323,7 @@ func (g *group) judge() {
 		ofDatabase = ofDatabase || k.OfDatabase() && role != settings.Prefix
 		g.readFamily(role, k)
 	}
-	if slices.ContainsFunc(core, func(role settings.Role) bool { return g.keys[role].Fallback }) {
+	if g.fallback() {
 		points(0, "its values are in force where nothing else gives them")
 	}
 	const mostUses = 12
@@ -368,6 +371,11 @@ func (g *group) judge() {
 	}
 }
 
+// fallback reports whether values are in force only where nothing else gives them.
+func (g *group) fallback() bool {
+	return slices.ContainsFunc(core, func(role settings.Role) bool { return g.keys[role].Fallback })
+}
+
 // call is what logs in with the group's values as its arguments; empty where they stand
 // elsewhere.
 func (g *group) call() string { return php.CallOf(g.container + "x)") }
@@ -378,7 +386,9 @@ func (g *group) readFamily(role settings.Role, k key) {
 	family := ""
 	switch role {
 	case settings.Driver:
-		family = familyOf(k.Value)
+		if family = familyOf(k.Value); k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "true") {
+			family = flagFamily(k.Setting)
+		}
 	case settings.DSN:
 		if family = dsnFamily(k.Value); k.Kind == syntax.Expression {
 			if m := leadingScheme.FindStringSubmatch(k.Value); m != nil {

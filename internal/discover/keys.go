@@ -2,6 +2,7 @@ package discover
 
 import (
 	"cmp"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -19,6 +20,7 @@ type key struct {
 	syntax.Setting
 	settings.Key
 	commented bool
+	absent    bool // no line has it
 	uses      int  // how surely its value goes into a login, see code.goesInto
 	ofObject  bool // it is a property that objects of its class log in with
 
@@ -32,16 +34,26 @@ type key struct {
 // twins are values in comments of addresses that are live, too.
 func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twins map[string][]string) {
 	twins = map[string][]string{}
-	pairs := pairsOf(file)
+	pairs, first := pairsOf(file), rolesFirst(file)
 	times := map[string]int{}
 	for _, s := range file.Settings {
 		times[s.Address]++
 	}
+	passed := passedOn(file)
 	take := func(s syntax.Setting, commented bool) {
+		if _, is := passed.from[s.Address]; is {
+			return
+		}
 		address, used := c.named(cmp.Or(pairs[s.Address], s.Address), file)
-		k := key{Setting: s, Key: settings.ReadKey(address), commented: commented}
+		k := key{Setting: s, Key: settings.ReadKey(cmp.Or(first[s.Address], address)), commented: commented}
+		if k.Role == "" && flagFamily(s) != "" || c.choosesServer(used) && (k.Role == "" || k.Role == settings.Database) {
+			k.Role, k.Stem, k.Vague = settings.Driver, nil, false
+		}
 		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
 			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
+		}
+		if _, constant, of := strings.Cut(s.Address, "::"); of && constant == s.Value {
+			return // the name of a setting, and no value
 		}
 		twice := php.CallOf(s.Address) != "" && times[s.Address] > 1 // whichever of them is in force
 		if twice || requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
@@ -60,13 +72,16 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			return
 		}
 		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
-		if k.Role != "" && (k.Kind != syntax.Boolean || nothing) {
+		if k.Role != "" && (k.Kind != syntax.Boolean || nothing || flagFamily(s) != "") {
 			k.uses, k.ofObject = c.goesInto(used, k.Role), c.ofObject(used, k.Role)
+			if to := passed.to[s.Address]; to != "" {
+				k.uses = max(k.uses, c.goesInto(to, k.Role))
+			}
 			if strings.HasSuffix(php.CallOf(s.Address), "select_db") {
 				k.uses = sureUse // for whoever logs in beside it
 			}
 			keys = append(keys, k)
-		} else if role := c.roleOf(s.Address); role != "" && k.Kind != syntax.Boolean {
+		} else if role := cmp.Or(c.roleOf(s.Address), c.roleOf(passed.to[s.Address])); role != "" && k.Kind != syntax.Boolean {
 			k.Role, k.uses = role, sureUse
 			keys = append(keys, k)
 		}
@@ -87,7 +102,34 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			take(s.Setting, true)
 		}
 	}
-	return settled(keys), twins
+	return settled(c.withVariables(keys)), twins
+}
+
+// withVariables adds the variables of the environment that a file does not set, where it
+// sets others, and code puts their names together from the same beginning and constants
+// that are called like them.
+func (c *code) withVariables(keys []key) []key {
+	const call, end = "putenv(", ")"
+	beginning, has := "", map[string]bool{}
+	for _, k := range keys {
+		name, is := strings.CutPrefix(k.Address, call)
+		has[k.Address] = true
+		for constant := range c.selfNamed {
+			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); is && ends && c.literals[before] {
+				beginning = before
+			}
+		}
+	}
+	if beginning == "" {
+		return keys
+	}
+	for _, constant := range slices.Sorted(maps.Keys(c.selfNamed)) {
+		address := call + beginning + constant + end
+		if k := (key{Setting: syntax.Setting{Address: address}, Key: settings.ReadKey(address), commented: true, absent: true}); k.Role != "" && !has[address] {
+			keys = append(keys, k)
+		}
+	}
+	return keys
 }
 
 // settled looks again at keys that others beside them say more about: a schema of PostgreSQL
@@ -115,6 +157,65 @@ func settled(keys []key) []key {
 		kept = append(kept, k)
 	}
 	return kept
+}
+
+// passing is what a file sets to another of its own values: from whose address to whose, and
+// back.
+type passing struct{ from, to map[string]string }
+
+func passedOn(file *settings.File) passing {
+	p := passing{map[string]string{}, map[string]string{}}
+	plain := map[string]bool{}
+	for _, s := range file.Settings {
+		plain[s.Address] = plain[s.Address] || s.Kind == syntax.String
+	}
+	for _, s := range file.Settings {
+		if value := strings.TrimSpace(s.Value); s.Kind == syntax.Expression && value != s.Address && plain[value] && !plain[s.Address] {
+			p.from[s.Address], p.to[value] = value, s.Address
+		}
+	}
+	return p
+}
+
+// flagFamily is the family of servers that a setting chooses by true: it is called after it.
+func flagFamily(s syntax.Setting) string {
+	if s.Kind != syntax.Boolean {
+		return ""
+	}
+	names := elements(s.Address)
+	return drivers[names[len(names)-1]]
+}
+
+// rolesFirst are the addresses of settings whose names say the role first, where at least
+// three of a login do so and end alike (USER_DB, PASS_DB, HOST_DB), with what they would be
+// the other way round.
+func rolesFirst(file *settings.File) map[string]string {
+	type ending struct{ container, word string }
+	found, turned := map[ending]map[settings.Role]bool{}, map[string]string{}
+	each := func(take func(s syntax.Setting, e ending, first string)) {
+		for _, s := range file.Settings {
+			words := settings.Words(s.Address)
+			if n := len(words); n >= 2 && strings.Contains(s.Address, "_") {
+				if at := strings.LastIndexByte(s.Address, '_'); strings.HasSuffix(strings.ToLower(s.Address[:at]), words[n-2]) {
+					take(s, ending{strings.ToLower(s.Address[:at-len(words[n-2])]), words[n-1]}, words[n-2])
+				}
+			}
+		}
+	}
+	each(func(s syntax.Setting, e ending, first string) {
+		if found[e] == nil {
+			found[e] = map[settings.Role]bool{}
+		}
+		if role := settings.RoleOf("db_" + first); slices.Contains(core, role) {
+			found[e][role] = true
+		}
+	})
+	each(func(s syntax.Setting, e ending, first string) {
+		if len(found[e]) >= 3 && found[e][settings.Password] {
+			turned[s.Address] = e.container + e.word + "_" + first
+		}
+	})
+	return turned
 }
 
 const sureUse = 3
@@ -182,6 +283,13 @@ func (c *code) roleOf(address string) settings.Role {
 		}
 	}
 	return ""
+}
+
+// choosesServer reports whether code compares the very address with names of drivers.
+func (c *code) choosesServer(address string) bool {
+	return slices.ContainsFunc(c.connects, func(at connect) bool {
+		return at.role == settings.Driver && !at.local && at.address == address && !strings.HasPrefix(address, "$this")
+	})
 }
 
 // ofObject reports whether objects of a class log in with its property.

@@ -22,6 +22,7 @@ type place struct {
 	documents              bool // a sample that says that nobody should copy it
 	read                   bool // by the code, under the name that it is used by
 	readThere              bool // and surely from its folder
+	installerToo           bool // an installer writes it, too
 	score                  float64
 	reasons                []string
 	words                  *driverWords
@@ -35,6 +36,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		return settingsNames[w] || strings.HasSuffix(w, "config") || strings.HasSuffix(w, "conf")
 	}) || !isCode(plain)
 	_, isSample := settings.PlainName(path.Base(name))
+	isSample = isSample || c.copies[path.Base(name)] == plain
 	filled := ""
 	if isSample && c.isDefaults(name, plain) {
 		filled, isSample = c.filledInto(t, name)
@@ -46,7 +48,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	}
 	folders := settings.Words(path.Dir(name))
 	if !isSample && slices.ContainsFunc(folders, func(w string) bool { return sampleFolders[w] }) {
-		if target, found := c.resolve(t, name, path.Base(name)); found && target != name {
+		if target, found := c.resolve(t, name, path.Base(name)); found && target != name && !t.has(target) {
 			isSample, p.target = true, target
 		}
 	}
@@ -72,6 +74,9 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		}
 	}
 	p.readThere = slices.ContainsFunc(c.mentions[base], func(m mention) bool { return readers[m.verb] && m.places()[0] == p.target })
+	p.installerToo = p.isSample && slices.ContainsFunc(c.mentions[base], func(m mention) bool {
+		return (m.verb == "file_put_contents" || m.verb == "fopen") && c.inInstaller([]mention{m}) && slices.Contains(m.places(), p.target)
+	})
 	words := settings.Words(path.Base(name))
 	if p.template == "" && len(words) > 0 && (words[0] == "global" || words[0] == "base" || words[0] == "common") {
 		p.defaults = true
@@ -106,6 +111,16 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	return p
 }
 
+// maySet is maySet for a file that code may copy.
+func (c *code) maySet(name string) (plain string, may bool) {
+	if to := c.copies[path.Base(name)]; to != "" {
+		if _, may := maySet(to); may {
+			return to, true
+		}
+	}
+	return maySet(name)
+}
+
 // withoutFamily takes the name of a server out of a sample's name where code
 // asks only for the name without: there is a sample for each.
 func (c *code) withoutFamily(plain string) string {
@@ -128,7 +143,8 @@ var runsIt = wordset.Of("include include_once require require_once")
 // code that never asks for a copy of it.
 func (c *code) isDefaults(name, plain string) bool {
 	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
-		return runsIt[m.verb] || len(c.mentions[plain]) == 0 && readers[m.verb]
+		byInstaller := len(c.mentions[plain]) > 0 && c.inInstaller([]mention{m}) // which shows them and writes others
+		return runsIt[m.verb] && !byInstaller || len(c.mentions[plain]) == 0 && readers[m.verb]
 	})
 }
 

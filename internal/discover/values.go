@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"regexp"
 	"slices"
+	"strconv"
 
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
@@ -37,6 +38,10 @@ func (g *group) values(role settings.Role, k key) []Value {
 	case settings.DSN:
 		return g.parts(v, k)
 	case settings.Driver:
+		if k.Kind == syntax.Boolean {
+			v.Text, v.flag = k.Value, flagFamily(k.Setting)
+			break
+		}
 		v.Text, v.was = k.Value, k.Value
 		if familyOf(k.Value) == "" {
 			v.Text = settings.Shown(k.Setting)
@@ -79,7 +84,7 @@ func (g *group) parts(v Value, k key) []Value {
 	v.form, v.dsn, v.was = dsn.FormOf(k.Value), v.Address, k.Value
 	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
 		v.Text = wholeURL(family)
-		if _, apart := g.keys[settings.Host]; v.Doubt == "" && k.Value == "" && apart {
+		if _, apart := g.keys[settings.Host]; v.Doubt == "" && (k.Value == "" || k.Kind == syntax.Null) && apart {
 			v.Doubt = "it is empty, and other keys say the same"
 		}
 		if v.Doubt == "" && family == familyOther {
@@ -174,6 +179,7 @@ func (c *Candidate) fitTo(family, product string) *Candidate {
 // it.
 func (c *Candidate) fit(family string) {
 	if family == "" {
+		c.Values = slices.DeleteFunc(c.Values, func(v Value) bool { return v.ifKnown })
 		return
 	}
 	var fitting []Value
@@ -183,7 +189,9 @@ func (c *Candidate) fit(family string) {
 		case done[v.dsn] && v.dsn != "":
 			continue
 		case v.Role == settings.Driver:
-			v = c.fitDriver(v, family)
+			if v = c.fitDriver(v, family); v.ifKnown && v.Found == "" {
+				continue
+			}
 		case v.dsn != "" && dsnFamily(v.was) != family:
 			first := c.fitDSN(v, family)
 			if first.Role == settings.DSN {
@@ -204,6 +212,10 @@ func (c *Candidate) fit(family string) {
 
 // fitDriver gives a driver's key the word for a family.
 func (c *Candidate) fitDriver(v Value, family string) Value {
+	if v.flag != "" {
+		v.Text = strconv.FormatBool(v.flag == family)
+		return v
+	}
 	if v.stuck || familyOf(v.was) == family {
 		return v
 	}
@@ -211,7 +223,7 @@ func (c *Candidate) fitDriver(v Value, family string) Value {
 	if familyOf(was) == "" {
 		was = ""
 	}
-	found, others := c.words.of(family, c.product, was, v.near)
+	found, others := c.words.of(family, c.product, was, v.near, v.Address)
 	if found.word == "" {
 		v.Doubt, v.Wrong = doubtOf(family, others), was != ""
 		return v
@@ -235,7 +247,7 @@ func (c *Candidate) fitDSN(v Value, family string) Value {
 	scheme, _, _ := dsn.Get(v.was, dsn.Driver)
 	found, others := wordFound{c.schemes[family], "a comment beside it has it"}, []string(nil)
 	if found.word == "" {
-		found, others = c.words.of(family, c.product, scheme, v.near)
+		found, others = c.words.of(family, c.product, scheme, v.near, address)
 	}
 	if found.word == "" && family == familyMySQL && len(c.words.inFile) == 0 {
 		found = wordFound{"mysql", "it is the usual one, and the code names none"} // PostgreSQL has three

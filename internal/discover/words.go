@@ -15,7 +15,7 @@ var foreign = func() map[string]string {
 		"a directory":             "ldap directory ad radius saml cas sso auth oauth",
 		"a cache or queue":        "cache redis memcache memcached queue amqp broker session",
 		"a file transfer":         "ftp ftps sftp ssh webdav s3 bucket",
-		"a service":               "api proxy sms xmpp jabber irc captcha payment gateway http https search recaptcha push",
+		"a service":               "api proxy sms xmpp jabber irc captcha payment gateway vault http https search recaptcha push",
 		"an administrator":        "admin administrator root superuser",
 		"tests":                   "test tests testing phpunit travis ci fixture",
 		"a copy of the database":  "slave slaves replica replicas readonly secondary standby reader backup archive",

@@ -13,7 +13,10 @@ import (
 // tag.
 func appendLine(f syntax.File, address string) (int, string, error) {
 	line := address + " = '';"
+	variable, ofEnvironment := strings.CutPrefix(address, putenv+"(")
 	switch {
+	case ofEnvironment:
+		line = putenv + "('" + strings.TrimSuffix(variable, ")") + "=');"
 	case strings.HasPrefix(address, "return["), strings.Contains(address, "::"), strings.Contains(address, "("):
 		return 0, "", errors.New("the file has no element beside it, or it is a member of a class or an argument")
 	case address[0] != '$':
