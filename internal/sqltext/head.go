@@ -51,8 +51,24 @@ func (t Token) Plain() string {
 	if len(t.Text) < 2 {
 		return string(t.Text)
 	}
+	inside := string(t.Text[1 : len(t.Text)-1])
+	if strings.IndexByte(inside, t.Text[0]) < 0 {
+		return inside
+	}
 	quote := string(t.Text[:1])
-	return strings.ReplaceAll(string(t.Text[1:len(t.Text)-1]), quote+quote, quote)
+	return strings.ReplaceAll(inside, quote+quote, quote)
+}
+
+// Upper is a word in capitals. It takes room if that is long enough, so that looking at all
+// words of a script makes no garbage.
+func (t Token) Upper(room []byte) []byte {
+	for _, c := range t.Text {
+		if c >= 'a' && c <= 'z' {
+			c -= 'a' - 'A'
+		}
+		room = append(room, c)
+	}
+	return room
 }
 
 // Scanner gives the tokens of one statement as Reader returned it. Comments

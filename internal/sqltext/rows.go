@@ -93,13 +93,14 @@ type RowScanner struct {
 	text    []byte
 	pos     int
 	dialect Dialect
+	escapes bool // backslashes do, in single quotes
 	begun   bool
 	bad     bool
 }
 
 // NewRowScanner reads the rows of the statement text from body on.
 func NewRowScanner(text []byte, body int, d Dialect) *RowScanner {
-	return &RowScanner{text: text, pos: body, dialect: d}
+	return &RowScanner{text: text, pos: body, dialect: d, escapes: d.Escapes('\'')}
 }
 
 // Literal reports, once Next has given false, whether all rows were read and
@@ -126,21 +127,29 @@ func (s *RowScanner) Next(row *Row) bool {
 	}
 	*row = Row{Start: pos, Values: row.Values[:0]}
 	for pos++; ; pos++ {
-		value := Value{Start: skipSpace(text, pos)}
-		null := s.literal(&value)
+		pos = skipSpace(text, pos)
+		n := len(row.Values)
+		row.Values = append(row.Values, Value{Start: pos})
+		value, null := &row.Values[n], false
+		switch end := digitsEnd(text, pos); { // nearly all are whole numbers or strings
+		case end > pos && end < len(text) && (text[end] == ',' || text[end] == ')'):
+			value.End = end
+		case end == pos && end < len(text) && text[end] == '\'':
+			value.End = plainEnd(text, pos, s.escapes, value)
+		default:
+			null = s.literal(value)
+		}
 		if value.End >= 0 && s.dialect.PostgreSQL {
 			value.End = castEnd(text, value.End, s.dialect)
 		}
-		if value.End < 0 {
+		switch {
+		case value.End < 0:
 			return s.fail()
-		}
-		switch n := len(row.Values); {
 		case null && n < 64:
 			row.Nulls |= 1 << n
 		case null:
 			row.ManyNulls = true
 		}
-		row.Values = append(row.Values, value)
 		pos = skipSpace(text, value.End)
 		if pos >= len(text) {
 			return s.fail()
@@ -162,6 +171,14 @@ func (s *RowScanner) fail() bool {
 	return false
 }
 
+// digitsEnd is where the digits end that begin at pos.
+func digitsEnd(text []byte, pos int) int {
+	for pos < len(text) && text[pos] >= '0' && text[pos] <= '9' {
+		pos++
+	}
+	return pos
+}
+
 func skipSpace(text []byte, pos int) int {
 	for pos < len(text) && window.IsSpace(text[pos]) {
 		pos++
@@ -178,7 +195,7 @@ func (s *RowScanner) literal(value *Value) (null bool) {
 		return false
 	}
 	switch c := text[pos]; {
-	case c == '\'', c == '"' && !d.ANSIQuotes:
+	case c == '"' && !d.ANSIQuotes:
 		value.End = plainEnd(text, pos, d.Escapes(c), value)
 	case d.PostgreSQL && c|0x20 == 'e' && pos+1 < len(text) && text[pos+1] == '\'':
 		value.End = stringEnd(text, pos+1, true)

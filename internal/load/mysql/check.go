@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
@@ -264,7 +263,7 @@ func (c *checker) sequence(v verdict) {
 		}
 	}
 	for _, t := range tokens {
-		if t.Kind == sqltext.Word || t.Kind == sqltext.Name {
+		if len(c.Survey.Data) > 0 && (t.Kind == sqltext.Word || t.Kind == sqltext.Name) {
 			if d := c.Survey.Data[t.Plain()]; d != nil && d.Mention == 0 && v.kind != keySwitch && v.kind != tableLock {
 				d.Mention = s.Offset
 			}
@@ -280,7 +279,8 @@ var perStatement = wordset.Of("insert_id last_insert_id timestamp rand_seed1 ran
 func asksBack(tokens sqltext.Tokens) bool {
 	for _, t := range tokens {
 		if t.Kind == sqltext.Word {
-			switch strings.ToUpper(string(t.Text)) {
+			var room [longestWord]byte
+			switch string(t.Upper(room[:0])) {
 			case "LAST_INSERT_ID", "ROW_COUNT", "FOUND_ROWS", "DIAGNOSTICS", "IDENTITY", "WARNING_COUNT", "ERROR_COUNT", "INSERT_ID":
 				return true
 			}

@@ -5,6 +5,7 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/sqltext"
+	"yellowfield/internal/wordset"
 )
 
 // mapping is a collation that takes the place of another, first at a statement.
@@ -40,8 +41,13 @@ func (j *judge) translate(tokens sqltext.Tokens, at fault.Place) []edit {
 			}
 			edits = append(edits, edit{value.Start, value.End, with})
 		}
+		var room [longestWord]byte
+		upper := t.Upper(room[:0])
+		if !ofCharsets[string(upper)] {
+			continue
+		}
 		name := strings.ToLower(value.Plain())
-		switch strings.ToUpper(string(t.Text)) {
+		switch string(upper) {
 		case "COLLATE", "COLLATION_CONNECTION":
 			if j.options.ConvertCharset && isOldCharset(charsetOf(name)) {
 				replace(j.modernCollation(name))
@@ -68,6 +74,9 @@ func (j *judge) translate(tokens sqltext.Tokens, at fault.Place) []edit {
 	}
 	return edits
 }
+
+// ofCharsets are the words that translate looks for.
+var ofCharsets = wordset.Of("COLLATE COLLATION_CONNECTION CHARSET CHARACTER ENGINE")
 
 // charsetOf is the character set that a collation's name begins with.
 func charsetOf(collation string) string {

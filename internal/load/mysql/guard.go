@@ -141,6 +141,9 @@ func assignments(tokens sqltext.Tokens) *load.Objection {
 	return nil
 }
 
+// longestWord is how long a word is whose capitals need no memory of their own.
+const longestWord = 32
+
 // introducers are the words behind which a table or another object is named.
 var introducers = wordset.Of("FROM JOIN STRAIGHT_JOIN INTO UPDATE TABLE TABLES REFERENCES VIEW TRIGGER FUNCTION PROCEDURE EVENT SEQUENCE CALL " +
 	"EXISTS TRUNCATE INSERT REPLACE IGNORE DELETE USING HANDLER LIKE TO OF DESCRIBE EXPLAIN LOW_PRIORITY DELAYED QUICK")
@@ -172,7 +175,8 @@ func (g *guard) reach(tokens sqltext.Tokens, head sqltext.Head) *load.Objection 
 				return o
 			}
 		case t.Kind == sqltext.Word:
-			w.word(g, strings.ToUpper(string(t.Text)))
+			var room [longestWord]byte
+			w.word(g, string(t.Upper(room[:0])))
 		default:
 			w.expecting = false
 		}
@@ -299,7 +303,8 @@ func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Obje
 	if at(i - 1).IsPunct('.') {
 		return nil
 	}
-	switch word := strings.ToUpper(string(t.Text)); word {
+	var room [longestWord]byte
+	switch word := string(t.Upper(room[:0])); word {
 	case "INTO":
 		if next.Is("OUTFILE") || next.Is("DUMPFILE") {
 			return load.Refuse("the statement writes a file on the server", load.RemoveIt)
