@@ -13,6 +13,7 @@ import (
 	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
+	"yellowfield/internal/settings/yamlfile"
 )
 
 // Candidate is a settings file that may hold the application's login.
@@ -58,6 +59,7 @@ type Candidate struct {
 	// installerToo says that it is made from a sample, and the installer writes it, too.
 	installerToo bool
 	fallback     bool   // its values are in force where the environment gives none
+	forEach      bool   // the file has such values for each server, and a setting chooses
 	variables    bool   // the code reads its values as the environment
 	prefix       string // value of the table prefix
 	unchosen     bool
@@ -89,6 +91,7 @@ type Value struct {
 	// Absent says that the part is not there yet and is added.
 	Absent bool `json:"absent,omitempty"`
 
+	word    string   // for the server of the values beside it
 	flag    string   // family of servers that is chosen by true
 	dsn     string   // address of the data source name that this is a part of
 	form    dsn.Form // of that
@@ -271,6 +274,9 @@ func withoutTwins(found []*Candidate) []*Candidate {
 	kept := []*Candidate{}
 	for _, candidate := range found {
 		i := slices.IndexFunc(kept, func(k *Candidate) bool {
+			if k.forEach && candidate.forEach && k.family != candidate.family {
+				return false
+			}
 			return k.File == candidate.File && (k.Seen == candidate.Seen || k.family == candidate.family || k.family == "" || candidate.family == "")
 		})
 		switch {
@@ -325,8 +331,8 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 	keys, twins := readKeys(file, c, seen.named && comments < mostComments)
 	groups := judged(keys, file)
 	seen.add = seen.add || slices.ContainsFunc(keys, func(k key) bool { return k.absent })
-	if seen.named && file.Syntax.Name == php.Syntax.Name && !slices.ContainsFunc(groups, (*group).sayEnough) {
-		if keys := keysInBlocks(content, c); len(keys) > 0 {
+	if seen.named && !slices.ContainsFunc(groups, (*group).sayEnough) {
+		if keys := keysInBlocks(file, content, c); len(keys) > 0 {
 			seen.add = true
 			seen.reasons = append(seen.reasons, "the keys stand in a comment")
 			groups = judged(keys, file)
@@ -382,26 +388,38 @@ var (
 	commentEdge  = regexp.MustCompile(`(?m)^[ \t]*(?:/?\*+/?)[ \t]?`)
 	// exampleInComment is code in a comment, from its first line to the one that
 	// ends it.
+	hashedLines      = regexp.MustCompile(`(?m)(?:^[ \t]*#.*\n){3,}`)
+	hashInFront      = regexp.MustCompile(`(?m)^[ \t]*#[ \t]?`)
+	mappingInComment = regexp.MustCompile(`(?m)^[\w-]+:[ \t]*\n(?:[ \t]+[\w-]+:.*\n)+`)
 	exampleInComment = regexp.MustCompile(`(?ms)^[ \t]*(?:\$\w+[^;=\n]*=|define\s*\(|return\s*[\[a]).*?;[ \t]*$`)
 )
 
 // keysInBlocks takes the keys of code that stands as an example in comments of
 // several lines: some files have no others.
-func keysInBlocks(content []byte, c *code) []key {
+func keysInBlocks(file *settings.File, content []byte, c *code) []key {
+	block, edge, example, name, begins := blockComment, commentEdge, exampleInComment, "comment.php", "<?php\n"
+	switch file.Syntax.Name {
+	case php.Syntax.Name:
+	case yamlfile.Syntax.Name:
+		block, edge, example, name, begins = hashedLines, hashInFront, mappingInComment, "comment.yml", ""
+	default:
+		return nil
+	}
 	var keys []key
-	for _, at := range blockComment.FindAllIndex(content, -1) {
-		text := commentEdge.ReplaceAll(content[at[0]:at[1]], nil)
-		for _, example := range exampleInComment.FindAll(text, -1) {
-			file, err := settings.Parse("comment.php", append([]byte("<?php\n"), example...))
+	for _, at := range block.FindAllIndex(content, -1) {
+		text := edge.ReplaceAll(content[at[0]:at[1]], nil)
+		for _, example := range example.FindAll(text, -1) {
+			inside, err := settings.Parse(name, append([]byte(begins), example...))
 			if err != nil {
 				continue
 			}
-			found, _ := readKeys(file, c, false)
+			found, _ := readKeys(inside, c, false)
 			for _, k := range found {
 				if php.CallOf(k.Address) != "" {
 					continue
 				}
-				k.commented, k.Place = true, syntax.PlaceAt(content, at[0])
+				_, live := file.Lookup(k.Address)
+				k.commented, k.Place = live != nil, syntax.PlaceAt(content, at[0])
 				keys = append(keys, k)
 			}
 		}
@@ -414,7 +432,7 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
 		Reasons: append(slices.Clone(p.reasons), g.notes...), Called: g.call() != "",
-		fallback: g.fallback(), family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample,
+		fallback: g.fallback(), forEach: g.keys[settings.Driver].word != "", family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample,
 		read: p.read, installerToo: p.installerToo, readThere: p.readThere, words: p.words, schemes: map[string]string{},
 		group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}

@@ -455,7 +455,14 @@ func choose(groups []*group, file *settings.File) {
 		}
 		for _, setting := range selecting {
 			for _, g := range side {
-				if g.selectedBy(setting) {
+				switch {
+				case !g.selectedBy(setting):
+				case setting.Kind == syntax.String && calledAfterServers(side):
+					for _, g := range side {
+						g.chosenBy(setting)
+					}
+					g.score++
+				default:
 					g.takeForce(setting, side)
 				}
 			}
@@ -471,6 +478,37 @@ func (g *group) selectedBy(s syntax.Setting) bool {
 	}
 	name := g.names[len(g.names)-1]
 	return strings.EqualFold(s.Value, name) || s.Kind == syntax.Expression && strings.HasSuffix(strings.ToLower(s.Value), "'"+name+"')")
+}
+
+// name is what a group is called itself, as the file writes it.
+func (g *group) name() string {
+	at := strings.LastIndex(strings.ToLower(g.container), g.names[len(g.names)-1])
+	return g.container[at : at+len(g.names[len(g.names)-1])]
+}
+
+// calledAfterServers reports whether there is a group for each of several servers.
+func calledAfterServers(side []*group) bool {
+	families := map[string]bool{}
+	for _, g := range side {
+		if family := familyOf(g.name()); family != "" {
+			families[family] = true
+		}
+	}
+	return len(families) > 1
+}
+
+// chosenBy gives a group that is called after its server the setting that chooses one: it is
+// the driver's key of them all.
+func (g *group) chosenBy(setting syntax.Setting) {
+	family := familyOf(g.name())
+	if _, has := g.keys[settings.Driver]; has || family == "" {
+		return
+	}
+	g.take(key{Setting: setting, Key: settings.Key{Role: settings.Driver}, word: g.name()})
+	g.score += 4 // as for any driver, see judge
+	if g.family == "" {
+		g.family, g.familyBy = family, "name"
+	}
 }
 
 // takeForce marks a group as the one in force among those beside it.

@@ -20,9 +20,10 @@ type key struct {
 	syntax.Setting
 	settings.Key
 	commented bool
-	absent    bool // no line has it
-	uses      int  // how surely its value goes into a login, see code.goesInto
-	ofObject  bool // it is a property that objects of its class log in with
+	absent    bool   // no line has it
+	word      string // what a driver's key is to have for its group's server
+	uses      int    // how surely its value goes into a login, see code.goesInto
+	ofObject  bool   // it is a property that objects of its class log in with
 
 	// What its words say, once for all questions that are asked of it.
 	topic      string // as of a group that has it alone

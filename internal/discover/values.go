@@ -42,7 +42,7 @@ func (g *group) values(role settings.Role, k key) []Value {
 			v.Text, v.flag = k.Value, flagFamily(k.Setting)
 			break
 		}
-		v.Text, v.was = k.Value, k.Value
+		v.Text, v.was, v.word = k.Value, k.Value, k.word
 		if familyOf(k.Value) == "" {
 			v.Text = settings.Shown(k.Setting)
 			v.Doubt = cmp.Or(v.Doubt, "it names no driver yet")
@@ -214,6 +214,12 @@ func (c *Candidate) fit(family string) {
 func (c *Candidate) fitDriver(v Value, family string) Value {
 	if v.flag != "" {
 		v.Text = strconv.FormatBool(v.flag == family)
+		return v
+	}
+	if v.word != "" && familyOf(v.word) == family {
+		if v.Text = v.word; v.word != v.was {
+			v.Found = "its values are called so"
+		}
 		return v
 	}
 	if v.stuck || familyOf(v.was) == family {
