@@ -201,6 +201,9 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 		if first != "" && (target == "" || readers[m.verb]) {
 			target = first
 		}
+		if m.writes && first != "" {
+			written = m
+		}
 		switch {
 		case writers[m.verb]:
 			written = m
@@ -253,7 +256,7 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 			}
 		}
 	}
-	if local := c.valuesFromLogins(t, read); local {
+	if local := c.valuesFromLogins(t, read, written); local {
 		c.valuesTypedIn(t, typedIn)
 	}
 }
@@ -282,7 +285,11 @@ func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate) {
 
 // valuesFromLogins takes the addresses that code logs in with. local tells that they are
 // those of a function's own parameters.
-func (c *Candidate) valuesFromLogins(t *tree, read *code) (local bool) {
+func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (local bool) {
+	writer := ""
+	if written != nil {
+		writer = written.File
+	}
 	byRole := map[settings.Role]connect{}
 	for _, at := range read.connects {
 		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
@@ -301,6 +308,12 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code) (local bool) {
 		}
 		local = local || at.local
 		address := at.address
+		if m := keptUnder.FindStringSubmatch(address); m != nil && exportsReturned.Match(t.read(writer, longestCode)) {
+			address = "return['" + strings.ReplaceAll(m[1], ".", "']['") + "']"
+			c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}", ifKnown: role == settings.Driver})
+			c.Seen = at.File
+			continue
+		}
 		switch i := strings.IndexByte(address, '['); {
 		case i < 0:
 		case c.Syntax != php.Syntax.Name:
@@ -356,6 +369,9 @@ func syntaxOf(name string) string {
 	}
 	return php.Syntax.Name
 }
+
+// keptUnder is a call that gives what a file keeps under a name with dots.
+var keptUnder = regexp.MustCompile(`\('([\w-]+(?:\.[\w-]+)+)'\)$`)
 
 // exportsReturned is code that writes a file which returns what it holds.
 var exportsReturned = regexp.MustCompile(`\breturn\s*['"]\s*\.\s*\\?var_export\s*\(`)

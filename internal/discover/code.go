@@ -137,6 +137,8 @@ type mention struct {
 	Place
 	path string // as the code has it
 	verb string // the function it is handed to; empty for none
+	// writes says that the file is read and written in one file of code.
+	writes bool
 	// up is how many folders above its own file the code begins to look: 0 for
 	// __DIR__; or one of the two below.
 	up int
@@ -268,7 +270,7 @@ var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|y
 var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)` + addressInCode)
 
 // addressInCode is a variable, a constant or a part of one.
-const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*)`
+const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*(?:\(\s*'[\w.-]+'\s*\))?)`
 
 var dsnScheme = regexp.MustCompile(`["'](mysql|pgsql):(?:host|unix_socket|dbname)=`)
 
@@ -375,6 +377,7 @@ func (c *code) file(name string, read *codeFile) {
 	}
 	c.aliases = read.Aliases
 	own := isOwnCode(name)
+	writes := map[string]bool{}     // literals handed to what writes
 	handed := map[string]string{}   // literals by the function they were handed to
 	from := map[string]int{}        // and by where their paths begin
 	behind := map[string]string{}   // and by the constant in front of them
@@ -408,6 +411,9 @@ func (c *code) file(name string, read *codeFile) {
 				if use.Function == "unlink" {
 					c.deletes[piece.Text] = true
 					continue
+				}
+				if piece.Address == "" && (use.Function == "file_put_contents" || use.Function == "fopen") {
+					writes[piece.Text] = true
 				}
 				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
 					handed[piece.Text] = use.Function
@@ -470,7 +476,7 @@ func (c *code) file(name string, read *codeFile) {
 				!slices.ContainsFunc(c.outside, func(o Outside) bool { return o.File == literal.Text }) {
 				c.outside = append(c.outside, Outside{literal.Text, place})
 			}
-			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], up: up, constant: behind[literal.Text]})
+			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], writes: writes[literal.Text], up: up, constant: behind[literal.Text]})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
@@ -623,8 +629,8 @@ func (c *code) use(place Place, use php.Use) {
 				if roles[i] == settings.User && ofEnvironment.MatchString(argument.Source) {
 					c.variables = append(c.variables, place)
 				}
-				if roles[i] != "" && len(argument.Pieces) == 1 && argument.Pieces[0].Address != "" {
-					c.connect(place, roles[i], argument.Pieces[0].Address, argument.Parameter)
+				if address := addressIn(argument); roles[i] != "" && address != "" {
+					c.connect(place, roles[i], address, argument.Parameter)
 				}
 			}
 		}
@@ -633,6 +639,17 @@ func (c *code) use(place Place, use php.Use) {
 
 // tableMethod is that by which mappers make a table.
 const tableMethod = "->createtable"
+
+// addressIn is what an argument is, if it is one value; empty for all else.
+func addressIn(a php.Argument) string {
+	if len(a.Pieces) == 1 {
+		return a.Pieces[0].Address
+	}
+	return keptValue.FindString(a.Source)
+}
+
+// keptValue is a call of a method that gives what is kept under a name.
+var keptValue = regexp.MustCompile(`^\$?[\w\\]+(?:->|::)\w+\(['"][\w.-]+['"]\)$`)
 
 // ofEnvironment is an argument that a variable of the environment gives.
 var ofEnvironment = regexp.MustCompile(`^\(?\s*(?:getenv\s*\(|\$_(?:ENV|SERVER)\s*\[)`)

@@ -127,8 +127,11 @@ func (d *driverWords) named(family, was string) map[string]wordFound {
 				continue
 			}
 			if where, there := d.names[strings.Replace(name, small, word, 1)]; there {
-				if was == strings.ToUpper(was) {
+				switch was {
+				case strings.ToUpper(was):
 					word = strings.ToUpper(word)
+				case strings.ToUpper(small[:1]) + small[1:]:
+					word = strings.ToUpper(word[:1]) + word[1:]
 				}
 				words[word] = wordFound{word, where + " is named after it"}
 			}
