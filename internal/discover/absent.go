@@ -65,7 +65,8 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 // they share a word of their names. The keys are those of the defaults.
 func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 	var more []*Candidate
-	for _, defaults := range found {
+	best := slices.SortedStableFunc(slices.Values(found), func(a, b *Candidate) int { return cmp.Compare(b.Score, a.Score) })
+	for _, defaults := range best {
 		if !defaults.defaults {
 			continue
 		}
@@ -79,7 +80,11 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 				continue
 			}
 			if i := slices.IndexFunc(found, func(f *Candidate) bool { return path.Base(f.File) == base }); i >= 0 {
-				if defaults.forbids && found[i].InstallerMakes {
+				if defaults.forbids && (found[i].InstallerMakes || found[i].fromSample) {
+					if found[i].fromLogins && (found[i].Syntax == defaults.Syntax || allExtensions(base) == allExtensions(defaults.File)) {
+						found[i].Syntax, found[i].Values, found[i].family, found[i].prefix = defaults.Syntax, defaults.Values, defaults.family, defaults.prefix
+						found[i].fromLogins = false
+					}
 					found[i].Score = max(found[i].Score, round(defaults.Score+4))
 					found[i].Reasons = append(found[i].Reasons, defaults.File+" is not to be edited")
 				}
@@ -115,6 +120,35 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 		}
 	}
 	return more
+}
+
+// moveToSubclasses has the properties of a class set in the one that extends it, where code
+// has the text of that and writes a file which is not there: a program's own class holds no
+// settings.
+func moveToSubclasses(t *tree, c *code, found []*Candidate) {
+	for _, candidate := range found {
+		for _, sub := range c.subclasses {
+			isOf := func(v Value) bool { return strings.HasPrefix(v.Address, sub.of+"::$") }
+			if !slices.ContainsFunc(candidate.Values, isOf) {
+				continue
+			}
+			for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+				target, read, written := c.absent(t, c.mentions[base])
+				if written == nil || written.File != sub.file || !isCode(target) {
+					continue
+				}
+				candidate.File, candidate.Template, candidate.InstallerMakes, candidate.Add = target, "", true, false
+				candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s:%d writes it, with a class that extends %s", written.File, written.Line, sub.of))
+				if read != nil {
+					candidate.read = true
+				}
+				for i, v := range candidate.Values {
+					candidate.Values[i].Address = sub.name + strings.TrimPrefix(v.Address, sub.of)
+				}
+				break
+			}
+		}
+	}
 }
 
 // setsSomething reports whether a file is one of settings, be it empty.
@@ -328,7 +362,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}", ifKnown: role == settings.Driver})
 		c.Seen = at.File
 	}
-	if len(c.Values) > 0 {
+	if c.fromLogins = len(c.Values) > 0; c.fromLogins {
 		c.Score = round(c.Score + float64(len(c.Values)))
 		c.Reasons = append(c.Reasons, c.Seen+" logs in with these values")
 	}

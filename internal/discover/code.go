@@ -48,6 +48,7 @@ type code struct {
 	constants     map[string]constant
 	openConstants map[string][]string // and by what
 	deletes       map[string]bool     // paths, as the code has them, of files that it deletes
+	subclasses    []subclass          // that stand in texts of the code
 	selfNamed     map[string]bool     // constants whose value is their name
 	literals      map[string]bool     // that end like the beginnings of such names
 	copies        map[string]string   // names of files that it copies, and of the copies
@@ -456,6 +457,9 @@ func (c *code) file(name string, read *codeFile) {
 		if own && !asksFor[handed[literal.Text]] && handed[literal.Text] != "extension_loaded" {
 			c.words.take(name, literal.Text)
 		}
+		if m := classInText.FindStringSubmatch(literal.Text); own && m != nil {
+			c.subclasses = append(c.subclasses, subclass{name, m[1], m[2]})
+		}
 		if own && beginningOfNames.MatchString(literal.Text) {
 			c.literals[literal.Text] = true
 		}
@@ -521,6 +525,11 @@ func lastText(a php.Argument) string {
 	}
 	return a.Pieces[len(a.Pieces)-1].Text
 }
+
+// subclass is a class that a text in a file of code would define, and what it extends.
+type subclass struct{ file, name, of string }
+
+var classInText = regexp.MustCompile(`\bclass\s+(\w+)\s+extends\s+(\w+)\s*\{`)
 
 // beginningOfNames is what names of variables of the environment may begin with.
 var beginningOfNames = regexp.MustCompile(`^[A-Z][A-Z0-9_]{0,30}_$`)

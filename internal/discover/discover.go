@@ -300,6 +300,15 @@ func (f *Findings) prefix() string {
 	imported := f.Import()
 	isPrefix := func(v Value) bool { return v.Role == settings.Prefix }
 	if len(f.Settings) > 0 && slices.ContainsFunc(f.Settings[0].Values, isPrefix) {
+		all := map[string]bool{}
+		for _, s := range imported {
+			if s.PrefixToken == "" {
+				maps.Copy(all, s.makes)
+			}
+		}
+		if prefix := commonPrefix(all); prefix != "" {
+			return prefix
+		}
 		for _, s := range imported {
 			if s.prefix != "" {
 				return s.prefix

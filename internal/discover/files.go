@@ -56,6 +56,8 @@ type Candidate struct {
 	forbids   bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
+	// fromLogins says that its values are those that code logs in with.
+	fromLogins bool
 	// installerToo says that it is made from a sample, and the installer writes it, too.
 	installerToo bool
 	fallback     bool   // its values are in force where the environment gives none
@@ -144,6 +146,7 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	})
 	found = append(found, fromCode(t, c, typedIn)...)
 	found = append(found, overrides(t, c, found)...)
+	moveToSubclasses(t, c, found)
 	found = besideSamples(found)
 	preferEnvironment(found)
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
@@ -302,7 +305,8 @@ func withoutTwins(found []*Candidate) []*Candidate {
 const closeScores = 2.5
 
 // forbidsEditing is what the head of a file says that every new version replaces.
-var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)`)
+var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)|` +
+	`\bthis file (?:should|must|may) not be (?:edited|changed|modified|touched|altered)|\byou (?:will|would) lose your changes|\b(?:your )?changes (?:here |to this file )?will be (?:lost|overwritten)`)
 
 // forbidsCopying is what the head of a sample says that only documents the settings.
 var forbidsCopying = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:base|copy)\b[^.]*\b(?:sample|example|file)\b`)

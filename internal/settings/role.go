@@ -35,7 +35,7 @@ var roleWords = map[Role]string{
 	User:      "user username login uid userid usr uname usuario utilisateur benutzer",
 	Password:  "password passwd passphrase passwort kennwort pass pwd pw passw pswd contrasena clave senha mdp motdepasse secret word",
 	Database:  "database dbname dbase databasename databasedefault datenbank basedatos db bdd bd banco catalog base schema name",
-	Prefix:    "prefix tableprefix pfix pfx praefix tablepre tblpre tblpfx pre",
+	Prefix:    "prefix tableprefix prefixe prefixtable prefixetable pfix pfx praefix tablepre tblpre tblpfx pre",
 	Charset:   "charset characterset encoding",
 	Collation: "collation collate collat",
 	Driver:    "driver dbms dbtype rdbms adapter dialect engine type",
