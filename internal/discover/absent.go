@@ -264,7 +264,7 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		if written != nil && text.File != written.File {
 			continue
 		}
-		source := text.text
+		source := interpolated.ReplaceAllString(text.text, "x")
 		if !strings.Contains(source, "<?php") {
 			source = "<?php\n" + source
 		}
@@ -403,6 +403,9 @@ func syntaxOf(name string) string {
 	}
 	return php.Syntax.Name
 }
+
+// interpolated is a value that a string in double quotes takes in (PHP manual, "Strings").
+var interpolated = regexp.MustCompile(`\{\$[^{}\n]*\}`)
 
 // keptUnder is a call that gives what a file keeps under a name with dots.
 var keptUnder = regexp.MustCompile(`\('([\w-]+(?:\.[\w-]+)+)'\)$`)

@@ -453,7 +453,9 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 			continue
 		}
 		if role == settings.Prefix {
-			c.prefix = k.Value
+			if c.prefix = k.Value; strings.EqualFold(c.prefix, "null") {
+				c.prefix = ""
+			}
 		}
 		c.Values = append(c.Values, g.values(role, k)...)
 		if role == settings.Host {

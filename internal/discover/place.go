@@ -144,6 +144,10 @@ var runsIt = wordset.Of("include include_once require require_once")
 func (c *code) isDefaults(name, plain string) bool {
 	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
 		byInstaller := len(c.mentions[plain]) > 0 && c.inInstaller([]mention{m}) // which shows them and writes others
+		instead := slices.ContainsFunc(c.mentions[plain], func(p mention) bool { return p.File == m.File && runsIt[p.verb] })
+		if runsIt[m.verb] && instead && !slices.ContainsFunc(settings.Words(name), func(w string) bool { return w == "default" || w == "defaults" }) {
+			return false // it takes the place of a copy that is not there yet
+		}
 		return runsIt[m.verb] && !byInstaller || len(c.mentions[plain]) == 0 && readers[m.verb]
 	})
 }

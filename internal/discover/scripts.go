@@ -105,7 +105,8 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 	}
 	if !slices.ContainsFunc(found, func(s *Script) bool { return s.LeftOut == "" }) {
 		for _, s := range found {
-			if s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]] {
+			ofContributed := s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]]
+			if ofContributed || s.LeftOut == ForUpgrades && makesAll.MatchString(path.Base(s.File)) {
 				s.LeftOut = ""
 				s.read(ctx, t) // there is no other
 			}

@@ -99,6 +99,7 @@ func (t *tree) folder(name, at string) error {
 		return filepath.SkipDir
 	case upgradeFolders[base]:
 		t.skip(name+"/", ForUpgrades)
+		t.takeWhole(name, at)
 		return filepath.SkipDir
 	}
 	if _, err := os.Stat(filepath.Join(at, "composer", "installed.json")); err == nil {
@@ -107,6 +108,22 @@ func (t *tree) folder(name, at string) error {
 	}
 	t.folders[name] = true
 	return nil
+}
+
+// makesAll is the name of a script that makes all tables at once, which some keep with
+// those for upgrades.
+var makesAll = regexp.MustCompile(`(?i)^[a-z_-]*(?:create[_-]?(?:db|database|tables|schema|all)|install|initial|structure)[a-z_-]*\.sql$`)
+
+// takeWhole takes the scripts of a folder for upgrades that make all tables.
+func (t *tree) takeWhole(name, at string) {
+	entries, _ := os.ReadDir(at)
+	for _, entry := range entries {
+		if info, err := entry.Info(); err == nil && info.Mode().IsRegular() && makesAll.MatchString(entry.Name()) && len(t.files) < mostFiles {
+			file := path.Join(name, entry.Name())
+			t.files = append(t.files, file)
+			t.sizes[file] = info.Size()
+		}
+	}
 }
 
 // read gives a file's content; nil for one that is too long or cannot be read.

@@ -34,7 +34,7 @@ var roleWords = map[Role]string{
 	Socket:    "socket sock unixsocket",
 	User:      "user username login uid userid usr uname usuario utilisateur benutzer",
 	Password:  "password passwd passphrase passwort kennwort pass pwd pw passw pswd contrasena clave senha mdp motdepasse secret word",
-	Database:  "database dbname dbase databasename databasedefault datenbank basedatos db bdd bd banco catalog base schema name",
+	Database:  "database dbname dbase databasename defaultdb databasedefault datenbank basedatos db bdd bd banco catalog base schema name",
 	Prefix:    "prefix tableprefix prefixe prefixtable prefixetable pfix pfx praefix tablepre tblpre tblpfx pre",
 	Charset:   "charset characterset encoding",
 	Collation: "collation collate collat",
