@@ -148,7 +148,7 @@ func (c *code) isDefaults(name, plain string) bool {
 		if runsIt[m.verb] && instead && !slices.ContainsFunc(settings.Words(name), func(w string) bool { return w == "default" || w == "defaults" }) {
 			return false // it takes the place of a copy that is not there yet
 		}
-		return runsIt[m.verb] && !byInstaller || len(c.mentions[plain]) == 0 && readers[m.verb]
+		return runsIt[m.verb] && !byInstaller || len(c.mentions[plain]) == 0 && (readers[m.verb] || m.verb == "fopen")
 	})
 }
 
@@ -214,7 +214,7 @@ func (c *code) copiedTo(t *tree, name string) (target string, found bool) {
 // filledInto is the one settings file that the code which reads a template writes.
 func (c *code) filledInto(t *tree, template string) (target string, found bool) {
 	for _, reads := range c.mentions[path.Base(template)] {
-		if !readers[reads.verb] {
+		if !readers[reads.verb] && reads.verb != "fopen" {
 			continue
 		}
 		for base, mentions := range c.mentions {
@@ -225,7 +225,11 @@ func (c *code) filledInto(t *tree, template string) (target string, found bool) 
 				if m.File != reads.File || !writers[m.verb] {
 					continue
 				}
-				for _, at := range m.places() {
+				places := m.places()
+				if from := slices.Index(reads.places(), template); from > 0 && from < len(places) && m.up == reads.up {
+					places = places[from:] // relative to the same folder
+				}
+				for _, at := range places {
 					switch {
 					case strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] || at == template:
 						continue

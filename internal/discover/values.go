@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
@@ -56,6 +57,9 @@ func (g *group) values(role settings.Role, k key) []Value {
 			v.Doubt = "it is empty, and localhost is enough in most cases"
 		}
 	case settings.Port:
+		if strings.HasPrefix(k.Value, ":") { // which goes behind the host as it is
+			v.Text = ":{port}"
+		}
 		if k.commented {
 			v.Doubt = "it stands in a comment, and the usual port is taken without it"
 		}
