@@ -180,7 +180,7 @@ func digitsEnd(text []byte, pos int) int {
 }
 
 func skipSpace(text []byte, pos int) int {
-	for pos < len(text) && window.IsSpace(text[pos]) {
+	for pos < len(text) && text[pos] <= ' ' && window.IsSpace(text[pos]) {
 		pos++
 	}
 	return pos

@@ -7,7 +7,7 @@ type Tokens []Token
 
 // Scan gives all tokens of a statement.
 func Scan(text []byte, d Dialect) Tokens {
-	const usual, most = 8, 256 // bytes of a token; tokens that room is made for
+	const usual, most = 4, 512 // bytes of a token; tokens that room is made for
 	tokens := make(Tokens, 0, min(len(text)/usual, most))
 	s := NewScanner(text, d)
 	for t, ok := s.Next(); ok; t, ok = s.Next() {
