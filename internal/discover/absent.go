@@ -54,6 +54,9 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 		}
 		candidate.valuesFromCode(t, c, target, written, typedIn)
 		candidate.Alike = c.alike(t, mentions, target, written)
+		if waiting := t.waiting[base]; len(waiting) > 1 && written != nil {
+			candidate.Alike = waiting[1:]
+		}
 		if len(candidate.Values) >= 3 {
 			found = append(found, candidate)
 		}
@@ -126,27 +129,26 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 // has the text of that and writes a file which is not there: a program's own class holds no
 // settings.
 func moveToSubclasses(t *tree, c *code, found []*Candidate) {
+	if len(c.subclasses) == 0 {
+		return
+	}
+	writes := map[string]string{} // files that are not there, by the code that writes them
+	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+		if target, _, written := c.absent(t, c.mentions[base]); written != nil && isCode(target) {
+			writes[written.File] = cmp.Or(writes[written.File], target)
+		}
+	}
 	for _, candidate := range found {
-		for _, sub := range c.subclasses {
-			isOf := func(v Value) bool { return strings.HasPrefix(v.Address, sub.of+"::$") }
-			if !slices.ContainsFunc(candidate.Values, isOf) {
-				continue
-			}
-			for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
-				target, read, written := c.absent(t, c.mentions[base])
-				if written == nil || written.File != sub.file || !isCode(target) {
-					continue
-				}
-				candidate.File, candidate.Template, candidate.InstallerMakes, candidate.Add = target, "", true, false
-				candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s:%d writes it, with a class that extends %s", written.File, written.Line, sub.of))
-				if read != nil {
-					candidate.read = true
-				}
-				for i, v := range candidate.Values {
-					candidate.Values[i].Address = sub.name + strings.TrimPrefix(v.Address, sub.of)
-				}
-				break
-			}
+		class, _, _ := strings.Cut(candidate.value(settings.Password).Address, "::$")
+		i := slices.IndexFunc(c.subclasses, func(s subclass) bool { return s.of == class && writes[s.file] != "" })
+		if i < 0 {
+			continue
+		}
+		sub := c.subclasses[i]
+		candidate.File, candidate.Template, candidate.InstallerMakes, candidate.Add = writes[sub.file], "", true, false
+		candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s writes it, with a class that extends %s", sub.file, sub.of))
+		for i, v := range candidate.Values {
+			candidate.Values[i].Address = sub.name + strings.TrimPrefix(v.Address, sub.of)
 		}
 	}
 }
@@ -249,6 +251,9 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 	}
 	if read == nil && written == nil {
 		return "", nil, nil
+	}
+	if waiting := t.waiting[path.Base(target)]; len(waiting) > 0 {
+		return waiting[0], read, written
 	}
 	for _, at := range slices.Sorted(maps.Keys(fitting)) {
 		if fitting[at] > fitting[target] {

@@ -350,14 +350,37 @@ func readCodeFile(t *tree, name string) *codeFile {
 			read.parts = append(read.parts, dsnPart.FindAllSubmatch(line, -1)...)
 		}
 	}
-	for _, form := range []*regexp.Regexp{driverTest, driverCases} {
-		for _, m := range form.FindAllSubmatch(source, -1) {
+	read.choices = choicesIn(source)
+	return read
+}
+
+// choicesIn finds what code compares with names of drivers, and these.
+func choicesIn(source []byte) (found [][2]string) {
+	take := func(matches [][][]byte) {
+		for _, m := range matches {
 			if drivers[strings.ToLower(string(m[2]))] != "" {
-				read.choices = append(read.choices, [2]string{string(m[1]), string(m[2])})
+				found = append(found, [2]string{string(m[1]), string(m[2])})
 			}
 		}
 	}
-	return read
+	const longest = 256 // of a switch to its first case
+	offset := 0
+	for line := range bytes.Lines(source) {
+		switch {
+		case bytes.Contains(line, []byte("==")) && speaksOfDrivers(line):
+			take(driverTest.FindAllSubmatch(line, -1))
+		case bytes.Contains(line, []byte("switch")) || bytes.Contains(line, []byte("match")):
+			if head := source[offset:min(len(source), offset+longest)]; speaksOfDrivers(head) {
+				take(driverCases.FindAllSubmatch(head, 1))
+			}
+		}
+		offset += len(line)
+	}
+	return found
+}
+
+func speaksOfDrivers(text []byte) bool {
+	return slices.ContainsFunc([]string{"sql", "SQL", "ostgres", "aria"}, func(part string) bool { return bytes.Contains(text, []byte(part)) })
 }
 
 // driverTest and driverCases find what is compared with a word.
@@ -457,8 +480,10 @@ func (c *code) file(name string, read *codeFile) {
 		if own && !asksFor[handed[literal.Text]] && handed[literal.Text] != "extension_loaded" {
 			c.words.take(name, literal.Text)
 		}
-		if m := classInText.FindStringSubmatch(literal.Text); own && m != nil {
-			c.subclasses = append(c.subclasses, subclass{name, m[1], m[2]})
+		if own && strings.Contains(literal.Text, " extends ") {
+			if m := classInText.FindStringSubmatch(literal.Text); m != nil {
+				c.subclasses = append(c.subclasses, subclass{name, m[1], m[2]})
+			}
 		}
 		if own && beginningOfNames.MatchString(literal.Text) {
 			c.literals[literal.Text] = true

@@ -71,6 +71,8 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			return // that of a page
 		case k.Role == settings.Driver && k.Vague:
 			return
+		case k.Kind == syntax.Integer && slices.Contains([]settings.Role{settings.Host, settings.User, settings.Database, settings.Prefix}, k.Role):
+			return // none of them is a number: it says something about the key
 		}
 		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
 		if k.Role != "" && (k.Kind != syntax.Boolean || nothing || flagFamily(s) != "") {
@@ -195,9 +197,13 @@ func rolesFirst(file *settings.File) map[string]string {
 	found, turned := map[ending]map[settings.Role]bool{}, map[string]string{}
 	each := func(take func(s syntax.Setting, e ending, first string)) {
 		for _, s := range file.Settings {
+			at := strings.LastIndexByte(s.Address, '_')
+			if at < 0 {
+				continue
+			}
 			words := settings.Words(s.Address)
-			if n := len(words); n >= 2 && strings.Contains(s.Address, "_") {
-				if at := strings.LastIndexByte(s.Address, '_'); strings.HasSuffix(strings.ToLower(s.Address[:at]), words[n-2]) {
+			if n := len(words); n >= 2 {
+				if strings.HasSuffix(strings.ToLower(s.Address[:at]), words[n-2]) {
 					take(s, ending{strings.ToLower(s.Address[:at-len(words[n-2])]), words[n-1]}, words[n-2])
 				}
 			}

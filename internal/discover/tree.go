@@ -42,6 +42,9 @@ type tree struct {
 	sizes   map[string]int64
 	folders map[string]bool
 	skipped []string
+	// waiting are the places of files of a name, of which there are empty samples, the
+	// nearest first.
+	waiting map[string][]string
 }
 
 // Skipped folders and files are named with the reason.
@@ -81,6 +84,7 @@ func look(ctx context.Context, root string) (*tree, error) {
 		}
 		return nil
 	})
+	t.noteEmptySamples()
 	return t, err
 }
 
@@ -123,6 +127,21 @@ func (t *tree) takeWhole(name, at string) {
 			t.files = append(t.files, file)
 			t.sizes[file] = info.Size()
 		}
+	}
+}
+
+// noteEmptySamples finds the files that installers fill where empty samples wait for them.
+func (t *tree) noteEmptySamples() {
+	t.waiting = map[string][]string{}
+	for _, name := range t.files {
+		if plain, isSample := settings.PlainName(path.Base(name)); isSample && t.sizes[name] == 0 {
+			if at := path.Join(path.Dir(name), plain); !t.has(at) {
+				t.waiting[plain] = append(t.waiting[plain], at)
+			}
+		}
+	}
+	for _, places := range t.waiting {
+		slices.SortStableFunc(places, func(a, b string) int { return strings.Count(a, "/") - strings.Count(b, "/") })
 	}
 }
 

@@ -72,7 +72,10 @@ func choose(path string, source []byte) (syntax.Syntax, bool) {
 	text := strings.TrimPrefix(string(source[:min(len(source), 64<<10)]), syntax.ByteOrderMark)
 	plain, _ := PlainName(filepath.Base(path))
 	name := strings.ToLower(plain)
-	first, _, _ := strings.Cut(text, "\n")
+	first, rest, more := strings.Cut(text, "\n")
+	for more && strings.HasPrefix(first, ";") && !ini.IsGuard(first) { // a heading of comments
+		first, rest, more = strings.Cut(rest, "\n")
+	}
 	switch {
 	case ini.IsGuard(first), strings.HasSuffix(name, ".ini"):
 		return ini.Syntax, true
