@@ -283,7 +283,7 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 				made := place{target: target, words: &read.words}.with(file, g)
 				for i := range made.Values {
 					if v := &made.Values[i]; v.Role == settings.Driver && (v.Text == "" || v.Doubt != "") {
-						v.Text, v.was, v.ifKnown = "", "", true
+						v.Text, v.was, v.ifKnown, v.stuck = "", "", true, false
 					}
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}

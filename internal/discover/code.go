@@ -4,12 +4,10 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"maps"
 	"path"
 	"regexp"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -54,72 +52,6 @@ type code struct {
 	copies        map[string]string   // names of files that it copies, and of the copies
 }
 
-// constant is a path that the code defines.
-type constant struct {
-	file     string
-	argument php.Argument
-}
-
-// folderOf is the path of a constant from the application's folder; known is false where
-// it cannot be told.
-func (c *code) folderOf(name string, deep int) (folder string, known bool) {
-	const deepest = 8
-	defined, has := c.constants[constantName(name)]
-	if !has || deep > deepest {
-		return "", false
-	}
-	at := path.Dir(defined.file)
-	up := upwards(defined.argument)
-	for i, piece := range defined.argument.Pieces {
-		switch {
-		case piece.Address == "__DIR__", piece.Address == "__FILE__":
-			for range max(0, up) {
-				at = path.Join(at, "..")
-			}
-			folder = at
-			known = true
-		case piece.Address != "" && i == 0:
-			if folder, known = c.folderOf(piece.Address, deep+1); !known {
-				return "", false
-			}
-		case piece.Address != "":
-			if piece.Address != "DIRECTORY_SEPARATOR" {
-				return "", false
-			}
-		case i == 0:
-			folder, known = piece.Text, true // from wherever the program runs: mostly the application's folder
-		default:
-			folder = path.Join(folder, strings.ReplaceAll(piece.Text, `\\`, "/"))
-		}
-	}
-	return path.Clean(folder), known && !strings.HasPrefix(path.Clean(folder), "..")
-}
-
-// resolveConstants gives mentions behind constants their folders, and takes a constant
-// that is a file's name for a mention of that where it is read.
-func (c *code) resolveConstants() {
-	for base, mentions := range c.mentions {
-		for i := range mentions {
-			m := &c.mentions[base][i]
-			if m.constant != "" {
-				if folder, known := c.folderOf(m.constant, 0); known {
-					m.base = &folder
-				}
-			}
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(c.openConstants)) {
-		file, known := c.folderOf(name, 0)
-		if !known || !fileName.MatchString(file) {
-			continue
-		}
-		folder := path.Dir(file)
-		for _, verb := range c.openConstants[name] {
-			c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: Place{File: c.constants[name].file}, path: path.Base(file), verb: verb, up: anywhere, base: &folder})
-		}
-	}
-}
-
 // Place is a line of a file of the tree.
 type Place struct {
 	File string `json:"file"`
@@ -133,151 +65,21 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d", p.File, p.Line)
 }
 
-// mention is a file name in a string of the code.
-type mention struct {
-	Place
-	path string // as the code has it
-	verb string // the function it is handed to; empty for none
-	// writes says that the file is read and written in one file of code.
-	writes bool
-	// up is how many folders above its own file the code begins to look: 0 for
-	// __DIR__; or one of the two below.
-	up int
-	// constant is the one in front of the path, and base the folder that it is defined
-	// to be, from the application's; empty where that is not known.
-	constant string
-	base     *string
-}
-
-const (
-	anywhere       = -1 // nothing says from which folder the path counts
-	behindConstant = -2 // a constant or a variable of the application says it
-)
-
-// places are where a mentioned file may be, from the application's folder, the
-// likeliest first.
-func (m mention) places() []string {
-	rest := path.Clean(strings.TrimLeft(m.path, "/"))
-	folder := path.Dir(m.File)
-	if m.up >= 0 {
-		for range m.up {
-			folder = path.Join(folder, "..")
-		}
-		return []string{path.Join(folder, rest)}
-	}
-	if m.base != nil {
-		return []string{path.Join(*m.base, rest)}
-	}
-	if strings.HasPrefix(m.path, "/") || m.up == behindConstant { // which is the application's folder in most cases
-		return []string{rest, path.Join(folder, rest)}
-	}
-	return []string{path.Join(folder, rest), rest}
-}
-
-// upwards tells from an argument how many folders up its path begins.
-func upwards(a php.Argument) int {
-	climbs := strings.Count(a.Source, "dirname(")
-	for _, m := range levels.FindAllStringSubmatch(a.Source, -1) {
-		if n, err := strconv.Atoi(m[1]); err == nil && climbs > 0 && n < longestName {
-			climbs += n - 1
-		}
-	}
-	for _, piece := range a.Pieces {
-		switch piece.Address {
-		case "__DIR__":
-			return climbs
-		case "__FILE__":
-			return max(0, climbs-1)
-		case "":
-			if piece.Text != "" {
-				return anywhere
-			}
-		default:
-			return behindConstant
-		}
-	}
-	return anywhere
-}
-
-// levels is the second argument of dirname (PHP manual, "dirname").
-var levels = regexp.MustCompile(`__(?:DIR|FILE)__\s*\)*\s*,\s*([1-9]\d*)\s*\)`)
-
-// isConstant reports whether an address is that of a constant that the code defines.
-func isConstant(address string) bool {
-	name := constantName(address)
-	return name != "" && name[0] != '$' && !strings.HasPrefix(name, "__") && !strings.ContainsAny(strings.TrimSuffix(name, "()"), "([:>")
-}
-
-// constantName is a constant's name, or that of a function that stands for a value,
-// without its class.
-func constantName(address string) string {
-	name := address[strings.LastIndexAny(address, `:\`)+1:]
-	if method, is := strings.CutSuffix(name, "()"); is {
-		return strings.ToLower(strings.TrimPrefix(method, "$this->")) + "()"
-	}
-	return name
-}
-
-// connect is a place where a value goes into a login.
-type connect struct {
-	Place
-	role     settings.Role
-	address  string
-	elements []string // of the address, in small letters
-	local    bool     // to the function around
-}
-
 // embedded is a text in the code that would be a file of settings.
 type embedded struct {
 	Place
 	text string
 }
 
-// loginArguments are the roles of the arguments of functions that log in.
-var loginArguments = map[string][]settings.Role{
-	"mysqli":              {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
-	"mysqli_connect":      {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
-	"mysqli_real_connect": {"", settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
-	"->real_connect":      {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
-	"mysql_connect":       {settings.Host, settings.User, settings.Password},
-	"mysql_pconnect":      {settings.Host, settings.User, settings.Password},
-	"mysql_select_db":     {settings.Database},
-	"mysqli_select_db":    {"", settings.Database},
-	"->select_db":         {settings.Database},
-	"mysqli_set_charset":  {"", settings.Charset},
-	"->set_charset":       {settings.Charset},
-	"pdo":                 {"", settings.User, settings.Password},
-	"pg_connect":          nil,
-	"pg_pconnect":         nil,
-}
-
 // readers and writers are functions that take a file's name.
 var (
-	readers    = wordset.Of("include include_once require require_once parse_ini_file file_get_contents simplexml_load_file yaml_parse_file file load readfile")
-	writers    = wordset.Of("file_put_contents fopen touch rename copy chmod is_writable")
-	askers     = wordset.Of("file_exists is_file is_readable realpath")
-	environers = wordset.Of("getenv env")
-	asksFor    = wordset.Of("function_exists class_exists is_callable") // whether something is there
+	readers     = wordset.Of("include include_once require require_once parse_ini_file file_get_contents simplexml_load_file yaml_parse_file file load readfile")
+	writers     = wordset.Of("file_put_contents fopen touch rename copy chmod is_writable")
+	textWriters = wordset.Of("file_put_contents fopen") // which also open to read
+	askers      = wordset.Of("file_exists is_file is_readable realpath")
+	environers  = wordset.Of("getenv env")
+	asksFor     = wordset.Of("function_exists class_exists is_callable") // whether something is there
 )
-
-// systemFolder begins a path that counts from the root of the system.
-var systemFolder = regexp.MustCompile(`^/(?:etc|opt|usr|var|srv|home)/`)
-
-// fileName is a string that names a settings file, as code has it.
-var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties|tpl|tmpl|template)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
-
-// dsnPart finds what goes into the parts of a data source name that code puts
-// together, by a dot or within the string.
-var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)` + addressInCode)
-
-// addressInCode is a variable, a constant or a part of one.
-const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*(?:\(\s*'[\w.-]+'\s*\))?)`
-
-var dsnScheme = regexp.MustCompile(`["'](mysql|pgsql):(?:host|unix_socket|dbname)=`)
-
-var dsnRoles = map[string]settings.Role{
-	"unix_socket": settings.Socket, "host": settings.Host, "port": settings.Port, "dbname": settings.Database, "user": settings.User, "password": settings.Password, "charset": settings.Charset,
-}
 
 // wanted chooses the uses that readCode keeps.
 func wanted(function string) bool {
@@ -354,41 +156,6 @@ func readCodeFile(t *tree, name string) *codeFile {
 	return read
 }
 
-// choicesIn finds what code compares with names of drivers, and these.
-func choicesIn(source []byte) (found [][2]string) {
-	take := func(matches [][][]byte) {
-		for _, m := range matches {
-			if drivers[strings.ToLower(string(m[2]))] != "" {
-				found = append(found, [2]string{string(m[1]), string(m[2])})
-			}
-		}
-	}
-	const longest = 256 // of a switch to its first case
-	offset := 0
-	for line := range bytes.Lines(source) {
-		switch {
-		case bytes.Contains(line, []byte("==")) && speaksOfDrivers(line):
-			take(driverTest.FindAllSubmatch(line, -1))
-		case bytes.Contains(line, []byte("switch")) || bytes.Contains(line, []byte("match")):
-			if head := source[offset:min(len(source), offset+longest)]; speaksOfDrivers(head) {
-				take(driverCases.FindAllSubmatch(head, 1))
-			}
-		}
-		offset += len(line)
-	}
-	return found
-}
-
-func speaksOfDrivers(text []byte) bool {
-	return slices.ContainsFunc([]string{"sql", "SQL", "ostgres", "aria"}, func(part string) bool { return bytes.Contains(text, []byte(part)) })
-}
-
-// driverTest and driverCases find what is compared with a word.
-var (
-	driverTest  = regexp.MustCompile(addressInCode + `\)?\s*[!=]==?\s*['"]([\w-]+)['"]`)
-	driverCases = regexp.MustCompile(`\b(?:switch|match)\s*\(\s*(?:strtolower\s*\(\s*)?` + addressInCode + `\s*\)+\s*\{\s*(?:case\s+)?['"]([\w-]+)['"]`)
-)
-
 func (c *code) file(name string, read *codeFile) {
 	for _, defined := range read.Defines {
 		c.defines[defined] = true
@@ -436,7 +203,7 @@ func (c *code) file(name string, read *codeFile) {
 					c.deletes[piece.Text] = true
 					continue
 				}
-				if piece.Address == "" && (use.Function == "file_put_contents" || use.Function == "fopen") {
+				if piece.Address == "" && textWriters[use.Function] {
 					writes[piece.Text] = true
 				}
 				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
@@ -534,21 +301,12 @@ func (c *code) file(name string, read *codeFile) {
 			c.connect(Place{File: name}, dsnRoles[string(m[1])], address, read.Parameters[address])
 		}
 		for _, choice := range read.choices {
-			c.words.test(name, choice[0], choice[1])
+			if local := read.Parameters[choice[0]]; !local {
+				c.words.test(name, c.unaliased(choice[0]), choice[1])
+			}
 			c.connect(Place{File: name}, settings.Driver, choice[0], read.Parameters[choice[0]])
 		}
 	}
-}
-
-// lastText is the end of a path that is handed to a function, as far as it is known.
-func lastText(a php.Argument) string {
-	if a.Traced != nil {
-		a = *a.Traced
-	}
-	if len(a.Pieces) == 0 {
-		return ""
-	}
-	return a.Pieces[len(a.Pieces)-1].Text
 }
 
 // subclass is a class that a text in a file of code would define, and what it extends.
@@ -558,26 +316,6 @@ var classInText = regexp.MustCompile(`\bclass\s+(\w+)\s+extends\s+(\w+)\s*\{`)
 
 // beginningOfNames is what names of variables of the environment may begin with.
 var beginningOfNames = regexp.MustCompile(`^[A-Z][A-Z0-9_]{0,30}_$`)
-
-// joined is the path behind what an argument begins with, where it is put together from
-// several literals and nothing else.
-func joined(a php.Argument) string {
-	text, literals := "", 0
-	for i, piece := range a.Pieces {
-		if piece.Address != "" {
-			if i > 0 {
-				return ""
-			}
-			continue
-		}
-		text += piece.Text
-		literals++
-	}
-	if literals < 2 {
-		return ""
-	}
-	return text
-}
 
 func handedTo(handed map[string]string, function string) bool {
 	for _, to := range handed {
@@ -608,9 +346,6 @@ func writtenLines(literals []php.Literal) string {
 	}
 	return strings.Join(lines, "\n")
 }
-
-// longestName is how long a string can be that names a file.
-const longestName = 256
 
 var createsTable = regexp.MustCompile(`(?i)\bcreate\s+table\b`)
 
@@ -674,43 +409,6 @@ func (c *code) use(place Place, use php.Use) {
 // tableMethod is that by which mappers make a table.
 const tableMethod = "->createtable"
 
-// addressIn is what an argument is, if it is one value; empty for all else.
-func addressIn(a php.Argument) string {
-	if len(a.Pieces) == 1 {
-		return a.Pieces[0].Address
-	}
-	return keptValue.FindString(a.Source)
-}
-
-// keptValue is a call of a method that gives what is kept under a name.
-var keptValue = regexp.MustCompile(`^\$?[\w\\]+(?:->|::)\w+\(['"][\w.-]+['"]\)$`)
-
-// ofEnvironment is an argument that a variable of the environment gives.
-var ofEnvironment = regexp.MustCompile(`^\(?\s*(?:getenv\s*\(|\$_(?:ENV|SERVER)\s*\[)`)
-
-// handsOver takes a call of the application's own function to connect, if what it is given
-// says that it is a login.
-func (c *code) handsOver(place Place, use php.Use) {
-	given := map[settings.Role]string{}
-	for _, argument := range use.Arguments {
-		if len(argument.Pieces) != 1 || argument.Pieces[0].Address == "" || argument.Parameter {
-			continue
-		}
-		address := argument.Pieces[0].Address
-		if key := settings.ReadKey(address); key.Role != "" && given[key.Role] == "" {
-			given[key.Role] = address
-		}
-	}
-	if given[settings.Host] == "" || given[settings.User] == "" || given[settings.Password] == "" {
-		return
-	}
-	for _, role := range valueOrder {
-		if given[role] != "" {
-			c.connect(place, role, given[role], false)
-		}
-	}
-}
-
 func (c *code) note(function string, place Place) {
 	if _, known := c.functions[function]; !known {
 		c.functions[function] = place
@@ -721,49 +419,4 @@ func (c *code) note(function string, place Place) {
 	case strings.HasPrefix(function, "pg_"):
 		c.families[familyPostgreSQL]++
 	}
-}
-
-func (c *code) connect(place Place, role settings.Role, address string, local bool) {
-	address = strings.ReplaceAll(address, `"`, "'")
-	if name := variableName.FindString(address); c.aliases[name] != "" {
-		address = c.aliases[name] + address[len(name):]
-	}
-	c.connects = append(c.connects, connect{place, role, address, elements(address), local})
-}
-
-var variableName = regexp.MustCompile(`^\$\w+`)
-
-// elements are the names in an address, in small letters.
-func elements(address string) []string {
-	found := elementName.FindAllString(strings.ToLower(address), -1)
-	return slices.DeleteFunc(found, func(name string) bool { return name == "this" || name == "self" || name == "static" })
-}
-
-var elementName = regexp.MustCompile(`[a-z0-9_-]+`)
-
-// goesInto tells how surely the value at an address goes into a login, as the
-// role it is said to have: 3 for the very address, 2 for its last two elements,
-// 0 for none.
-func (c *code) goesInto(address string, role settings.Role) int {
-	best := 0
-	mine := elements(address)
-	for _, at := range c.connects {
-		if at.role != role {
-			continue
-		}
-		same := 0
-		for same < len(mine) && same < len(at.elements) && mine[len(mine)-1-same] == at.elements[len(at.elements)-1-same] {
-			same++
-		}
-		const sure, likely = 3, 2
-		switch {
-		case same == len(mine) && same == len(at.elements):
-			best = max(best, sure)
-		case same >= 2:
-			best = max(best, likely)
-		case same == 1 && len(at.elements) == 1 && len(mine) > 1, same == 1 && len(mine) == 1:
-			best = max(best, 1)
-		}
-	}
-	return best
 }

@@ -226,7 +226,7 @@ func (c *Candidate) isThere() bool { return c.File == c.Seen && !c.InstallerMake
 func (c *Candidate) sameLogin(other *Candidate) bool {
 	for _, role := range []settings.Role{settings.Host, settings.User, settings.Database} {
 		mine, others := c.value(role), other.value(role)
-		if mine.Was == "" && mine.Address != others.Address || mine.Was != others.Was || mine.Was == secret.Mask || mine.Doubt != "" || others.Doubt != "" {
+		if mine.Address == "" || mine.Was == "" && mine.Address != others.Address || mine.Was != others.Was || mine.Was == secret.Mask || mine.Doubt != "" || others.Doubt != "" {
 			return false
 		}
 	}

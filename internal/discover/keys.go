@@ -116,9 +116,11 @@ func (c *code) withVariables(keys []key) []key {
 	beginning, has := "", map[string]bool{}
 	for _, k := range keys {
 		name, is := strings.CutPrefix(k.Address, call)
-		has[k.Address] = true
+		if has[k.Address] = true; !is {
+			continue
+		}
 		for constant := range c.selfNamed {
-			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); is && ends && c.literals[before] {
+			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); ends && c.literals[before] {
 				beginning = before
 			}
 		}
@@ -283,6 +285,9 @@ var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERV
 // roleOf is the role in which the very address goes into a login, or the property of an
 // object that has what a class says; empty for none.
 func (c *code) roleOf(address string) settings.Role {
+	if address == "" {
+		return ""
+	}
 	_, property, ofClass := strings.Cut(address, "::$")
 	for _, at := range c.connects {
 		if at.address == php.Own(address) && !strings.HasPrefix(address, "$this") || ofClass && at.address == "$this->"+property {
@@ -294,9 +299,7 @@ func (c *code) roleOf(address string) settings.Role {
 
 // choosesServer reports whether code compares the very address with names of drivers.
 func (c *code) choosesServer(address string) bool {
-	return slices.ContainsFunc(c.connects, func(at connect) bool {
-		return at.role == settings.Driver && !at.local && at.address == address && !strings.HasPrefix(address, "$this")
-	})
+	return len(c.words.tested[address]) > 0 && !strings.HasPrefix(address, "$this")
 }
 
 // ofObject reports whether objects of a class log in with its property.

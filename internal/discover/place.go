@@ -75,7 +75,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	}
 	p.readThere = slices.ContainsFunc(c.mentions[base], func(m mention) bool { return readers[m.verb] && m.places()[0] == p.target })
 	p.installerToo = p.isSample && slices.ContainsFunc(c.mentions[base], func(m mention) bool {
-		return (m.verb == "file_put_contents" || m.verb == "fopen") && c.inInstaller([]mention{m}) && slices.Contains(m.places(), p.target)
+		return textWriters[m.verb] && c.inInstaller([]mention{m}) && slices.Contains(m.places(), p.target)
 	})
 	words := settings.Words(path.Base(name))
 	if p.template == "" && len(words) > 0 && (words[0] == "global" || words[0] == "base" || words[0] == "common") {
@@ -142,13 +142,19 @@ var runsIt = wordset.Of("include include_once require require_once")
 // isDefaults reports whether what looks like a sample is itself run by code, or read by
 // code that never asks for a copy of it.
 func (c *code) isDefaults(name, plain string) bool {
+	named := slices.ContainsFunc(settings.Words(name), func(w string) bool { return w == "default" || w == "defaults" })
 	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
-		byInstaller := len(c.mentions[plain]) > 0 && c.inInstaller([]mention{m}) // which shows them and writes others
-		instead := slices.ContainsFunc(c.mentions[plain], func(p mention) bool { return p.File == m.File && runsIt[p.verb] })
-		if runsIt[m.verb] && instead && !slices.ContainsFunc(settings.Words(name), func(w string) bool { return w == "default" || w == "defaults" }) {
-			return false // it takes the place of a copy that is not there yet
+		copies := c.mentions[plain]
+		switch {
+		case len(copies) == 0:
+			return readers[m.verb] || m.verb == "fopen"
+		case !runsIt[m.verb], c.inInstaller([]mention{m}): // which shows them and writes others
+			return false
+		case named: // defaults, and others over them
+			return true
 		}
-		return runsIt[m.verb] && !byInstaller || len(c.mentions[plain]) == 0 && (readers[m.verb] || m.verb == "fopen")
+		// Else it takes the place of a copy that is not there yet.
+		return !slices.ContainsFunc(copies, func(p mention) bool { return p.File == m.File && runsIt[p.verb] })
 	})
 }
 

@@ -160,7 +160,7 @@ func (s *Script) byName() {
 }
 
 // tokenBefore finds what stands for the table prefix in front of a table's
-// name: #__, @prefix_, {PREFIX}, %TABLE_PREFIX%, [[prefix]], prefix_ in capitals.
+// name: #__, @prefix_, {PREFIX}, %TABLE_PREFIX%, [[prefix]], ##PREFIX##, prefix_, also in capitals.
 var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?|insert\\s+(?:ignore\\s+)?into\\s+)[`\"]?" +
 	`(#__|##\w+##_?|@\w+@_?|@\w*?_|\{\{?\$?[\w.]+\}?\}_?|%%?[\w-]+%%?_?|\[\[?\w+\]\]?_?|<\w+>_?|\$\{?\w+?\}?_|:\w+?:_?|(?:TABLE_?)?PREFIX_|prefix_|DB_?PREFIX_?)`)
 

@@ -65,12 +65,18 @@ var priorities = map[string]bool{"LOW_PRIORITY": true, "DELAYED": true, "HIGH_PR
 // Row is one row of an Insert.
 type Row struct {
 	Start, End int // in the statement, brackets included
-	Values     []Value
+	// Values are those of the row; of one that has more than a table has columns there is
+	// one more than that.
+	Values []Value
 	// Nulls has a bit for each of the first 64 values that is NULL; ManyNulls
 	// says that one behind them is.
 	Nulls     uint64
 	ManyNulls bool
 }
+
+// mostColumns is how many columns a table may have (MySQL Reference Manual, "Limits on Table
+// Column Count and Row Size"; PostgreSQL has fewer).
+const mostColumns = 4096
 
 // Value is one value of a row.
 type Value struct {
@@ -128,10 +134,10 @@ func (s *RowScanner) Next(row *Row) bool {
 	*row = Row{Start: pos, Values: row.Values[:0]}
 	for pos++; ; pos++ {
 		pos = skipSpace(text, pos)
-		n := len(row.Values)
-		row.Values = append(row.Values, Value{Start: pos})
+		n := min(len(row.Values), mostColumns)
+		row.Values = append(row.Values[:n], Value{Start: pos})
 		value, null := &row.Values[n], false
-		switch end := digitsEnd(text, pos); { // nearly all are whole numbers or strings
+		switch end := pos + Digits(text[pos:]); { // nearly all are whole numbers or strings
 		case end > pos && end < len(text) && (text[end] == ',' || text[end] == ')'):
 			value.End = end
 		case end == pos && end < len(text) && text[end] == '\'':
@@ -171,12 +177,13 @@ func (s *RowScanner) fail() bool {
 	return false
 }
 
-// digitsEnd is where the digits end that begin at pos.
-func digitsEnd(text []byte, pos int) int {
-	for pos < len(text) && text[pos] >= '0' && text[pos] <= '9' {
-		pos++
+// Digits is how many digits a text begins with.
+func Digits(text []byte) int {
+	n := 0
+	for n < len(text) && text[n] >= '0' && text[n] <= '9' {
+		n++
 	}
-	return pos
+	return n
 }
 
 func skipSpace(text []byte, pos int) int {
@@ -283,10 +290,7 @@ func plainEnd(text []byte, pos int, escapes bool, value *Value) int {
 	var seen, control uint64
 	for i := pos + 1; i+8 <= len(text); i += 8 {
 		word := binary.LittleEndian.Uint64(text[i:])
-		// A byte that equals the wanted one is zero in the difference, and
-		// the lowest such byte is marked in its highest bit.
-		q, b := word^quotes, word^backslashes
-		found := ((q-ones)&^q | (b-ones)&^b) & highs
+		found := window.Marks(word, quotes, backslashes)
 		if found == 0 {
 			seen, control = seen|word, control|(word-spaces)&^word
 			continue

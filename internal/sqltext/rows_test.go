@@ -129,3 +129,14 @@ func TestPlainStrings(t *testing.T) {
 		require.Equal(t, plain && !strings.ContainsAny(found, "é蜂"), v.Plain && v.ASCII, "%s", text)
 	}
 }
+
+func TestRowOfMoreValuesThanColumns(t *testing.T) {
+	text := []byte("(" + strings.Repeat("1,", 200_000) + "NULL)")
+	rows := NewRowScanner(text, 0, Dialect{})
+	var row Row
+	require.True(t, rows.Next(&row))
+	assert.Len(t, row.Values, mostColumns+1)
+	assert.True(t, row.ManyNulls)
+	assert.False(t, rows.Next(&row))
+	assert.True(t, rows.Literal())
+}

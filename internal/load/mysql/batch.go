@@ -135,7 +135,7 @@ func autoValue(text []byte) autoValues {
 	if len(text) == len("NULL") && bytes.EqualFold(text, []byte("NULL")) {
 		return implicit
 	}
-	if number := bytes.Trim(text, "'"); len(number) > 0 && number[0] != '0' && digits(number) == len(number) {
+	if number := bytes.Trim(text, "'"); len(number) > 0 && number[0] != '0' && sqltext.Digits(number) == len(number) {
 		return explicit
 	}
 	return mixed

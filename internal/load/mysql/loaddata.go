@@ -255,7 +255,7 @@ func numberKind(value []byte) literalKind {
 	if value[0] == '-' {
 		rest = value[1:]
 	}
-	n := digits(rest)
+	n := sqltext.Digits(rest)
 	if n == 0 || n > 1 && rest[0] == '0' || len(rest) < len(value) && !bytes.ContainsAny(rest, "123456789") {
 		return otherLiteral
 	}
@@ -266,7 +266,7 @@ func numberKind(value []byte) literalKind {
 	}
 	rest = rest[n:]
 	if len(rest) > 0 && rest[0] == '.' {
-		if n = digits(rest[1:]); n == 0 {
+		if n = sqltext.Digits(rest[1:]); n == 0 {
 			return otherLiteral
 		}
 		if kind, rest = fraction, rest[1+n:]; value[0] == '-' {
@@ -275,21 +275,12 @@ func numberKind(value []byte) literalKind {
 	}
 	if len(rest) > 1 && rest[0]|0x20 == 'e' {
 		rest = bytes.TrimLeft(rest[1:], "+-")
-		kind, rest = floating, rest[digits(rest):]
+		kind, rest = floating, rest[sqltext.Digits(rest):]
 	}
 	if len(rest) > 0 {
 		return otherLiteral
 	}
 	return kind
-}
-
-// digits is how many digits a text begins with.
-func digits(text []byte) int {
-	n := 0
-	for n < len(text) && text[n] >= '0' && text[n] <= '9' {
-		n++
-	}
-	return n
 }
 
 // appendText writes what a string in quotes stands for as LOAD DATA reads it, whose escapes

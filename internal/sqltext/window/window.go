@@ -307,21 +307,26 @@ func IsSpace(c byte) bool {
 	return c == ' ' || c == '\n' || c == '\r' || c == '\t' || c == '\v' || c == '\f'
 }
 
+// Marks marks the bytes of a word that equal those of one of two others in their highest
+// bits: a byte that equals the wanted one is zero in the difference. Only the lowest mark is
+// sure.
+func Marks(word, a, b uint64) uint64 {
+	const ones, highs = 0x0101010101010101, 0x8080808080808080
+	a, b = word^a, word^b
+	return ((a-ones)&^a | (b-ones)&^b) & highs
+}
+
 // LiteralEnd finds the first quote, or backslash where that escapes; it looks
 // at eight bytes at a time.
 func LiteralEnd(text []byte, quote byte, escapes bool) int {
-	const ones, highs = 0x0101010101010101, 0x8080808080808080
+	const ones = 0x0101010101010101
 	quotes, backslashes := ones*uint64(quote), ones*uint64('\\')
 	if !escapes {
 		backslashes = quotes
 	}
 	i := 0
 	for ; i+8 <= len(text); i += 8 {
-		word := binary.LittleEndian.Uint64(text[i:])
-		// A byte that equals the wanted one is zero in the difference, and
-		// the lowest such byte is marked in its highest bit.
-		q, b := word^quotes, word^backslashes
-		if found := ((q-ones)&^q | (b-ones)&^b) & highs; found != 0 {
+		if found := Marks(binary.LittleEndian.Uint64(text[i:]), quotes, backslashes); found != 0 {
 			return i + bits.TrailingZeros64(found)/8
 		}
 	}

@@ -1,0 +1,174 @@
+package discover
+
+import (
+	"bytes"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/php"
+)
+
+// connect is a place where a value goes into a login.
+type connect struct {
+	Place
+	role     settings.Role
+	address  string
+	elements []string // of the address, in small letters
+	local    bool     // to the function around
+}
+
+// loginArguments are the roles of the arguments of functions that log in.
+var loginArguments = map[string][]settings.Role{
+	"mysqli":              {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"mysqli_connect":      {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"mysqli_real_connect": {"", settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"->real_connect":      {settings.Host, settings.User, settings.Password, settings.Database, settings.Port, settings.Socket},
+	"mysql_connect":       {settings.Host, settings.User, settings.Password},
+	"mysql_pconnect":      {settings.Host, settings.User, settings.Password},
+	"mysql_select_db":     {settings.Database},
+	"mysqli_select_db":    {"", settings.Database},
+	"->select_db":         {settings.Database},
+	"mysqli_set_charset":  {"", settings.Charset},
+	"->set_charset":       {settings.Charset},
+	"pdo":                 {"", settings.User, settings.Password},
+	"pg_connect":          nil,
+	"pg_pconnect":         nil,
+}
+
+// dsnPart finds what goes into the parts of a data source name that code puts
+// together, by a dot or within the string.
+var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)` + addressInCode)
+
+// addressInCode is a variable, a constant or a part of one, or what a call gives for a name.
+const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*(?:\(\s*'[\w.-]+'\s*\))?)`
+
+var dsnScheme = regexp.MustCompile(`["'](mysql|pgsql):(?:host|unix_socket|dbname)=`)
+
+var dsnRoles = map[string]settings.Role{
+	"unix_socket": settings.Socket, "host": settings.Host, "port": settings.Port, "dbname": settings.Database, "user": settings.User, "password": settings.Password, "charset": settings.Charset,
+}
+
+// choicesIn finds what code compares with names of drivers, and these.
+func choicesIn(source []byte) (found [][2]string) {
+	take := func(matches [][][]byte) {
+		for _, m := range matches {
+			if drivers[strings.ToLower(string(m[2]))] != "" {
+				found = append(found, [2]string{string(m[1]), string(m[2])})
+			}
+		}
+	}
+	const longest = 256 // of a switch to its first case
+	offset := 0
+	for line := range bytes.Lines(source) {
+		switch {
+		case bytes.Contains(line, []byte("==")) && speaksOfDrivers(line):
+			take(driverTest.FindAllSubmatch(line, -1))
+		case bytes.Contains(line, []byte("switch")) || bytes.Contains(line, []byte("match")):
+			if head := source[offset:min(len(source), offset+longest)]; speaksOfDrivers(head) {
+				take(driverCases.FindAllSubmatch(head, 1))
+			}
+		}
+		offset += len(line)
+	}
+	return found
+}
+
+func speaksOfDrivers(text []byte) bool {
+	return slices.ContainsFunc([]string{"sql", "SQL", "ostgres", "aria"}, func(part string) bool { return bytes.Contains(text, []byte(part)) })
+}
+
+// driverTest and driverCases find what is compared with a word.
+var (
+	driverTest  = regexp.MustCompile(addressInCode + `\)?\s*[!=]==?\s*['"]([\w-]+)['"]`)
+	driverCases = regexp.MustCompile(`\b(?:switch|match)\s*\(\s*(?:strtolower\s*\(\s*)?` + addressInCode + `\s*\)+\s*\{\s*(?:case\s+)?['"]([\w-]+)['"]`)
+)
+
+// addressIn is what an argument is, if it is one value; empty for all else.
+func addressIn(a php.Argument) string {
+	if len(a.Pieces) == 1 {
+		return a.Pieces[0].Address
+	}
+	return keptValue.FindString(a.Source)
+}
+
+// keptValue is a call of a method that gives what is kept under a name.
+var keptValue = regexp.MustCompile(`^\$?[\w\\]+(?:->|::)\w+\(['"][\w.-]+['"]\)$`)
+
+// ofEnvironment is an argument that a variable of the environment gives.
+var ofEnvironment = regexp.MustCompile(`^\(?\s*(?:getenv\s*\(|\$_(?:ENV|SERVER)\s*\[)`)
+
+// handsOver takes a call of the application's own function to connect, if what it is given
+// says that it is a login.
+func (c *code) handsOver(place Place, use php.Use) {
+	given := map[settings.Role]string{}
+	for _, argument := range use.Arguments {
+		if len(argument.Pieces) != 1 || argument.Pieces[0].Address == "" || argument.Parameter {
+			continue
+		}
+		address := argument.Pieces[0].Address
+		if key := settings.ReadKey(address); key.Role != "" && given[key.Role] == "" {
+			given[key.Role] = address
+		}
+	}
+	if given[settings.Host] == "" || given[settings.User] == "" || given[settings.Password] == "" {
+		return
+	}
+	for _, role := range valueOrder {
+		if given[role] != "" {
+			c.connect(place, role, given[role], false)
+		}
+	}
+}
+
+func (c *code) connect(place Place, role settings.Role, address string, local bool) {
+	address = c.unaliased(address)
+	c.connects = append(c.connects, connect{place, role, address, elements(address), local})
+}
+
+// unaliased is an address with what a variable of the file stands for in its place.
+func (c *code) unaliased(address string) string {
+	address = strings.ReplaceAll(address, `"`, "'")
+	if name := variableName.FindString(address); c.aliases[name] != "" {
+		return c.aliases[name] + address[len(name):]
+	}
+	return address
+}
+
+var variableName = regexp.MustCompile(`^\$\w+`)
+
+// elements are the names in an address, in small letters.
+func elements(address string) []string {
+	found := elementName.FindAllString(strings.ToLower(address), -1)
+	return slices.DeleteFunc(found, func(name string) bool { return name == "this" || name == "self" || name == "static" })
+}
+
+var elementName = regexp.MustCompile(`[a-z0-9_-]+`)
+
+// goesInto tells how surely the value at an address goes into a login, as the
+// role it is said to have: 3 for the very address, 2 for its last two elements,
+// 0 for none.
+func (c *code) goesInto(address string, role settings.Role) int {
+	best := 0
+	mine := elements(address)
+	for _, at := range c.connects {
+		if at.role != role {
+			continue
+		}
+		same := 0
+		for same < len(mine) && same < len(at.elements) && mine[len(mine)-1-same] == at.elements[len(at.elements)-1-same] {
+			same++
+		}
+		const sure, likely = 3, 2
+		switch {
+		case same == len(mine) && same == len(at.elements):
+			best = max(best, sure)
+		case same >= 2:
+			best = max(best, likely)
+		case same == 1 && len(at.elements) == 1 && len(mine) > 1, same == 1 && len(mine) == 1:
+			best = max(best, 1)
+		}
+	}
+	return best
+}

@@ -1,0 +1,203 @@
+package discover
+
+import (
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yellowfield/internal/settings/php"
+)
+
+// constant is a path that the code defines.
+type constant struct {
+	file     string
+	argument php.Argument
+}
+
+// folderOf is the path of a constant from the application's folder; known is false where
+// it cannot be told.
+func (c *code) folderOf(name string, deep int) (folder string, known bool) {
+	const deepest = 8
+	defined, has := c.constants[constantName(name)]
+	if !has || deep > deepest {
+		return "", false
+	}
+	at := path.Dir(defined.file)
+	up := upwards(defined.argument)
+	for i, piece := range defined.argument.Pieces {
+		switch {
+		case piece.Address == "__DIR__", piece.Address == "__FILE__":
+			for range max(0, up) {
+				at = path.Join(at, "..")
+			}
+			folder = at
+			known = true
+		case piece.Address != "" && i == 0:
+			if folder, known = c.folderOf(piece.Address, deep+1); !known {
+				return "", false
+			}
+		case piece.Address != "":
+			if piece.Address != "DIRECTORY_SEPARATOR" {
+				return "", false
+			}
+		case i == 0:
+			folder, known = piece.Text, true // from wherever the program runs: mostly the application's folder
+		default:
+			folder = path.Join(folder, strings.ReplaceAll(piece.Text, `\\`, "/"))
+		}
+	}
+	return path.Clean(folder), known && !strings.HasPrefix(path.Clean(folder), "..")
+}
+
+// resolveConstants gives mentions behind constants their folders, and takes a constant
+// that is a file's name for a mention of that where it is read.
+func (c *code) resolveConstants() {
+	for base, mentions := range c.mentions {
+		for i := range mentions {
+			m := &c.mentions[base][i]
+			if m.constant != "" {
+				if folder, known := c.folderOf(m.constant, 0); known {
+					m.base = &folder
+				}
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.openConstants)) {
+		file, known := c.folderOf(name, 0)
+		if !known || !fileName.MatchString(file) {
+			continue
+		}
+		folder := path.Dir(file)
+		for _, verb := range c.openConstants[name] {
+			c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: Place{File: c.constants[name].file}, path: path.Base(file), verb: verb, up: anywhere, base: &folder})
+		}
+	}
+}
+
+// mention is a file name in a string of the code.
+type mention struct {
+	Place
+	path string // as the code has it
+	verb string // the function it is handed to; empty for none
+	// writes says that the file is read and written in one file of code.
+	writes bool
+	// up is how many folders above its own file the code begins to look: 0 for
+	// __DIR__; or one of the two below.
+	up int
+	// constant is the one in front of the path, and base the folder that it is defined
+	// to be, from the application's; empty where that is not known.
+	constant string
+	base     *string
+}
+
+const (
+	anywhere       = -1 // nothing says from which folder the path counts
+	behindConstant = -2 // a constant or a variable of the application says it
+)
+
+// places are where a mentioned file may be, from the application's folder, the
+// likeliest first.
+func (m mention) places() []string {
+	rest := path.Clean(strings.TrimLeft(m.path, "/"))
+	folder := path.Dir(m.File)
+	if m.up >= 0 {
+		for range m.up {
+			folder = path.Join(folder, "..")
+		}
+		return []string{path.Join(folder, rest)}
+	}
+	if m.base != nil {
+		return []string{path.Join(*m.base, rest)}
+	}
+	if strings.HasPrefix(m.path, "/") || m.up == behindConstant { // which is the application's folder in most cases
+		return []string{rest, path.Join(folder, rest)}
+	}
+	return []string{path.Join(folder, rest), rest}
+}
+
+// upwards tells from an argument how many folders up its path begins.
+func upwards(a php.Argument) int {
+	climbs := strings.Count(a.Source, "dirname(")
+	for _, m := range levels.FindAllStringSubmatch(a.Source, -1) {
+		if n, err := strconv.Atoi(m[1]); err == nil && climbs > 0 && n < longestName {
+			climbs += n - 1
+		}
+	}
+	for _, piece := range a.Pieces {
+		switch piece.Address {
+		case "__DIR__":
+			return climbs
+		case "__FILE__":
+			return max(0, climbs-1)
+		case "":
+			if piece.Text != "" {
+				return anywhere
+			}
+		default:
+			return behindConstant
+		}
+	}
+	return anywhere
+}
+
+// levels is the second argument of dirname (PHP manual, "dirname").
+var levels = regexp.MustCompile(`__(?:DIR|FILE)__\s*\)*\s*,\s*([1-9]\d*)\s*\)`)
+
+// isConstant reports whether an address is that of a constant that the code defines.
+func isConstant(address string) bool {
+	name := constantName(address)
+	return name != "" && name[0] != '$' && !strings.HasPrefix(name, "__") && !strings.ContainsAny(strings.TrimSuffix(name, "()"), "([:>")
+}
+
+// constantName is a constant's name, or that of a function that stands for a value,
+// without its class.
+func constantName(address string) string {
+	name := address[strings.LastIndexAny(address, `:\`)+1:]
+	if method, is := strings.CutSuffix(name, "()"); is {
+		return strings.ToLower(strings.TrimPrefix(method, "$this->")) + "()"
+	}
+	return name
+}
+
+// systemFolder begins a path that counts from the root of the system.
+var systemFolder = regexp.MustCompile(`^/(?:etc|opt|usr|var|srv|home)/`)
+
+// fileName is a string that names a settings file, as code has it.
+var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties|tpl|tmpl|template)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
+
+// lastText is the end of a path that is handed to a function, as far as it is known.
+func lastText(a php.Argument) string {
+	if a.Traced != nil {
+		a = *a.Traced
+	}
+	if len(a.Pieces) == 0 {
+		return ""
+	}
+	return a.Pieces[len(a.Pieces)-1].Text
+}
+
+// joined is the path behind what an argument begins with, where it is put together from
+// several literals and nothing else.
+func joined(a php.Argument) string {
+	text, literals := "", 0
+	for i, piece := range a.Pieces {
+		if piece.Address != "" {
+			if i > 0 {
+				return ""
+			}
+			continue
+		}
+		text += piece.Text
+		literals++
+	}
+	if literals < 2 {
+		return ""
+	}
+	return text
+}
+
+// longestName is how long a string can be that names a file.
+const longestName = 256
