@@ -49,6 +49,7 @@ type code struct {
 	subclasses    []subclass          // that stand in texts of the code
 	selfNamed     map[string]bool     // constants whose value is their name
 	literals      map[string]bool     // that end like the beginnings of such names
+	upgrades      map[string]bool     // folders for upgrades that it has the names of
 	copies        map[string]string   // names of files that it copies, and of the copies
 }
 
@@ -90,7 +91,7 @@ func wanted(function string) bool {
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -257,6 +258,7 @@ func (c *code) file(name string, read *codeFile) {
 		}
 		if own {
 			c.tables.take(place, literal)
+			c.noteUpgrades(literal.Text)
 		}
 		switch {
 		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
@@ -305,6 +307,18 @@ func (c *code) file(name string, read *codeFile) {
 				c.words.test(name, c.unaliased(choice[0]), choice[1])
 			}
 			c.connect(Place{File: name}, settings.Driver, choice[0], read.Parameters[choice[0]])
+		}
+	}
+}
+
+// noteUpgrades notes the folders for upgrades in a path.
+func (c *code) noteUpgrades(text string) {
+	if len(text) > longestName {
+		return
+	}
+	for name := range strings.SplitSeq(text, "/") {
+		if upgradeFolders[strings.ToLower(name)] {
+			c.upgrades[name] = true
 		}
 	}
 }

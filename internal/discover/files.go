@@ -37,7 +37,7 @@ type Candidate struct {
 	// logs in with the same values.
 	Alike []string `json:"alike,omitempty"`
 	// Beside are further files that are there, whose code logs in with the same values under
-	// other names.
+	// other names, or with the user and the password that this one lacks.
 	Beside []*Candidate `json:"beside,omitempty"`
 	// Add says that keys have to be added to a file that is there.
 	Add bool `json:"add,omitempty"`
@@ -53,6 +53,7 @@ type Candidate struct {
 	// readThere says that it surely does so from its folder.
 	readThere bool
 	typedIn   bool // it is code of the installer, with what somebody has typed in
+	rest      bool // it has a user and a password, and no database
 	forbids   bool // its head says that it is not to be edited
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
@@ -137,13 +138,17 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	if err != nil {
 		return nil, err
 	}
-	var typedIn []*Candidate
-	found = slices.DeleteFunc(found, func(c *Candidate) bool {
-		if c.typedIn {
-			typedIn = append(typedIn, c)
-		}
-		return c.typedIn
-	})
+	takeOut := func(is func(*Candidate) bool) (taken []*Candidate) {
+		found = slices.DeleteFunc(found, func(c *Candidate) bool {
+			if is(c) {
+				taken = append(taken, c)
+			}
+			return is(c)
+		})
+		return taken
+	}
+	typedIn := takeOut(func(c *Candidate) bool { return c.typedIn })
+	rests := takeOut(func(c *Candidate) bool { return c.rest })
 	found = append(found, fromCode(t, c, typedIn)...)
 	found = append(found, overrides(t, c, found)...)
 	moveToSubclasses(t, c, found)
@@ -158,7 +163,25 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 		}
 		return len(a.File) - len(b.File)
 	})
-	return withSameValues(withoutTwins(found)), nil
+	found = withSameValues(withoutTwins(found))
+	if len(found) > 0 {
+		found[0].withRest(rests)
+	}
+	return found, nil
+}
+
+// withRest adds the file beside that has the user and the password under the same names, if
+// the candidate has none: code merges what both say.
+func (c *Candidate) withRest(rests []*Candidate) {
+	if c.value(settings.User).Address != "" || c.value(settings.Password).Address != "" {
+		return
+	}
+	for _, rest := range rests {
+		if rest.group == c.group && path.Dir(rest.File) == path.Dir(c.File) && rest.File != c.File {
+			c.Beside = append(c.Beside, rest)
+			return
+		}
+	}
 }
 
 // preferEnvironment puts files that set the environment before those with the values that
@@ -232,6 +255,10 @@ func (c *Candidate) sameLogin(other *Candidate) bool {
 	}
 	return c.used && other.used
 }
+
+// IsRest reports whether it has the user and the password that another file lacks, and
+// nothing else.
+func (c *Candidate) IsRest() bool { return c.rest }
 
 // HasLoginOf reports whether the login that the code of a file has in it is among the values.
 func (c *Candidate) HasLoginOf(file string) bool {
@@ -344,6 +371,11 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 	}
 	var found []*Candidate
 	for _, g := range groups {
+		if g.isRest() {
+			rest := seen.with(file, g)
+			rest.rest = true
+			found = append(found, rest)
+		}
 		if !g.sayEnough() {
 			continue
 		}

@@ -420,6 +420,12 @@ func (g *group) complete() bool {
 	return has(settings.Database) && has(settings.User) && (has(settings.Password) || has(settings.Host)) || has(settings.Database) && has(settings.Host) && has(settings.Password)
 }
 
+// isRest reports whether the group is a login of a database that stands elsewhere.
+func (g *group) isRest() bool {
+	user, password := bitOf(settings.User), bitOf(settings.Password)
+	return g.roles&(user|password) == user|password && !g.complete() && g.foreign == "" && speaksOfDatabase(append(settings.Words(g.container), strings.Fields(g.stem)...))
+}
+
 // sayEnough reports whether the group is that of a database, and whole.
 func (g *group) sayEnough() bool { return g.complete() && g.certain() }
 

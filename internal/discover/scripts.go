@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -92,8 +93,7 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 		if ctx.Err() != nil {
 			return nil, fault.Stopped(ctx.Err())
 		}
-		s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}, Named: len(c.mentions[path.Base(name)]) > 0}
-		s.byName()
+		s := newScript(c, name)
 		switch {
 		case s.LeftOut != "":
 		case t.sizes[name] > longestScript:
@@ -111,8 +111,47 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 				s.read(ctx, t) // there is no other
 			}
 		}
+		if !slices.ContainsFunc(found, func(s *Script) bool { return s.LeftOut == "" }) {
+			found = append(found, fromFirstVersion(ctx, t, c)...)
+		}
 	}
 	return found, nil
+}
+
+// fromFirstVersion are the scripts of a folder for upgrades that begin with the first
+// version: they make all that they change. Code that makes tables, or has the name of the
+// folder, does so without us.
+func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
+	for _, folder := range slices.Sorted(maps.Keys(t.upgrades)) {
+		var series []*Script
+		makes, needs := map[string]bool{}, map[string]bool{}
+		for _, name := range t.upgrades[folder] {
+			s := newScript(c, name)
+			if s.LeftOut != "" && s.LeftOut != ForUpgrades || t.sizes[name] > longestScript {
+				continue
+			}
+			s.LeftOut = ""
+			s.read(ctx, t)
+			series = append(series, s)
+			maps.Copy(makes, s.makes)
+			maps.Copy(needs, s.needs)
+		}
+		for table := range makes {
+			delete(needs, table)
+		}
+		runsThem := len(c.makes) > 0 || c.upgrades[path.Base(folder)]
+		if len(makes) > 0 && len(needs) == 0 && !runsThem && len(series) <= MostScripts {
+			t.skipped = slices.DeleteFunc(t.skipped, func(skipped string) bool { return strings.HasPrefix(skipped, folder+"/:") })
+			return series
+		}
+	}
+	return nil
+}
+
+func newScript(c *code, name string) *Script {
+	s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}, Named: len(c.mentions[path.Base(name)]) > 0}
+	s.byName()
+	return s
 }
 
 // Title is a family's name for people.

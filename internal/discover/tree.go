@@ -42,6 +42,8 @@ type tree struct {
 	sizes   map[string]int64
 	folders map[string]bool
 	skipped []string
+	// upgrades are the scripts in folders for upgrades, by these.
+	upgrades map[string][]string
 	// waiting are the places of files of a name, of which there are empty samples, the
 	// nearest first.
 	waiting map[string][]string
@@ -52,7 +54,7 @@ func (t *tree) skip(path, why string) { t.skipped = append(t.skipped, path+": "+
 
 // look walks over a folder.
 func look(ctx context.Context, root string) (*tree, error) {
-	t := &tree{root: root, sizes: map[string]int64{}, folders: map[string]bool{}}
+	t := &tree{root: root, sizes: map[string]int64{}, folders: map[string]bool{}, upgrades: map[string][]string{}}
 	err := filepath.WalkDir(root, func(at string, entry fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return fault.Stopped(ctx.Err())
@@ -103,7 +105,7 @@ func (t *tree) folder(name, at string) error {
 		return filepath.SkipDir
 	case upgradeFolders[base]:
 		t.skip(name+"/", ForUpgrades)
-		t.takeWhole(name, at)
+		t.takeUpgrades(name, at)
 		return filepath.SkipDir
 	}
 	if _, err := os.Stat(filepath.Join(at, "composer", "installed.json")); err == nil {
@@ -118,14 +120,21 @@ func (t *tree) folder(name, at string) error {
 // those for upgrades.
 var makesAll = regexp.MustCompile(`(?i)^[a-z_-]*(?:create[_-]?(?:db|database|tables|schema|all)|install|initial|structure)[a-z_-]*\.sql$`)
 
-// takeWhole takes the scripts of a folder for upgrades that make all tables.
-func (t *tree) takeWhole(name, at string) {
+// takeUpgrades takes the scripts of a folder for upgrades that make all tables, and notes
+// the others.
+func (t *tree) takeUpgrades(name, at string) {
 	entries, _ := os.ReadDir(at)
 	for _, entry := range entries {
-		if info, err := entry.Info(); err == nil && info.Mode().IsRegular() && makesAll.MatchString(entry.Name()) && len(t.files) < mostFiles {
-			file := path.Join(name, entry.Name())
+		info, err := entry.Info()
+		if err != nil || !info.Mode().IsRegular() || len(t.files) >= mostFiles || !isScript(entry.Name()) {
+			continue
+		}
+		file := path.Join(name, entry.Name())
+		t.sizes[file] = info.Size()
+		if makesAll.MatchString(entry.Name()) {
 			t.files = append(t.files, file)
-			t.sizes[file] = info.Size()
+		} else {
+			t.upgrades[name] = append(t.upgrades[name], file)
 		}
 	}
 }

@@ -423,7 +423,11 @@ func (p *Proposal) writeSettings(w *writer) {
 		files = append(files, facts{{"file", alike}, {"values", values}})
 	}
 	for _, beside := range chosen.Beside {
-		w.remark("  ", "logs in with the same values, too")
+		why := "logs in with the same values, too"
+		if beside.IsRest() {
+			why = "the code merges it with the file above, which has no user and no password"
+		}
+		w.remark("  ", why)
 		meant, _, _ := p.writeFile(w, beside)
 		files = append(files, meant)
 	}
