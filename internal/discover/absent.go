@@ -34,9 +34,7 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 		if written == nil {
 			written = c.besideText(mentions)
 		}
-		if !slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") }) {
-			continue
-		}
+		named := slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") })
 		waits := t.has(target) // it is empty
 		if target == "" || written == nil && !waits && (!c.inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
 			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
@@ -52,7 +50,14 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 		default:
 			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
 		}
-		candidate.valuesFromCode(t, c, target, written, typedIn)
+		if !named { // then nothing but the text that is written says that it is one
+			if written == nil || read == nil || !candidate.valuesFromText(c, target, written) {
+				continue
+			}
+			candidate.Score--
+		} else {
+			candidate.valuesFromCode(t, c, target, written, typedIn)
+		}
 		candidate.Alike = c.alike(t, mentions, target, written)
 		if waiting := t.waiting[base]; len(waiting) > 1 && written != nil {
 			candidate.Alike = waiting[1:]
@@ -265,12 +270,27 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 
 // valuesFromCode fills in what code tells of a file that is not there.
 func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention, typedIn []*Candidate) {
+	if c.valuesFromText(read, target, written) {
+		return
+	}
+	if local := c.valuesFromLogins(t, read, written); local {
+		c.valuesTypedIn(t, typedIn)
+	}
+}
+
+// valuesFromText takes the keys of the text that would be written into the file.
+func (c *Candidate) valuesFromText(read *code, target string, written *mention) bool {
 	for _, text := range read.texts {
 		if written != nil && text.File != written.File {
 			continue
 		}
 		source := interpolated.ReplaceAllString(text.text, "x")
-		if !strings.Contains(source, "<?php") {
+		switch asINI := read.isINI(target); {
+		case asINI != text.ini:
+			continue
+		case asINI:
+			source = "; <?php exit;\n" + source
+		case !strings.Contains(source, "<?php"):
 			source = "<?php\n" + source
 		}
 		file, err := settings.Parse(filepath.ToSlash(target), []byte(source))
@@ -291,13 +311,17 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 				c.words, c.schemes = &read.words, made.schemes
 				c.Score = round(c.Score + g.score/2)
 				c.Reasons = append(c.Reasons, text.String()+" has the text that is written")
-				return
+				c.Syntax = file.Syntax.Name
+				return true
 			}
 		}
 	}
-	if local := c.valuesFromLogins(t, read, written); local {
-		c.valuesTypedIn(t, typedIn)
-	}
+	return false
+}
+
+// isINI reports whether a file is INI by its name, or as code reads it.
+func (c *code) isINI(name string) bool {
+	return slices.Contains(strings.Split(path.Base(name), "."), "ini") || slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool { return m.verb == "parse_ini_file" })
 }
 
 // valuesTypedIn takes the addresses at which the installer keeps what was typed in, and

@@ -30,6 +30,7 @@ type code struct {
 	defines   map[string]bool // functions and classes that the tree makes itself
 	families  map[string]int  // uses of a family's functions
 	schemes   map[string]bool // families of the data source names that code puts together
+	dialects  map[string]bool // families of the SQL by which it makes tables
 	makes     []Place         // where CREATE TABLE stands in code
 	outside   []Outside
 	fixed     []Place           // where code logs in with literal values
@@ -70,6 +71,7 @@ func (p Place) String() string {
 type embedded struct {
 	Place
 	text string
+	ini  bool
 }
 
 // readers and writers are functions that take a file's name.
@@ -89,9 +91,13 @@ func wanted(function string) bool {
 		function == tableMethod || function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
 }
 
+func newCode() *code {
+	return &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+}
+
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
-	c := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	c := newCode()
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -199,6 +205,9 @@ func (c *code) file(name string, read *codeFile) {
 					read.Literals = append(read.Literals, php.Literal{Text: text, Line: use.Line})
 				}
 			}
+			if own && runsIt[use.Function] {
+				c.words.inPath(argument.Pieces)
+			}
 			for _, piece := range argument.Pieces {
 				if use.Function == "unlink" {
 					c.deletes[piece.Text] = true
@@ -262,7 +271,7 @@ func (c *code) file(name string, read *codeFile) {
 		}
 		switch {
 		case len(literal.Text) < longestName && strings.Contains(literal.Text, ".") && fileName.MatchString(literal.Text):
-			if parts[php.Literal{Text: literal.Text, Line: literal.Line}] {
+			if ending.MatchString(literal.Text) && !strings.HasPrefix(literal.Text, ".env") || parts[php.Literal{Text: literal.Text, Line: literal.Line}] {
 				continue
 			}
 			base := path.Base(strings.ReplaceAll(literal.Text, `\`, "/"))
@@ -277,15 +286,19 @@ func (c *code) file(name string, read *codeFile) {
 			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], writes: writes[literal.Text], up: up, constant: behind[literal.Text]})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
+			c.dialects[dialectOf([]byte(literal.Text))] = true
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
-			c.texts = append(c.texts, embedded{place, literal.Text})
+			c.texts = append(c.texts, embedded{Place: place, text: literal.Text})
 		}
 	}
 	if own && (handedTo(handed, "file_put_contents") || slices.ContainsFunc(read.Uses, func(u php.Use) bool {
 		return u.Function == "fwrite" || u.Function == "fputs" || u.Function == "file_put_contents"
 	})) {
 		if text := writtenLines(read.Literals); text != "" {
-			c.texts = append(c.texts, embedded{Place{File: name}, text})
+			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text})
+		}
+		if text := writtenINI(read.Literals); text != "" {
+			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, ini: true})
 		}
 	}
 	if own {
@@ -359,6 +372,29 @@ func writtenLines(literals []php.Literal) string {
 		return ""
 	}
 	return strings.Join(lines, "\n")
+}
+
+var lineOfINI = regexp.MustCompile(`(?m)^[ \t]*(?:(\[[\w .-]+\])[ \t]*$|([A-Za-z][\w.]*)[ \t]*=[ \t]*["']?(?:[^"'\n]*["']?[ \t]*)?$)`)
+
+// writtenINI are the lines of INI in a file's literals, be their values put in between.
+func writtenINI(literals []php.Literal) string {
+	var b strings.Builder
+	keys := 0
+	for _, literal := range literals {
+		for _, m := range lineOfINI.FindAllStringSubmatch(literal.Text, -1) {
+			if m[1] != "" {
+				b.WriteString(m[1] + "\n")
+			} else {
+				b.WriteString(m[2] + "=\"\"\n")
+				keys++
+			}
+		}
+	}
+	const least = 3 // of a login
+	if keys < least {
+		return ""
+	}
+	return b.String()
 }
 
 var createsTable = regexp.MustCompile(`(?i)\bcreate\s+table\b`)

@@ -285,6 +285,11 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 	for _, at := range slices.Sorted(maps.Keys(c.schemes)) {
 		add(at, 2, "the code has a data source name for it")
 	}
+	for _, family := range []string{familyMySQL, familyPostgreSQL} {
+		if c.dialects[family] && !(c.dialects[familyMySQL] && c.dialects[familyPostgreSQL]) {
+			add(family, 1, "the code makes tables in its SQL")
+		}
+	}
 	list := make([]Family, 0, len(scores))
 	for _, name := range slices.Sorted(maps.Keys(scores)) {
 		list = append(list, *scores[name])

@@ -260,7 +260,7 @@ func FuzzCandidates(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, name string, content []byte) {
 		tree := &tree{sizes: map[string]int64{name: int64(len(content))}, folders: map[string]bool{}}
-		read := &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}}
+		read := newCode()
 		for _, candidate := range readCandidates(tree, read, name, content) {
 			candidate.fit(familyPostgreSQL)
 			require.NotEmpty(t, candidate.Values)

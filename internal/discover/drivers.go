@@ -17,10 +17,11 @@ type driverWords struct {
 	inFile map[string][]string    // words as they are written, by the file of code
 	tested map[string][]wordFound // what addresses are compared with
 	names  map[string]string      // names of folders, files and classes, in small letters, and where they are
+	paths  map[string][][2]string // what stands before and behind an address in paths of code that is run
 }
 
 func newDriverWords() driverWords {
-	return driverWords{inFile: map[string][]string{}, tested: map[string][]wordFound{}, names: map[string]string{}}
+	return driverWords{inFile: map[string][]string{}, tested: map[string][]wordFound{}, names: map[string]string{}, paths: map[string][][2]string{}}
 }
 
 // take notes a text of the code, if it is such a word.
@@ -46,6 +47,52 @@ func (d *driverWords) test(file, address, word string) {
 	d.tested[address] = append(d.tested[address], wordFound{word, file + " compares it with that"})
 }
 
+// inPath notes the addresses in a path of code that is run: 'drivers/' . DB_TYPE . '.php'.
+func (d *driverWords) inPath(pieces []php.Piece) {
+	var b strings.Builder
+	for _, piece := range pieces {
+		if b.WriteString(piece.Text); piece.Address != "" {
+			b.WriteString("{" + piece.Address + "}")
+		}
+	}
+	text, end := b.String(), 0
+	for _, at := range addressInPath.FindAllStringIndex(text, -1) {
+		address := strings.Trim(text[at[0]:at[1]], "{}")
+		const most = 64 // addresses; applications have one or two
+		around := [2]string{text[end:at[0]], text[at[1]:]}
+		if endOfPath.MatchString(around[1]) && !slices.Contains(d.paths[address], around) && len(d.paths) < most {
+			d.paths[address] = append(d.paths[address], around)
+		}
+		end = at[1]
+	}
+}
+
+// addressInPath is an address within a path, as a string in double quotes has it, and
+// endOfPath what stands behind the last one.
+var (
+	addressInPath = regexp.MustCompile(`\{[^{}]+\}|\$\w+`)
+	endOfPath     = regexp.MustCompile(`^[\w./-]*\.(?:php|inc)$`)
+)
+
+// ofPaths are the words for which the path that an address stands in leads to a file.
+func (d *driverWords) ofPaths(family, address string) map[string]wordFound {
+	words := map[string]wordFound{}
+	for _, around := range d.paths[php.Own(address)] {
+		before, after := strings.TrimLeft(around[0], "./"), around[1]
+		for _, where := range d.names {
+			rest, ends := strings.CutSuffix(where, after)
+			at := strings.LastIndex(rest, before)
+			if !ends || at < 0 {
+				continue
+			}
+			if word := rest[at+len(before):]; drivers[strings.ToLower(word)] == family {
+				words[word] = wordFound{word, where + " is named after it"}
+			}
+		}
+	}
+	return words
+}
+
 // of finds what the application calls a family of servers, where it has called another
 // one, or the same, by was; comment stands beside the setting at an address. A word of MariaDB's own is
 // for that product alone. The nearest place that
@@ -54,6 +101,7 @@ func (d *driverWords) of(family, product, was, comment, address string) (found w
 	for _, place := range []func() map[string]wordFound{
 		func() map[string]wordFound { return wordsIn(family, comment) },
 		func() map[string]wordFound { return d.comparedWith(family, address) },
+		func() map[string]wordFound { return d.ofPaths(family, address) },
 		func() map[string]wordFound { return d.beside(family, was) },
 		func() map[string]wordFound { return d.named(family, was) },
 		func() map[string]wordFound { return d.beside(family, "") },

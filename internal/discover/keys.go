@@ -65,7 +65,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			k.Role, k.Vague = settings.Driver, false
 		case dsnFamily(s.Value) != "" && s.Kind == syntax.String:
 			k.Role, k.Vague = settings.DSN, false
-		case k.Role == settings.DSN && s.Kind == syntax.String && s.Value != "":
+		case k.Role == settings.DSN && s.Kind == syntax.String && s.Value != "" && c.goesInto(used, settings.DSN) < sureUse:
 			return // the address of a page
 		case k.Role == settings.Charset && s.Kind == syntax.String && s.Value != "" && !charsets[strings.ToLower(s.Value)] && !k.OfDatabase():
 			return // that of a page

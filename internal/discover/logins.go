@@ -32,7 +32,7 @@ var loginArguments = map[string][]settings.Role{
 	"->select_db":         {settings.Database},
 	"mysqli_set_charset":  {"", settings.Charset},
 	"->set_charset":       {settings.Charset},
-	"pdo":                 {"", settings.User, settings.Password},
+	"pdo":                 {settings.DSN, settings.User, settings.Password},
 	"pg_connect":          nil,
 	"pg_pconnect":         nil,
 }

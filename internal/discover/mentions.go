@@ -115,7 +115,11 @@ func (m mention) places() []string {
 	if strings.HasPrefix(m.path, "/") || m.up == behindConstant { // which is the application's folder in most cases
 		return []string{rest, path.Join(folder, rest)}
 	}
-	return []string{path.Join(folder, rest), rest}
+	places := []string{path.Join(folder, rest), rest}
+	for at := path.Dir(folder); at != "." && at != "/" && at != ".."; at = path.Dir(at) { // of a page that runs this code
+		places = append(places, path.Join(at, rest))
+	}
+	return places
 }
 
 // upwards tells from an argument how many folders up its path begins.
@@ -167,6 +171,9 @@ var systemFolder = regexp.MustCompile(`^/(?:etc|opt|usr|var|srv|home)/`)
 
 // fileName is a string that names a settings file, as code has it.
 var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties|tpl|tmpl|template)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
+
+// ending is what a file's name ends in behind something that code puts in front.
+var ending = regexp.MustCompile(`^\.[a-z]+\.[a-z]+$`)
 
 // lastText is the end of a path that is handed to a function, as far as it is known.
 func lastText(a php.Argument) string {

@@ -86,6 +86,10 @@ var dsnParts = []struct {
 func (g *group) parts(v Value, k key) []Value {
 	family := dsnFamily(k.Value)
 	v.form, v.dsn, v.was = dsn.FormOf(k.Value), v.Address, k.Value
+	if family == "" && k.uses >= sureUse { // code hands it to PDO
+		v.form, v.Text, v.dsn = dsn.PDO, pdoOf(family), ""
+		return []Value{v}
+	}
 	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
 		v.Text = wholeURL(family)
 		if _, apart := g.keys[settings.Host]; v.Doubt == "" && (k.Value == "" || k.Kind == syntax.Null) && apart {
@@ -206,7 +210,7 @@ func (c *Candidate) fit(family string) {
 			if !slices.ContainsFunc(fitting, func(of Value) bool { return of.Address == first.Address }) {
 				fitting = append(fitting, first)
 			}
-		case v.Role == settings.DSN && c.family == familyOther && !v.stuck:
+		case v.Role == settings.DSN && (c.family == familyOther || v.form == dsn.PDO) && !v.stuck:
 			v = c.fitDSN(v, family)
 		}
 		fitting = append(fitting, v)
