@@ -75,7 +75,7 @@ var (
 )
 
 // ofPaths are the words for which the path that an address stands in leads to a file.
-func (d *driverWords) ofPaths(family, address string) map[string]wordFound {
+func (d *driverWords) ofPaths(family, was, address string) map[string]wordFound {
 	words := map[string]wordFound{}
 	for _, around := range d.paths[php.Own(address)] {
 		before, after := strings.TrimLeft(around[0], "./"), around[1]
@@ -86,6 +86,7 @@ func (d *driverWords) ofPaths(family, address string) map[string]wordFound {
 				continue
 			}
 			if word := rest[at+len(before):]; drivers[strings.ToLower(word)] == family {
+				word = inCaseOf(was, word)
 				words[word] = wordFound{word, where + " is named after it"}
 			}
 		}
@@ -101,7 +102,7 @@ func (d *driverWords) of(family, product, was, comment, address string) (found w
 	for _, place := range []func() map[string]wordFound{
 		func() map[string]wordFound { return wordsIn(family, comment) },
 		func() map[string]wordFound { return d.comparedWith(family, address) },
-		func() map[string]wordFound { return d.ofPaths(family, address) },
+		func() map[string]wordFound { return d.ofPaths(family, was, address) },
 		func() map[string]wordFound { return d.beside(family, was) },
 		func() map[string]wordFound { return d.named(family, was) },
 		func() map[string]wordFound { return d.beside(family, "") },
@@ -175,17 +176,24 @@ func (d *driverWords) named(family, was string) map[string]wordFound {
 				continue
 			}
 			if where, there := d.names[strings.Replace(name, small, word, 1)]; there {
-				switch was {
-				case strings.ToUpper(was):
-					word = strings.ToUpper(word)
-				case strings.ToUpper(small[:1]) + small[1:]:
-					word = strings.ToUpper(word[:1]) + word[1:]
-				}
+				word = inCaseOf(was, word)
 				words[word] = wordFound{word, where + " is named after it"}
 			}
 		}
 	}
 	return words
+}
+
+// inCaseOf is a word in the letters that another one has: code may turn them into small ones.
+func inCaseOf(was, word string) string {
+	switch small := strings.ToLower(was); {
+	case was == "":
+	case was == strings.ToUpper(was):
+		return strings.ToUpper(word)
+	case was == strings.ToUpper(small[:1])+small[1:]:
+		return strings.ToUpper(word[:1]) + word[1:]
+	}
+	return word
 }
 
 func isMariaDBs(word string) bool { return strings.Contains(strings.ToLower(word), "maria") }
