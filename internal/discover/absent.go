@@ -357,6 +357,10 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 	for _, at := range read.connects {
 		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
 		elsewhere := strings.HasPrefix(at.address, "$_") && !(c.Syntax == dotenv.Syntax.Name && strings.HasPrefix(at.address, "$_ENV["))
+		array := read.arrays[writer]
+		if i := strings.IndexByte(at.address, '['); array != "" && i > 0 && !elsewhere && !inInstaller {
+			at.address, at.local, at.elements = array+at.address[i:], false, elements(array+at.address[i:])
+		}
 		if inInstaller || elsewhere || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
 			continue
 		}

@@ -51,6 +51,7 @@ type code struct {
 	selfNamed     map[string]bool     // constants whose value is their name
 	literals      map[string]bool     // that end like the beginnings of such names
 	upgrades      map[string]bool     // folders for upgrades that it has the names of
+	arrays        map[string]string   // variables of arrays that it writes key by key, by the file of code
 	copies        map[string]string   // names of files that it copies, and of the copies
 }
 
@@ -92,7 +93,7 @@ func wanted(function string) bool {
 }
 
 func newCode() *code {
-	return &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	return &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, arrays: map[string]string{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 }
 
 // readCode reads all PHP of the tree.
@@ -297,6 +298,11 @@ func (c *code) file(name string, read *codeFile) {
 		if text := writtenLines(read.Literals); text != "" {
 			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text})
 		}
+		for _, literal := range read.Literals {
+			if m := beginsArray.FindStringSubmatch(literal.Text); m != nil {
+				c.arrays[name] = m[1]
+			}
+		}
 		if text := writtenINI(read.Literals); text != "" {
 			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, ini: true})
 		}
@@ -373,6 +379,9 @@ func writtenLines(literals []php.Literal) string {
 	}
 	return strings.Join(lines, "\n")
 }
+
+// beginsArray is the end of a text behind which the keys of an array are written.
+var beginsArray = regexp.MustCompile(`(\$\w+)\s*=\s*(?:array\s*\(|\[)\s*$`)
 
 var lineOfINI = regexp.MustCompile(`(?m)^[ \t]*(?:(\[[\w .-]+\])[ \t]*$|([A-Za-z][\w.]*)[ \t]*=[ \t]*["']?(?:[^"'\n]*["']?[ \t]*)?$)`)
 

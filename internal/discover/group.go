@@ -323,6 +323,9 @@ func (g *group) judge() {
 		ofDatabase = ofDatabase || k.OfDatabase() && role != settings.Prefix
 		g.readFamily(role, k)
 	}
+	if _, has := g.keys[settings.Password]; !has && uses > 0 && g.keys[settings.DSN].Address == "" {
+		points(-6, "it has no password")
+	}
 	if g.fallback() {
 		points(0, "its values are in force where nothing else gives them")
 	}
