@@ -111,6 +111,9 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 			case target != "" && read != nil && written != nil:
 				override.File, override.InstallerMakes = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
+			case target != "" && read != nil && defaults.forbids && saysToCopy.Match(headOf(t.read(defaults.Seen, longestSettings))):
+				override.File, override.Template = target, defaults.Seen
+				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is to be copied", read.File, read.Line, defaults.File)}
 			case target != "" && read != nil && defaults.forbids && defaults.mayBegin():
 				override.File, override.Add = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
@@ -129,6 +132,9 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 	}
 	return more
 }
+
+// saysToCopy is what a file says that is to be edited in a copy.
+var saysToCopy = regexp.MustCompile(`(?i)\b(?:make|create|take)\s+a\s+copy\b|\bcopy\s+(?:this|the)\s+file\b`)
 
 // moveToSubclasses has the properties of a class set in the one that extends it, where code
 // has the text of that and writes a file which is not there: a program's own class holds no

@@ -20,9 +20,11 @@ import (
 
 // code is what the application's own PHP tells.
 type code struct {
-	mentions map[string][]mention // by the base name of the file mentioned
-	connects []connect
-	environ  map[string]bool // names of environment variables that are read
+	mentions  map[string][]mention // by the base name of the file mentioned
+	connects  []connect
+	handovers []handover
+	takes     map[string][]settings.Role // what functions log in with, by their parameters
+	environ   map[string]bool            // names of environment variables that are read
 	// functions are names of functions and classes used, with the first place;
 	// asked are those whose presence the code asks for first.
 	functions map[string]Place
@@ -45,7 +47,7 @@ type code struct {
 	// constants are those that are defined to be paths, and openConstants those that
 	// are handed to something that opens a file.
 	constants     map[string]constant
-	openConstants map[string][]string // and by what
+	openConstants map[string][]opened
 	deletes       map[string]bool     // paths, as the code has them, of files that it deletes
 	subclasses    []subclass          // that stand in texts of the code
 	selfNamed     map[string]bool     // constants whose value is their name
@@ -93,7 +95,7 @@ func wanted(function string) bool {
 }
 
 func newCode() *code {
-	return &code{mentions: map[string][]mention{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]string{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, arrays: map[string]string{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	return &code{mentions: map[string][]mention{}, takes: map[string][]settings.Role{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]opened{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, arrays: map[string]string{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 }
 
 // readCode reads all PHP of the tree.
@@ -108,6 +110,7 @@ func readCode(ctx context.Context, t *tree) (*code, error) {
 		c.file(name, read)
 	})
 	c.resolveConstants()
+	c.resolveHandovers()
 	return c, err
 }
 
@@ -176,6 +179,7 @@ func (c *code) file(name string, read *codeFile) {
 	}
 	c.aliases = read.Aliases
 	own := isOwnCode(name)
+	firstLogin := len(c.connects)
 	writes := map[string]bool{}     // literals handed to what writes
 	handed := map[string]string{}   // literals by the function they were handed to
 	from := map[string]int{}        // and by where their paths begin
@@ -228,8 +232,9 @@ func (c *code) file(name string, read *codeFile) {
 			}
 			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && opens {
 				of := constantName(pieces[0].Address)
-				if !slices.Contains(c.openConstants[of], use.Function) {
-					c.openConstants[of] = append(c.openConstants[of], use.Function)
+				by := opened{place, use.Function}
+				if !slices.ContainsFunc(c.openConstants[of], func(o opened) bool { return o.File == by.File && o.verb == by.verb }) {
+					c.openConstants[of] = append(c.openConstants[of], by)
 				}
 			}
 		}
@@ -327,6 +332,7 @@ func (c *code) file(name string, read *codeFile) {
 			}
 			c.connect(Place{File: name}, settings.Driver, choice[0], read.Parameters[choice[0]])
 		}
+		c.noteParameters(read.Signatures, firstLogin)
 	}
 }
 

@@ -368,7 +368,7 @@ func (f *Findings) fitInstaller() {
 		return
 	}
 	for _, c := range f.Settings[0].WithBeside() {
-		if c.Template != "" && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(c.Template, of) }) {
+		if c.Template != "" && c.fromSample && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(c.Template, of) }) {
 			f.Installer.Files = append(f.Installer.Files, c.Template)
 		}
 	}

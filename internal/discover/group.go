@@ -265,7 +265,8 @@ func (g *group) gather(keys []key) {
 			near := k.Container == g.container || g.hasFrom(k.Container) || k.Container != "" && strings.HasPrefix(g.container, strings.TrimSuffix(k.Container, "@"))
 			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.ofDatabase // among options of it
 			ofTables := role == settings.Prefix && (k.ofDatabase || slices.ContainsFunc(k.Words(), func(w string) bool { return w == "table" || w == "tbl" }) || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
-			if near && (akin(g.stem, strings.Join(k.Stem, " ")) || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse {
+			alike := akin(g.stem, strings.Join(k.Stem, " ")) && (k.Container == g.container || len(k.Stem) == 0 || k.ofDatabase || g.stem != "")
+			if near && (alike || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse {
 				g.take(k)
 			}
 		}

@@ -50,6 +50,11 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		if k.Role == "" && flagFamily(s) != "" || c.choosesServer(used) && (k.Role == "" || k.Role == settings.Database) {
 			k.Role, k.Stem, k.Vague = settings.Driver, nil, false
 		}
+		if k.Vague && c.goesInto(used, k.Role) == 0 {
+			if role := c.roleOf(used); role != "" {
+				k.Role, k.Stem, k.Vague = role, nil, false
+			}
+		}
 		if fromEnvironment.MatchString(s.Value) && s.Kind == syntax.String {
 			k.Kind, k.Refusal = syntax.Expression, "taken from the environment"
 		}

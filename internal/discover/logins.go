@@ -99,25 +99,69 @@ var keptValue = regexp.MustCompile(`^\$?[\w\\]+(?:->|::)\w+\(['"][\w.-]+['"]\)$`
 // ofEnvironment is an argument that a variable of the environment gives.
 var ofEnvironment = regexp.MustCompile(`^\(?\s*(?:getenv\s*\(|\$_(?:ENV|SERVER)\s*\[)`)
 
+// handover is a call of the application's own function to connect.
+type handover struct {
+	Place
+	function string
+	given    []string // addresses of what it is given; empty for all else
+}
+
 // handsOver takes a call of the application's own function to connect, if what it is given
-// says that it is a login.
+// says that it is a login; else the function may say so.
 func (c *code) handsOver(place Place, use php.Use) {
 	given := map[settings.Role]string{}
+	call := handover{Place: place, function: use.Function}
 	for _, argument := range use.Arguments {
-		if len(argument.Pieces) != 1 || argument.Pieces[0].Address == "" || argument.Parameter {
+		address := ""
+		if len(argument.Pieces) == 1 && !argument.Parameter {
+			address = argument.Pieces[0].Address
+		}
+		if call.given = append(call.given, c.unaliased(address)); address == "" {
 			continue
 		}
-		address := argument.Pieces[0].Address
 		if key := settings.ReadKey(address); key.Role != "" && given[key.Role] == "" {
 			given[key.Role] = address
 		}
 	}
 	if given[settings.Host] == "" || given[settings.User] == "" || given[settings.Password] == "" {
+		c.handovers = append(c.handovers, call)
 		return
 	}
 	for _, role := range valueOrder {
 		if given[role] != "" {
 			c.connect(place, role, given[role], false)
+		}
+	}
+}
+
+// noteParameters notes what functions of a file do with their parameters, where they log in
+// with them; from is the first of the file's logins.
+func (c *code) noteParameters(signatures map[string][]string, from int) {
+	roles := map[string]settings.Role{}
+	for _, at := range c.connects[from:] {
+		if at.local {
+			roles[at.address] = at.role
+		}
+	}
+	for function, parameters := range signatures {
+		var takes []settings.Role
+		for _, name := range parameters {
+			takes = append(takes, roles["$"+name])
+		}
+		if slices.Contains(takes, settings.User) && slices.Contains(takes, settings.Password) {
+			c.takes[function] = takes
+		}
+	}
+}
+
+// resolveHandovers has what is given to functions that log in with it be part of the login.
+func (c *code) resolveHandovers() {
+	c.aliases = nil
+	for _, call := range c.handovers {
+		for i, role := range c.takes[call.function] {
+			if i < len(call.given) && role != "" && call.given[i] != "" {
+				c.connect(call.Place, role, call.given[i], false)
+			}
 		}
 	}
 }

@@ -17,6 +17,12 @@ type constant struct {
 	argument php.Argument
 }
 
+// opened is where code hands a constant to something that opens a file.
+type opened struct {
+	Place
+	verb string
+}
+
 // folderOf is the path of a constant from the application's folder; known is false where
 // it cannot be told.
 func (c *code) folderOf(name string, deep int) (folder string, known bool) {
@@ -71,8 +77,8 @@ func (c *code) resolveConstants() {
 			continue
 		}
 		folder := path.Dir(file)
-		for _, verb := range c.openConstants[name] {
-			c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: Place{File: c.constants[name].file}, path: path.Base(file), verb: verb, up: anywhere, base: &folder})
+		for _, by := range c.openConstants[name] {
+			c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: by.Place, path: path.Base(file), verb: by.verb, up: anywhere, base: &folder})
 		}
 	}
 }
