@@ -386,8 +386,9 @@ func writtenLines(literals []php.Literal) string {
 	return strings.Join(lines, "\n")
 }
 
-// beginsArray is the end of a text behind which the keys of an array are written.
-var beginsArray = regexp.MustCompile(`(\$\w+)\s*=\s*(?:array\s*\(|\[)\s*$`)
+// beginsArray is a text with which an array is written key by key: its beginning, or a line
+// with the key left open.
+var beginsArray = regexp.MustCompile(`(\$\w+)(?:\s*=\s*(?:array\s*\(|\[)\s*$|\[['"]?(?:%s|\{?\$\w+\}?)['"]?\]\s*=\s*['"%])`)
 
 var lineOfINI = regexp.MustCompile(`(?m)^[ \t]*(?:(\[[\w .-]+\])[ \t]*$|([A-Za-z][\w.]*)[ \t]*=[ \t]*["']?(?:[^"'\n]*["']?[ \t]*)?$)`)
 

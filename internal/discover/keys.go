@@ -74,8 +74,8 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			return // the address of a page
 		case k.Role == settings.Charset && s.Kind == syntax.String && s.Value != "" && !charsets[strings.ToLower(s.Value)] && !k.OfDatabase():
 			return // that of a page
-		case k.Role == settings.Driver && (k.Vague || strings.EqualFold(s.Value, "pdo")):
-			return // PDO speaks to each of them
+		case k.Role == settings.Driver && (k.Vague || strings.EqualFold(s.Value, "pdo") || engines[strings.ToLower(s.Value)]):
+			return // PDO speaks to each of them, and how tables are stored is no driver
 		case k.Kind == syntax.Integer && slices.Contains([]settings.Role{settings.Host, settings.User, settings.Database, settings.Prefix}, k.Role):
 			return // none of them is a number: it says something about the key
 		}
