@@ -50,13 +50,15 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 		default:
 			candidate.Score, candidate.Reasons = 6, []string{fmt.Sprintf("%s:%d reads it, and it is not there", read.File, read.Line)}
 		}
-		if !named { // then nothing but the text that is written says that it is one
-			if written == nil || read == nil || !candidate.valuesFromText(c, target, written) {
-				continue
-			}
-			candidate.Score--
-		} else {
+		switch {
+		case named:
 			candidate.valuesFromCode(t, c, target, written, typedIn)
+		case written == nil || read == nil:
+			continue
+		case candidate.valuesFromText(c, target, written): // which alone says that it is one
+			candidate.Score--
+		case c.arrays[written.File] != "":
+			candidate.valuesFromLogins(t, c, written)
 		}
 		candidate.Alike = c.alike(t, mentions, target, written)
 		if waiting := t.waiting[base]; len(waiting) > 1 && written != nil {
