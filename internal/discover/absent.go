@@ -369,7 +369,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 		if i := strings.IndexByte(at.address, '['); array != "" && i > 0 && !elsewhere && !inInstaller {
 			at.address, at.local, at.elements = array+at.address[i:], false, elements(array+at.address[i:])
 		}
-		if inInstaller || elsewhere || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
+		if inInstaller || elsewhere || isApart(at.File) || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
 			continue
 		}
 		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {

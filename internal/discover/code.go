@@ -30,7 +30,8 @@ type code struct {
 	functions map[string]Place
 	asked     map[string]bool
 	defines   map[string]bool // functions and classes that the tree makes itself
-	families  map[string]int  // uses of a family's functions
+	whole     driverUses
+	parts     driverUses      // in folders of parts, of examples and the like
 	schemes   map[string]bool // families of the data source names that code puts together
 	dialects  map[string]bool // families of the SQL by which it makes tables
 	makes     []Place         // where CREATE TABLE stands in code
@@ -48,13 +49,13 @@ type code struct {
 	// are handed to something that opens a file.
 	constants     map[string]constant
 	openConstants map[string][]opened
-	deletes       map[string]bool     // paths, as the code has them, of files that it deletes
-	subclasses    []subclass          // that stand in texts of the code
-	selfNamed     map[string]bool     // constants whose value is their name
-	literals      map[string]bool     // that end like the beginnings of such names
-	upgrades      map[string]bool     // folders for upgrades that it has the names of
-	arrays        map[string]string   // variables of arrays that it writes key by key, by the file of code
-	copies        map[string]string   // names of files that it copies, and of the copies
+	deletes       map[string]bool   // paths, as the code has them, of files that it deletes
+	subclasses    []subclass        // that stand in texts of the code
+	selfNamed     map[string]bool   // constants whose value is their name
+	literals      map[string]bool   // that end like the beginnings of such names
+	upgrades      map[string]bool   // folders for upgrades that it has the names of
+	arrays        map[string]string // variables of arrays that it writes key by key, by the file of code
+	copies        map[string]string // names of files that it copies, and of the copies
 }
 
 // Place is a line of a file of the tree.
@@ -95,12 +96,16 @@ func wanted(function string) bool {
 }
 
 func newCode() *code {
-	return &code{mentions: map[string][]mention{}, takes: map[string][]settings.Role{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, families: map[string]int{}, schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]opened{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, arrays: map[string]string{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+	return &code{mentions: map[string][]mention{}, takes: map[string][]settings.Role{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, whole: newDriverUses(), parts: newDriverUses(), schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]opened{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, arrays: map[string]string{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
 }
 
 // readCode reads all PHP of the tree.
 func readCode(ctx context.Context, t *tree) (*code, error) {
 	c := newCode()
+	c.words.read = func(file string) []byte {
+		const longest = 64 << 10 // of what lists drivers
+		return t.read(file, longest)
+	}
 	names := slices.DeleteFunc(slices.Clone(t.files), func(name string) bool { return !isCode(name) })
 	err := sideBySide(ctx, names, func(name string) *codeFile { return readCodeFile(t, name) }, func(name string, read *codeFile) {
 		if read == nil {
@@ -290,7 +295,7 @@ func (c *code) file(name string, read *codeFile) {
 				c.outside = append(c.outside, Outside{literal.Text, place})
 			}
 			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], writes: writes[literal.Text], up: up, constant: behind[literal.Text]})
-		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text):
+		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text) && !makesAnyTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
 			c.dialects[dialectOf([]byte(literal.Text))] = true
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
@@ -413,7 +418,12 @@ func writtenINI(literals []php.Literal) string {
 	return b.String()
 }
 
-var createsTable = regexp.MustCompile(`(?i)\bcreate\s+table\b`)
+// createsTable is SQL that makes a table, and makesAnyTable that of a library, to which
+// somebody gives the name.
+var (
+	createsTable  = regexp.MustCompile(`(?i)\bcreate\s+table\b`)
+	makesAnyTable = regexp.MustCompile("(?i)\\bcreate\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?[`\"]?%s")
+)
 
 // isOwnCode tells the application's own code from its tests.
 func isOwnCode(name string) bool {
@@ -466,6 +476,7 @@ func (c *code) use(place Place, use php.Use) {
 				}
 				if address := addressIn(argument); roles[i] != "" && address != "" {
 					c.connect(place, roles[i], address, argument.Parameter)
+					c.connects[len(c.connects)-1].by = function
 				}
 			}
 		}
@@ -479,10 +490,9 @@ func (c *code) note(function string, place Place) {
 	if _, known := c.functions[function]; !known {
 		c.functions[function] = place
 	}
-	switch {
-	case strings.HasPrefix(function, "mysql"):
-		c.families[familyMySQL]++
-	case strings.HasPrefix(function, "pg_"):
-		c.families[familyPostgreSQL]++
+	uses := c.whole
+	if isApart(place.File) {
+		uses = c.parts
 	}
+	uses.note(function, place)
 }

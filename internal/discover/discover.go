@@ -274,7 +274,7 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 			}
 		}
 	}
-	for family, uses := range c.families {
+	for family, uses := range c.driverUses().families {
 		add(family, min(uses, 3), "the code uses its functions")
 	}
 	for _, e := range extensions(t, c, nil, "") {

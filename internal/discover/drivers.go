@@ -1,6 +1,7 @@
 package discover
 
 import (
+	"bytes"
 	"fmt"
 	"maps"
 	"path"
@@ -18,6 +19,7 @@ type driverWords struct {
 	tested map[string][]wordFound // what addresses are compared with
 	names  map[string]string      // names of folders, files and classes, in small letters, and where they are
 	paths  map[string][][2]string // what stands before and behind an address in paths of code that is run
+	read   func(file string) []byte
 }
 
 func newDriverWords() driverWords {
@@ -103,9 +105,11 @@ func (d *driverWords) of(family, product, was, comment, address string) (found w
 		func() map[string]wordFound { return wordsIn(family, comment) },
 		func() map[string]wordFound { return d.comparedWith(family, address) },
 		func() map[string]wordFound { return d.ofPaths(family, was, address) },
-		func() map[string]wordFound { return d.beside(family, was) },
+		func() map[string]wordFound { return d.beside(family, was, address) },
+		func() map[string]wordFound { return d.beside(family, was, "") },
 		func() map[string]wordFound { return d.named(family, was) },
-		func() map[string]wordFound { return d.beside(family, "") },
+		func() map[string]wordFound { return d.beside(family, "", address) },
+		func() map[string]wordFound { return d.beside(family, "", "") },
 	} {
 		if words := place(); len(words) > 0 {
 			return chooseWord(words, product, was)
@@ -139,9 +143,13 @@ func (d *driverWords) comparedWith(family, address string) map[string]wordFound 
 }
 
 // beside are the words of a family in the files of code that know was, too; in those
-// that know any other family's, where was is empty.
-func (d *driverWords) beside(family, was string) map[string]wordFound {
+// that know any other family's, where was is empty; and only in those that have the name
+// of the setting at an address, where that is not.
+func (d *driverWords) beside(family, was, address string) map[string]wordFound {
 	words := map[string]wordFound{}
+	names := elementName.FindAllString(address, -1)
+	const mostRead = 64
+	reads := 0
 	for _, file := range slices.Sorted(maps.Keys(d.inFile)) {
 		list := d.inFile[file]
 		knows := slices.ContainsFunc(list, func(word string) bool {
@@ -149,6 +157,11 @@ func (d *driverWords) beside(family, was string) map[string]wordFound {
 		})
 		if !knows {
 			continue
+		}
+		if len(names) > 0 {
+			if reads++; reads > mostRead || !bytes.Contains(d.read(file), []byte(names[len(names)-1])) {
+				continue
+			}
 		}
 		for _, word := range list {
 			if _, is := words[word]; !is && drivers[strings.ToLower(word)] == family {
@@ -265,4 +278,35 @@ func doubtOf(family string, others []string) string {
 // path notes a file of code by its folders and its name.
 func (d *driverWords) path(name string) {
 	d.name(strings.TrimSuffix(name, path.Ext(name)), name)
+}
+
+// driverUses are the functions of servers' drivers that code uses: where it logs in, by the
+// function, and how often it uses those of a family of servers.
+type driverUses struct {
+	logins   map[string]Place
+	families map[string]int
+}
+
+func newDriverUses() driverUses {
+	return driverUses{logins: map[string]Place{}, families: map[string]int{}}
+}
+
+func (u driverUses) note(function string, place Place) {
+	if _, known := u.logins[function]; !known && (function == "pdo" || logins[familyMySQL].has(function) || logins[familyPostgreSQL].has(function)) {
+		u.logins[function] = place
+	}
+	switch {
+	case strings.HasPrefix(function, "mysql"):
+		u.families[familyMySQL]++
+	case strings.HasPrefix(function, "pg_"):
+		u.families[familyPostgreSQL]++
+	}
+}
+
+// driverUses are those of the application itself, where it has some.
+func (c *code) driverUses() driverUses {
+	if len(c.whole.logins)+len(c.whole.families) > 0 {
+		return c.whole
+	}
+	return c.parts
 }

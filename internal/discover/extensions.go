@@ -9,6 +9,7 @@ import (
 	"yellowfield/internal/phpini"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
+	"yellowfield/internal/settings/php"
 	"yellowfield/internal/wordset"
 )
 
@@ -114,43 +115,67 @@ func extensions(t *tree, c *code, best *Candidate, family string) []Extension {
 	return list
 }
 
-// logins are the functions and classes that log in, and their extensions, by family.
-var logins = map[string]struct{ functions, extension, pdo string }{
-	familyMySQL:      {"mysqli mysqli_connect mysqli_real_connect mysqli_init", "mysqli", "pdo_mysql"},
-	familyPostgreSQL: {"pg_connect pg_pconnect", "pgsql", "pdo_pgsql"},
+// login are the functions and classes that log in to a family, and their extensions.
+type login struct {
+	functions      map[string]bool
+	extension, pdo string
 }
 
-// driver is the extension that a login of the application needs: the only one that its
-// code logs in with, else the one that its settings name.
+func (l login) has(function string) bool { return l.functions[function] }
+
+var logins = map[string]login{
+	familyMySQL:      {wordset.Of("mysqli mysqli_connect mysqli_real_connect mysqli_init ->real_connect"), "mysqli", "pdo_mysql"},
+	familyPostgreSQL: {wordset.Of("pg_connect pg_pconnect"), "pgsql", "pdo_pgsql"},
+}
+
+// driver is the extension that a login of the application needs: what its code logs in
+// with by the very settings, or the only one that it logs in with at all, else the one that
+// its settings name.
 func (c *code) driver(best *Candidate, family string) (e Extension, known bool) {
 	of, has := logins[family]
 	if !has {
 		return e, false
 	}
-	var at Place
-	direct := false
-	for function := range wordset.Of(of.functions) {
-		if place, uses := c.functions[function]; uses && !c.defines[function] {
-			direct, at = true, place
+	uses := c.driverUses().logins
+	needs := func(function, why string) (Extension, bool) {
+		if of.has(function) {
+			return Extension{of.extension, false, why, uses[function]}, true
 		}
+		return Extension{of.pdo, false, why, uses[function]}, true
 	}
-	pdo, viaPDO := c.functions["pdo"]
-	switch {
-	case direct && !viaPDO:
-		return Extension{of.extension, false, "the code logs in with it", at}, true
-	case viaPDO && !direct:
-		return Extension{of.pdo, false, "the code logs in with it", pdo}, true
-	}
-	if best != nil { // the code does not decide
+	if best != nil {
+		for _, role := range []settings.Role{settings.Password, settings.User} {
+			surely, by := c.login(php.Own(best.value(role).Address), role)
+			if _, is := uses[by]; surely >= 2 && is && (by == "pdo" || of.has(by)) {
+				return needs(by, "the code logs in with it")
+			}
+		}
 		for _, v := range best.Values {
 			if v.form == dsn.PDO && dsnFamily(v.was) == family {
 				return Extension{of.pdo, false, "the settings have a data source name of PDO", Place{File: best.Seen, Line: v.Line}}, true
 			}
-			mayBePDO := !direct && strings.EqualFold(v.Text, "pgsql") // which calls its own driver so
+		}
+	}
+	direct, viaPDO := "", ""
+	for _, function := range slices.Sorted(maps.Keys(uses)) {
+		switch {
+		case c.defines[function]:
+		case of.has(function):
+			direct = function
+		case function == "pdo":
+			viaPDO = function
+		}
+	}
+	if (direct == "") != (viaPDO == "") {
+		return needs(direct+viaPDO, "the code logs in with it")
+	}
+	if best != nil { // the code does not decide
+		for _, v := range best.Values {
+			mayBePDO := direct == "" && strings.EqualFold(v.Text, "pgsql") // which calls its own driver so
 			if v.Role == settings.Driver && v.dsn == "" && v.Doubt == "" && !mayBePDO && driverExtensions[strings.ToLower(v.Text)] == family {
 				return Extension{strings.ToLower(v.Text), false, "the settings name it", Place{File: best.Seen, Line: v.Line}}, true
 			}
 		}
 	}
-	return Extension{of.extension, true, "the code can log in with it, or with PDO", at}, direct
+	return Extension{of.extension, true, "the code can log in with it, or with PDO", uses[direct]}, direct != ""
 }

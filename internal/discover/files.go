@@ -55,6 +55,7 @@ type Candidate struct {
 	typedIn   bool // it is code of the installer, with what somebody has typed in
 	rest      bool // it has a user and a password, and no database
 	forbids   bool // its head says that it is not to be edited
+	apart     bool // it is in a folder of parts, of examples or the like
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
 	// fromLogins says that its values are those that code logs in with.
@@ -154,6 +155,7 @@ func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
 	moveToSubclasses(t, c, found)
 	found = besideSamples(found)
 	preferEnvironment(found)
+	found = withoutParts(found, c)
 	slices.SortStableFunc(found, func(a, b *Candidate) int {
 		switch {
 		case a.Score > b.Score:
@@ -182,6 +184,19 @@ func (c *Candidate) withRest(rests []*Candidate) {
 			return
 		}
 	}
+}
+
+// withoutParts puts files in folders of parts behind the others, and takes none where only
+// the code outside logs in: a plugin may well have a database of its own.
+func withoutParts(found []*Candidate, code *code) []*Candidate {
+	const behind = 14
+	others := slices.ContainsFunc(found, func(c *Candidate) bool { return !c.apart && c.Score >= leastScore })
+	return slices.DeleteFunc(found, func(c *Candidate) bool {
+		if c.apart && others {
+			c.Score = round(c.Score - behind)
+		}
+		return c.apart && (!others && len(code.whole.logins) > 0 || c.Score < leastScore)
+	})
 }
 
 // preferEnvironment puts files that set the environment before those with the values that
@@ -468,7 +483,7 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 	c := &Candidate{
 		File: p.target, Template: p.template, Seen: p.seen, Syntax: file.Syntax.Name, Score: round(p.score + g.score), Add: p.add,
 		Reasons: append(slices.Clone(p.reasons), g.notes...), Called: g.call() != "",
-		fallback: g.fallback(), forEach: g.keys[settings.Driver].word != "", family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, fromSample: p.isSample,
+		fallback: g.fallback(), forEach: g.keys[settings.Driver].word != "", family: g.family, unchosen: g.unchosen, used: g.used, defaults: p.defaults, forbids: p.forbids, apart: p.apart, fromSample: p.isSample,
 		read: p.read, installerToo: p.installerToo, readThere: p.readThere, words: p.words, schemes: map[string]string{},
 		group: strings.TrimSpace(strings.TrimRight(g.container, "['\"$./(") + " " + g.stem),
 	}

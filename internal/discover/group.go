@@ -346,6 +346,8 @@ func (g *group) judge() {
 		}
 	}
 	switch { // as they have labels and messages, too
+	case strings.Contains(g.container, "()") && g.saysNothing():
+		points(-14, "a function takes them")
 	case strings.Contains(g.container, "()"):
 		points(-8, "it is inside a function")
 	case strings.Contains(g.container, "(") && !strings.HasPrefix(g.container, "putenv("):
@@ -378,6 +380,14 @@ func (g *group) judge() {
 // fallback reports whether values are in force only where nothing else gives them.
 func (g *group) fallback() bool {
 	return slices.ContainsFunc(core, func(role settings.Role) bool { return g.keys[role].Fallback })
+}
+
+// saysNothing reports whether none of the core roles has a value.
+func (g *group) saysNothing() bool {
+	return !slices.ContainsFunc(core, func(role settings.Role) bool {
+		k, has := g.keys[role]
+		return has && k.Kind != syntax.Null && k.Value != ""
+	})
 }
 
 // call is what logs in with the group's values as its arguments; empty where they stand

@@ -17,6 +17,7 @@ type connect struct {
 	address  string
 	elements []string // of the address, in small letters
 	local    bool     // to the function around
+	by       string   // what logs in; empty where nothing says so
 }
 
 // loginArguments are the roles of the arguments of functions that log in.
@@ -168,7 +169,7 @@ func (c *code) resolveHandovers() {
 
 func (c *code) connect(place Place, role settings.Role, address string, local bool) {
 	address = c.unaliased(address)
-	c.connects = append(c.connects, connect{place, role, address, elements(address), local})
+	c.connects = append(c.connects, connect{Place: place, role: role, address: address, elements: elements(address), local: local})
 }
 
 // unaliased is an address with what a variable of the file stands for in its place.
@@ -188,14 +189,28 @@ func elements(address string) []string {
 	return slices.DeleteFunc(found, func(name string) bool { return name == "this" || name == "self" || name == "static" })
 }
 
-var elementName = regexp.MustCompile(`[a-z0-9_-]+`)
+var elementName = regexp.MustCompile(`[A-Za-z0-9_-]+`)
 
 // goesInto tells how surely the value at an address goes into a login, as the
 // role it is said to have: 3 for the very address, 2 for its last two elements,
 // 0 for none.
 func (c *code) goesInto(address string, role settings.Role) int {
-	best := 0
+	surely, _ := c.login(address, role)
+	return surely
+}
+
+// login is that, and what logs in with it, where that is known and the same everywhere.
+func (c *code) login(address string, role settings.Role) (best int, by string) {
 	mine := elements(address)
+	take := func(surely int, at connect) {
+		switch {
+		case surely == 0 || surely < best:
+		case surely > best:
+			best, by = surely, at.by
+		case by != at.by:
+			by = ""
+		}
+	}
 	for _, at := range c.connects {
 		if at.role != role {
 			continue
@@ -207,12 +222,12 @@ func (c *code) goesInto(address string, role settings.Role) int {
 		const sure, likely = 3, 2
 		switch {
 		case same == len(mine) && same == len(at.elements):
-			best = max(best, sure)
+			take(sure, at)
 		case same >= 2:
-			best = max(best, likely)
+			take(likely, at)
 		case same == 1 && len(at.elements) == 1 && len(mine) > 1, same == 1 && len(mine) == 1:
-			best = max(best, 1)
+			take(1, at)
 		}
 	}
-	return best
+	return best, by
 }

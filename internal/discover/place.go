@@ -23,6 +23,7 @@ type place struct {
 	read                   bool // by the code, under the name that it is used by
 	readThere              bool // and surely from its folder
 	installerToo           bool // an installer writes it, too
+	apart                  bool // it is in a folder of parts, of examples or the like
 	score                  float64
 	reasons                []string
 	words                  *driverWords
@@ -99,6 +100,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			p.installers = true
 		}
 	}
+	p.apart = isApart(p.target)
 	for _, word := range settings.Words(path.Base(plain)) {
 		switch foreign[word] {
 		case "":
@@ -109,6 +111,11 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		}
 	}
 	return p
+}
+
+// isApart reports whether a file is in a folder of parts, of examples or the like.
+func isApart(name string) bool {
+	return slices.ContainsFunc(settings.Words(path.Dir(name)), func(word string) bool { return awayFolders[word] })
 }
 
 // maySet is maySet for a file that code may copy.

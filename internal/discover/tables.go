@@ -38,7 +38,7 @@ func (u *tablesInCode) take(place Place, literal php.Literal) {
 	text := literal.Text
 	for _, m := range tableMade.FindAllStringSubmatch(text, -1) {
 		u.makes[strings.ToLower(m[1])] = true
-		u.others = u.others || m[1] == ""
+		u.others = u.others || m[1] == "" && !makesAnyTable.MatchString(text)
 	}
 	if literal.Gaps || !sqlInCode.MatchString(text) {
 		return
