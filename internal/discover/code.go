@@ -91,12 +91,18 @@ var (
 // wanted chooses the uses that readCode keeps.
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
-	return logs || strings.Contains(function, "connect") || readers[function] || writers[function] || askers[function] || environers[function] ||
+	return logs || mayConnect(function) || readers[function] || writers[function] || askers[function] || environers[function] ||
 		function == tableMethod || function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
 }
 
 func newCode() *code {
 	return &code{mentions: map[string][]mention{}, takes: map[string][]settings.Role{}, environ: map[string]bool{}, functions: map[string]Place{}, asked: map[string]bool{}, defines: map[string]bool{}, whole: newDriverUses(), parts: newDriverUses(), schemes: map[string]bool{}, dialects: map[string]bool{}, words: newDriverWords(), constants: map[string]constant{}, openConstants: map[string][]opened{}, deletes: map[string]bool{}, copies: map[string]string{}, selfNamed: map[string]bool{}, literals: map[string]bool{}, upgrades: map[string]bool{}, arrays: map[string]string{}, signatures: map[string][]string{}, tables: tablesInCode{uses: map[string]Place{}, makes: map[string]bool{}}}
+}
+
+// mayConnect reports whether a function of the application may log in, by its name.
+func mayConnect(function string) bool {
+	name := strings.TrimPrefix(function, "->")
+	return strings.Contains(name, "connect") || strings.Contains(name, "database") || strings.HasPrefix(name, "db") || strings.HasSuffix(name, "db")
 }
 
 // readCode reads all PHP of the tree.
@@ -460,7 +466,7 @@ func (c *code) use(place Place, use php.Use) {
 		c.makes = append(c.makes, place)
 	default:
 		c.note(function, place)
-		if _, known := loginArguments[function]; !known && strings.Contains(function, "connect") {
+		if _, known := loginArguments[function]; !known && mayConnect(function) {
 			c.handsOver(place, use)
 		}
 		if roles, logs := loginArguments[function]; logs {

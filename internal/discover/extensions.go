@@ -143,9 +143,14 @@ func (c *code) driver(best *Candidate, family string) (e Extension, known bool) 
 		}
 		return Extension{of.pdo, false, why, uses[function]}, true
 	}
+	matched, forEach := best == nil, true // a library may log in to each kind of server
+	for _, login := range logins {
+		forEach = forEach && slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.has)
+	}
 	if best != nil {
 		for _, role := range []settings.Role{settings.Password, settings.User} {
 			surely, by := c.login(php.Own(best.value(role).Address), role)
+			matched = matched || surely > 0
 			if _, is := uses[by]; surely >= 2 && is && (by == "pdo" || of.has(by)) {
 				return needs(by, "the code logs in with it")
 			}
@@ -167,7 +172,9 @@ func (c *code) driver(best *Candidate, family string) (e Extension, known bool) 
 		}
 	}
 	if (direct == "") != (viaPDO == "") {
-		return needs(direct+viaPDO, "the code logs in with it")
+		e, known = needs(direct+viaPDO, "the code logs in with it")
+		e.Optional = !matched && forEach
+		return e, known
 	}
 	if best != nil { // the code does not decide
 		for _, v := range best.Values {
