@@ -39,8 +39,9 @@ var loginArguments = map[string][]settings.Role{
 }
 
 // dsnPart finds what goes into the parts of a data source name that code puts
-// together, by a dot or within the string.
-var dsnPart = regexp.MustCompile(`\b(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)` + addressInCode)
+// together, by a dot or within the string; what begins with a hyphen is an option of a
+// program.
+var dsnPart = regexp.MustCompile(`(?:^|[^\w-])(unix_socket|host|port|dbname|user|password|charset)=(?:["']\s*\.\s*(?:\(string\)\s*)?|\{?\$)` + addressInCode)
 
 // addressInCode is a variable, a constant or a part of one, or what a call gives for a name.
 const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*(?:\(\s*'[\w.-]+'\s*\))?)`

@@ -215,7 +215,11 @@ func (c *code) resolve(t *tree, sample, base string) (target string, found bool)
 // folder under the whole of its path: somebody copies it from there.
 func (c *code) copiedTo(t *tree, name string) (target string, found bool) {
 	for _, m := range c.mentions[path.Base(name)] {
-		for _, at := range m.places() {
+		places := m.places()
+		if slices.ContainsFunc(places, t.has) {
+			continue // that one is meant
+		}
+		for _, at := range places {
 			if strings.Contains(at, "/") && strings.HasSuffix(name, "/"+at) && readers[m.verb] && !t.has(at) && t.folders[path.Dir(at)] {
 				return at, true
 			}
