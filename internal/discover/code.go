@@ -196,15 +196,8 @@ func (c *code) file(name string, read *codeFile) {
 	from := map[string]int{}        // and by where their paths begin
 	behind := map[string]string{}   // and by the constant in front of them
 	parts := map[php.Literal]bool{} // those that are parts of a path which is known as a whole
-	for _, declared := range read.Declares {
-		key := constantName(declared.Name)
-		if before, has := c.constants[key]; has && before.argument.Source != declared.Value.Source {
-			declared.Value = php.Argument{} // two classes, and two values
-		}
-		c.constants[key] = constant{name, declared.Value}
-		if text, literal := declared.Value.Literal(); literal && own && text == key {
-			c.selfNamed[key] = true
-		}
+	if own {
+		c.declare(name, read.Declares)
 	}
 	for _, use := range read.Uses {
 		place := Place{name, use.Line}
@@ -254,7 +247,7 @@ func (c *code) file(name string, read *codeFile) {
 				c.copies[path.Base(from)] = path.Base(to)
 			}
 		}
-		if use.Function == "define" && len(use.Arguments) == 2 {
+		if own && use.Function == "define" && len(use.Arguments) == 2 {
 			if defined, ok := use.Arguments[0].Literal(); ok && len(use.Arguments[1].Pieces) > 0 {
 				c.constants[defined] = constant{name, use.Arguments[1]}
 			}
@@ -300,6 +293,9 @@ func (c *code) file(name string, read *codeFile) {
 				!slices.ContainsFunc(c.outside, func(o Outside) bool { return o.File == literal.Text }) {
 				c.outside = append(c.outside, Outside{literal.Text, place})
 			}
+			if !own {
+				continue // tests have files of their own
+			}
 			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], writes: writes[literal.Text], up: up, constant: behind[literal.Text]})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text) && !makesAnyTable.MatchString(literal.Text):
 			c.makes = append(c.makes, place)
@@ -344,6 +340,20 @@ func (c *code) file(name string, read *codeFile) {
 			c.connect(Place{File: name}, settings.Driver, choice[0], read.Parameters[choice[0]])
 		}
 		c.noteParameters(read.Signatures, firstLogin)
+	}
+}
+
+// declare takes the constants of a file, and functions that stand for a value.
+func (c *code) declare(name string, declares []php.Declared) {
+	for _, declared := range declares {
+		key := constantName(declared.Name)
+		if before, has := c.constants[key]; has && before.argument.Source != declared.Value.Source {
+			declared.Value = php.Argument{} // two classes, and two values
+		}
+		c.constants[key] = constant{name, declared.Value}
+		if text, literal := declared.Value.Literal(); literal && text == key {
+			c.selfNamed[key] = true
+		}
 	}
 }
 

@@ -244,7 +244,7 @@ func withSameValues(found []*Candidate) []*Candidate {
 // in one folder, or where the code surely logs in with both.
 func (c *Candidate) alike(other *Candidate) bool {
 	near := c.used && other.used || path.Dir(c.File) == path.Dir(other.File) && other.Score >= leastScore
-	return near && c.isThere() && other.isThere() && c.Called == other.Called && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
+	return near && c.isThere() && other.isThere() && !isCopy(other.File) && c.Called == other.Called && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
 		return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 	})
 }
@@ -254,7 +254,12 @@ func (c *Candidate) alike(other *Candidate) bool {
 func (c *Candidate) beside(other *Candidate) bool {
 	copied := func(c *Candidate) bool { return c.Template != "" && c.readThere && !c.Add }
 	both := c.isThere() && other.isThere() || copied(c) && copied(other) && c.File != other.File
-	return both && other.Score >= leastScore && c.sameLogin(other)
+	return both && !isCopy(other.File) && other.Score >= leastScore && c.sameLogin(other)
+}
+
+// isCopy reports whether somebody has kept a file as it was before, by its name.
+func isCopy(name string) bool {
+	return slices.ContainsFunc(settings.Words(path.Base(name)), func(w string) bool { return w == "old" || w == "bak" || w == "backup" || w == "copy" })
 }
 
 func (c *Candidate) isThere() bool { return c.File == c.Seen && !c.InstallerMakes }
