@@ -20,6 +20,7 @@ func arranged(all []*Script, family string) []*Script {
 	}
 	leaveOutRead(all)
 	leaveOutUnmade(all)
+	leaveOutCopies(all)
 	leaveOutTwins(all)
 	leaveOutSeries(all)
 	leaveOutCrowd(all)
@@ -161,6 +162,24 @@ func (s *Script) lacks(prefix string) bool {
 		}
 	}
 	return s.PrefixToken == "" && len(s.makes) > 0
+}
+
+// leaveOutCopies leaves out scripts of which the same lie in another folder.
+func leaveOutCopies(all []*Script) {
+	first := map[string]*Script{}
+	for _, s := range all {
+		id := fmt.Sprint(path.Base(s.File), s.size, s.Rows)
+		switch of := first[id]; {
+		case s.LeftOut != "":
+		case of == nil:
+			first[id] = s
+		case !maps.Equal(s.makes, of.makes) || !maps.Equal(s.fills, of.fills):
+		case strings.Count(s.File, "/") < strings.Count(of.File, "/"):
+			of.LeftOut, first[id] = "it is the same as "+s.File, s
+		default:
+			s.LeftOut = "it is the same as " + of.File
+		}
+	}
 }
 
 // leaveOutTwins leaves out scripts that make tables which another script makes,

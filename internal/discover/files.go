@@ -227,8 +227,8 @@ func withSameValues(found []*Candidate) []*Candidate {
 	}
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
 		switch {
-		case c == best:
-			return false
+		case c == best, c.apart && !best.apart, isCopy(c.File):
+			return c.Called && c.Score < leastScore
 		case best.alike(c):
 			best.Alike = append(best.Alike, c.File)
 			return true
@@ -244,7 +244,7 @@ func withSameValues(found []*Candidate) []*Candidate {
 // in one folder, or where the code surely logs in with both.
 func (c *Candidate) alike(other *Candidate) bool {
 	near := c.used && other.used || path.Dir(c.File) == path.Dir(other.File) && other.Score >= leastScore
-	return near && c.isThere() && other.isThere() && !isCopy(other.File) && c.Called == other.Called && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
+	return near && c.isThere() && other.isThere() && c.Called == other.Called && slices.EqualFunc(c.Values, other.Values, func(a, b Value) bool {
 		return a.Address == b.Address && a.Text == b.Text && a.Was == b.Was && a.Doubt == b.Doubt
 	})
 }
@@ -254,7 +254,7 @@ func (c *Candidate) alike(other *Candidate) bool {
 func (c *Candidate) beside(other *Candidate) bool {
 	copied := func(c *Candidate) bool { return c.Template != "" && c.readThere && !c.Add }
 	both := c.isThere() && other.isThere() || copied(c) && copied(other) && c.File != other.File
-	return both && !isCopy(other.File) && other.Score >= leastScore && c.sameLogin(other)
+	return both && other.Score >= leastScore && c.sameLogin(other)
 }
 
 // isCopy reports whether somebody has kept a file as it was before, by its name.

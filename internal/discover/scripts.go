@@ -41,6 +41,7 @@ type Script struct {
 	// account.
 	Account *AccountScript `json:"account,omitempty"`
 
+	size      int64
 	makes     map[string]bool     // tables
 	needs     map[string]bool     // tables it fills, changes or refers to
 	fills     map[string]bool     // tables it puts rows into
@@ -93,7 +94,7 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 		if ctx.Err() != nil {
 			return nil, fault.Stopped(ctx.Err())
 		}
-		s := newScript(c, name)
+		s := newScript(t, c, name)
 		switch {
 		case s.LeftOut != "":
 		case t.sizes[name] > longestScript:
@@ -126,7 +127,7 @@ func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
 		var series []*Script
 		makes, needs := map[string]bool{}, map[string]bool{}
 		for _, name := range t.upgrades[folder] {
-			s := newScript(c, name)
+			s := newScript(t, c, name)
 			if s.LeftOut != "" && s.LeftOut != ForUpgrades || t.sizes[name] > longestScript {
 				continue
 			}
@@ -148,8 +149,8 @@ func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
 	return nil
 }
 
-func newScript(c *code, name string) *Script {
-	s := &Script{File: name, makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}, Named: len(c.mentions[path.Base(name)]) > 0}
+func newScript(t *tree, c *code, name string) *Script {
+	s := &Script{File: name, size: t.sizes[name], makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}, Named: len(c.mentions[path.Base(name)]) > 0}
 	s.byName()
 	return s
 }
