@@ -181,7 +181,7 @@ func (f *Findings) FitTo(family, product string) {
 		f.Settings = append(f.Settings, c.fitTo(family, product))
 	}
 	preferFamily(f.Settings, family)
-	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && len(f.Import()) == 0 {
+	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && !slices.ContainsFunc(f.Scripts, (*Script).isForAll) {
 		// An installer that has to run mostly refuses to where the settings are there.
 		best := f.Settings[0]
 		best.InstallerMakes, best.Template = true, ""
@@ -362,7 +362,7 @@ func (f *Findings) installer(t *tree, c *code) {
 // fitInstaller tells what is left to the installer, and what goes with it, now that
 // settings and scripts are fitted.
 func (f *Findings) fitInstaller() {
-	f.Installer.Tables = !slices.ContainsFunc(f.Import(), func(s *Script) bool { return s.Tables > 0 })
+	f.Installer.Tables = !slices.ContainsFunc(f.Scripts, (*Script).isForAll)
 	f.Installer.Files = slices.Clone(f.installerFiles)
 	if len(f.Settings) == 0 {
 		return

@@ -74,7 +74,7 @@ var (
 		"uninstall": "it removes", "drop": "it removes", "remove": "it removes", "delete": "it removes", "teardown": "it removes", "down": "it removes", "rollback": "it removes", "cleanup": "it removes",
 		"upgrade": ForUpgrades, "update": ForUpgrades, "migrate": ForUpgrades, "migration": ForUpgrades, "patch": ForUpgrades, "convert": ForUpgrades, "alter": ForUpgrades,
 		"test": "it is for tests", "tests": "it is for tests", "testing": "it is for tests", "fixture": "it is for tests", "fixtures": "it is for tests", "benchmark": "it is for tests",
-		"backup": "it is a backup", "old": "it is an old one",
+		"backup": "it is a backup", "backups": "it is a backup", "old": "it is an old one",
 	}
 	doubtWords = map[string]string{"demo": "it holds demonstration data", "sample": "it holds sample data", "sampledata": "it holds sample data", "example": "it holds sample data", "dummy": "it holds sample data", "optional": "it is optional by its name", "extra": "it is optional by its name"}
 	// partFolders hold scripts of parts of the application that are installed by
@@ -104,20 +104,27 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 		}
 		found = append(found, s)
 	}
-	if !slices.ContainsFunc(found, func(s *Script) bool { return s.LeftOut == "" }) {
+	if !slices.ContainsFunc(found, (*Script).isForAll) { // others may
+		taken := map[*Script]string{}
 		for _, s := range found {
 			ofContributed := s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]]
 			if ofContributed || s.LeftOut == ForUpgrades && makesAll.MatchString(path.Base(s.File)) {
-				s.LeftOut = ""
-				s.read(ctx, t) // there is no other
+				taken[s], s.LeftOut = s.LeftOut, ""
+				s.read(ctx, t)
 			}
 		}
-		if !slices.ContainsFunc(found, func(s *Script) bool { return s.LeftOut == "" }) {
+		if !slices.ContainsFunc(found, (*Script).isForAll) {
+			for s, why := range taken {
+				s.LeftOut = why
+			}
 			found = append(found, fromFirstVersion(ctx, t, c)...)
 		}
 	}
 	return found, nil
 }
+
+// isForAll reports whether the script is imported and makes tables.
+func (s *Script) isForAll() bool { return s.LeftOut == "" && s.Tables > 0 }
 
 // fromFirstVersion are the scripts of a folder for upgrades that begin with the first
 // version: they make all that they change. Code that makes tables, or has the name of the
