@@ -358,10 +358,19 @@ var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|sh
 // forbidsCopying is what the head of a sample says that only documents the settings.
 var forbidsCopying = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:base|copy)\b[^.]*\b(?:sample|example|file)\b`)
 
-// headOf is the part of a file where it says what it is.
+// headOf is the part of a file where it says what it is: its beginning, and remarks there of
+// whatever length, since many begin with a licence.
 func headOf(content []byte) []byte {
-	const longest = 2 << 10
-	return content[:min(len(content), longest)]
+	const most, longest = 2 << 10, 32 << 10
+	end := 0
+	for line := range bytes.Lines(content[:min(len(content), longest)]) {
+		text := strings.TrimSpace(string(line))
+		if end > most && text != "" && !isRemark(text) {
+			break
+		}
+		end += len(line)
+	}
+	return content[:end]
 }
 
 // readCandidates reads one file that exists.
@@ -462,6 +471,7 @@ func keysInBlocks(file *settings.File, content []byte, c *code) []key {
 		return nil
 	}
 	var keys []key
+	content = bytes.ReplaceAll(content, []byte("\r\n"), []byte("\n"))
 	for _, at := range block.FindAllIndex(content, -1) {
 		text := edge.ReplaceAll(content[at[0]:at[1]], nil)
 		for _, example := range example.FindAll(text, -1) {

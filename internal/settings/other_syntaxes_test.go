@@ -37,6 +37,7 @@ var otherShapes = []struct{ file, address, source string }{
 	{"d.xml", "/c/p[@name='word']", "<c><p name='n'>1</p><p name='word'>old</p></c>"},
 	{"e.xml", "/c/p[@key='word']/@value", "<c>\n <p key=\"n\" value=\"1\"/>\n <p key=\"word\" value=\"old\"/>\n</c>"},
 	{"c.xml", "/d/word", "<d>\n  <word><![CDATA[old & ]]></word><n>1</n></d>"},
+	{"blanks.yaml", "s.word", "\ufeffs:  \r\n  host: h  \r\n  word: old \t\r\n  n: 1 # note \r\n"},
 	{"dsn.php", "$stock['dsn']#password", "<?php\n$stock = ['dsn' => 'mysql://u:old@h:3306/b?charset=utf8', 'word' => 'decoy'];\n"},
 	{"dsn.env", "DATABASE_URL#user", "DATABASE_URL=\"mysql://old:pw@h/b\"  # note\nOTHER=1\n"},
 	{"dsn.ini", "[s] dsn#password", "[s]\ndsn = \"mysql://u:old@h/b\"\nport = 3306\n"},

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"regexp"
+	"sort"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -42,7 +43,8 @@ func parse(source []byte) ([]syntax.Setting, error) {
 	if err := errors.Join(bounds.Check(source, mostPieces), bounds.CheckYAML(source)); err != nil {
 		return nil, fault.At(fault.Invalid, fault.Place{}, "is this the right file?", "the file %v", err)
 	}
-	tree, err := parser.ParseBytes(source, 0, parser.AllowDuplicateMapKey())
+	text, inSource := withoutTrailing(source)
+	tree, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		place := fault.Place{Line: 1}
 		var positioned yaml.Error
@@ -53,13 +55,43 @@ func parse(source []byte) ([]syntax.Setting, error) {
 		// The library's message may quote the file, where passwords stand.
 		return nil, fault.At(fault.Invalid, place, "look at quotes, colons and indentation, which is by spaces", "this is not valid YAML")
 	}
-	f := &finder{source: source, lines: lineStarts(source)}
+	f := &finder{source: text, lines: lineStarts(text)}
 	for _, document := range tree.Docs {
 		if document.Body != nil {
 			f.walk("", document.Body, "")
 		}
 	}
+	for i := range f.found {
+		s := &f.found[i]
+		length := s.End - s.Start
+		s.Start = inSource(s.Start)
+		s.End = s.Start + length
+	}
 	return f.found, nil
+}
+
+// withoutTrailing is a text without blanks at the ends of its lines and without a mark of
+// the byte order, behind which the library counts columns wrongly; inSource gives the place
+// of one of its bytes as it was before.
+func withoutTrailing(source []byte) (text []byte, inSource func(at int) int) {
+	text = make([]byte, 0, len(source))
+	var ends, removed []int // of lines, and how much was left out up to the next one
+	before := len(source) - len(bytes.TrimPrefix(source, []byte(syntax.ByteOrderMark)))
+	out := before
+	for line := range bytes.Lines(source[before:]) {
+		kept := bytes.TrimRight(line, " \t\r\n")
+		text = append(text, kept...)
+		if bytes.HasSuffix(line, []byte("\n")) {
+			text = append(text, '\n')
+		}
+		removed = append(removed, out)
+		ends = append(ends, len(text))
+		out += len(line) - len(kept) - 1
+	}
+	return text, func(at int) int {
+		i := min(sort.SearchInts(ends, at+1), len(removed)-1)
+		return at + removed[i]
+	}
 }
 
 func lineStarts(source []byte) []int {
