@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -137,6 +138,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if err != nil {
 		return nil, err
 	}
+	folder = inside(folder)
 	t, err := look(ctx, folder)
 	if err != nil {
 		return nil, err
@@ -166,6 +168,20 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	f.FitTo(family, "")
 	f.Skipped, f.LogsInWithLiterals, f.LogsInByEnvironment, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.variables, c.outside
 	return f, nil
+}
+
+// inside is the folder in which an application lies that was unpacked with a folder of its
+// own around it.
+func inside(folder string) string {
+	const deepest = 3
+	for range deepest {
+		entries, err := os.ReadDir(folder)
+		if err != nil || len(entries) != 1 || !entries[0].IsDir() {
+			break
+		}
+		folder = filepath.Join(folder, entries[0].Name())
+	}
+	return folder
 }
 
 // FitTo fits settings, scripts and extensions to a family of servers and to the product
