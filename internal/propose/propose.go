@@ -166,7 +166,7 @@ func (p *Proposal) preferSettings(name string) error {
 	if len(names) > 0 {
 		next = fault.DidYouMean(name, names, "found: "+strings.Join(names, ", "))
 	}
-	return fault.At(fault.Invalid, fault.Place{File: filepath.Join(p.options.Folder, name)}, next, "no login was found in %s", name)
+	return fault.At(fault.Invalid, fault.Place{File: filepath.Join(p.Findings.Folder, name)}, next, "no login was found in %s", name)
 }
 
 // knownServers are those of the estate file, else those found on this host.
