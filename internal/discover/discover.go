@@ -171,17 +171,13 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 }
 
 // inside is the folder in which an application lies that was unpacked with a folder of its
-// own around it.
+// own around it, which has its version. A folder such as public is a part of one.
 func inside(folder string) string {
-	const deepest = 3
-	for range deepest {
-		entries, err := os.ReadDir(folder)
-		if err != nil || len(entries) != 1 || !entries[0].IsDir() {
-			break
-		}
-		folder = filepath.Join(folder, entries[0].Name())
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) != 1 || !entries[0].IsDir() || !versionSuffix.MatchString(entries[0].Name()) {
+		return folder
 	}
-	return folder
+	return filepath.Join(folder, entries[0].Name())
 }
 
 // FitTo fits settings, scripts and extensions to a family of servers and to the product
@@ -232,7 +228,7 @@ func preferFamily(found []*Candidate, family string) {
 }
 
 var (
-	versionSuffix = regexp.MustCompile(`(?i)[-_. ]?v?\d+(\.\d+)*([-_.](stable|final|release|rc\d*|beta\d*|alpha\d*|src|full))?$`)
+	versionSuffix = regexp.MustCompile(`(?i)[-_. ]?v?\d+(\.\d+)*([-_.](stable|final|release|rc\d*|beta\d*|alpha\d*|src|full))?$|[-_](?:master|main|trunk|latest|stable)$`)
 	notInNames    = regexp.MustCompile(`[^a-z0-9]+`)
 )
 

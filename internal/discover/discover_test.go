@@ -140,7 +140,7 @@ func TestTrees(t *testing.T) {
 			}
 			found, err := Look(context.Background(), folder, family)
 			require.NoError(t, err)
-			requireWritable(t, folder, found)
+			requireWritable(t, found.Folder, found)
 			for i := range archive.Files {
 				if archive.Files[i].Name == "want" {
 					if *update {

@@ -338,7 +338,7 @@ func (s *Script) take(statement sqltext.Statement) {
 		}
 	case head.Verb == "CREATE" && !serverObjects[head.Object]:
 		s.objects = true
-		s.parts = s.parts || tableParts[head.Object]
+		s.parts = s.parts || tableParts[head.Object] || head.Object == "FUNCTION" && beginsWithNumber.MatchString(path.Base(s.File))
 		if head.Table.Name != "" {
 			s.needs[head.Table.Name] = true
 		}
@@ -372,6 +372,10 @@ var (
 	serverObjects = wordset.Of("DATABASE USER ROLE")
 	tableParts    = wordset.Of("TYPE DOMAIN EXTENSION SEQUENCE SCHEMA COLLATION")
 )
+
+// beginsWithNumber is a name with a number that says when its functions are made: tables
+// may use them.
+var beginsWithNumber = regexp.MustCompile(`^\d`)
 
 // referred are the tables behind REFERENCES.
 func referred(tokens sqltext.Tokens) (parents []string) {

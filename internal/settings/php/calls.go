@@ -35,12 +35,14 @@ var logins = func() map[string]login {
 type login struct {
 	name, parameters, needed string
 	behind                   string // what stands before it; empty for a function
+	named                    bool   // its arguments have names, whichever they are
 }
 
 // calls takes the arguments of calls that log in, as function(parameter), wherever they
 // stand: a literal means the same in a function. What is made of such a call has no value of
 // its own. The arguments of the application's own classes, and of what connects by its name,
-// have numbers, from 1 on: their parameters are named in another file.
+// have numbers, from 1 on: their parameters are named in another file, unless the call has
+// the names itself (PHP manual, "Named Arguments").
 func (f *finder) calls() {
 	var all []syntax.Setting
 	for f.pos = 0; f.pos < len(f.tokens); f.pos++ {
@@ -76,6 +78,8 @@ func (f *finder) loginHere() (l login, logsIn bool) {
 	}
 	switch {
 	case before == "function":
+	case before == "new" && f.isKind(2, word) && f.is(3, ":"):
+		return login{name: name, named: true}, true
 	case f.givenDSN():
 		pdo := logins["pdo"]
 		return login{name: name, parameters: pdo.parameters, needed: pdo.needed}, true
@@ -114,7 +118,7 @@ func (f *finder) call(l login) []syntax.Setting {
 		}
 		from := f.pos
 		f.skipTo(",", ")")
-		if value := f.tokens[from:f.pos]; len(value) == 1 && slices.Contains(parameters, parameter) {
+		if value := f.tokens[from:f.pos]; len(value) == 1 && (l.named && parameter != "" || slices.Contains(parameters, parameter)) {
 			f.add(l.name+"("+parameter+")", "", value)
 			literal[parameter] = f.found[len(f.found)-1].Kind != syntax.Expression
 			if !literal[parameter] {
@@ -131,6 +135,10 @@ func (f *finder) call(l login) []syntax.Setting {
 		if !literal[needed] {
 			return nil
 		}
+	}
+	const least = 3 // of a login
+	if l.named && len(arguments) < least {
+		return nil
 	}
 	return arguments
 }
