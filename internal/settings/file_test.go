@@ -51,6 +51,7 @@ var shapes = []struct{ name, address, source, read string }{
 	{"arrow function", "$hive['all']()['pass']", "<?php $hive = ['x' => fn() => ['pass' => 'decoy'], 'all' => static fn(): array => ['pass' => 'old']];", "$hive['all']()['pass']"},
 	{"static property that is set", "Hive@N@::$pass['x']", "<?php abstract class Hive@N@ { public static $pass, $other; }\nHive@N@::$other['x'] = 'decoy';\nHive@N@::$pass[\"x\"] = 'old';", "Hive@N@::$pass['x']"},
 	{"handed to a class", "Hive@N@(3)", "<?php class Hive@N@ { function __construct(public $host, public $user, public $pass) {} }\n$hive = new Hive@N@('localhost', 'root', 'old'); // new Hive@N@('a', 'b', 'decoy');", "$hive->pass"},
+	{"argument with a name", "Hive@N@(pass)", "<?php class Hive@N@ { function __construct(public $pass, public $host = '', public $user = '') {} }\n$hive = new Hive@N@(host: 'decoy', user: \"decoy\", /* pass: 'decoy' */ pass: 'old');", "$hive->pass"},
 	{"array for a method", "$hive->add()[ArrayObject::class]['pass']", "<?php $hive = new class { public $a; function add($all) { $this->a = $all; } };\n$hive->add([ ArrayObject::class => ['pass' => 'old'], 'x' => ['pass' => 'decoy']], 'decoy');", "$hive->a['ArrayObject']['pass']"},
 	{"environment", "putenv(HIVE_@N@)", "<?php putenv('HIVE=decoy'); putenv(\"HIVE_@N@=old\"); // putenv('HIVE_@N@=decoy');", "getenv('HIVE_@N@')"},
 	{"null", "$hive", "<?php $hive = NULL;", "$hive"},

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -39,8 +38,7 @@ func normalise(address string) (normal string, ok bool) {
 	if l, known := logins[strings.ToLower(normal)]; known && f.is(0, "(") && f.isKind(1, word) && f.is(2, ")") && len(f.tokens) == 4 {
 		return l.name + "(" + f.text(1) + ")", true
 	}
-	ofPDO := slices.Contains(strings.Fields(logins["pdo"].parameters), f.text(1))
-	if f.is(0, "(") && (f.isKind(1, number) || ofPDO) && f.is(2, ")") && len(f.tokens) == 4 {
+	if f.is(0, "(") && (f.isKind(1, number) || f.isKind(1, word)) && f.is(2, ")") && len(f.tokens) == 4 {
 		return normal + "(" + f.text(1) + ")", true
 	}
 	if f.is(0, "::") && (f.isKind(1, variable) || f.isKind(1, word)) {
