@@ -49,6 +49,7 @@ type code struct {
 	// are handed to something that opens a file.
 	constants     map[string]constant
 	openConstants map[string][]opened
+	behind        []behind
 	deletes       map[string]bool   // paths, as the code has them, of files that it deletes
 	subclasses    []subclass        // that stand in texts of the code
 	selfNamed     map[string]bool   // constants whose value is their name
@@ -120,7 +121,7 @@ func readCode(ctx context.Context, t *tree) (*code, error) {
 		}
 		c.file(name, read)
 	})
-	c.resolveConstants()
+	c.resolveConstants(t)
 	c.resolveHandovers()
 	return c, err
 }
@@ -194,7 +195,7 @@ func (c *code) file(name string, read *codeFile) {
 	writes := map[string]bool{}     // literals handed to what writes
 	handed := map[string]string{}   // literals by the function they were handed to
 	from := map[string]int{}        // and by where their paths begin
-	behind := map[string]string{}   // and by the constant in front of them
+	front := map[string]string{}    // and by the constant or variable in front of them
 	parts := map[php.Literal]bool{} // those that are parts of a path which is known as a whole
 	if own {
 		c.declare(name, read.Declares)
@@ -203,6 +204,9 @@ func (c *code) file(name string, read *codeFile) {
 		place := Place{name, use.Line}
 		opens := use.Function == "unlink" || readers[use.Function] || writers[use.Function] || askers[use.Function]
 		for _, argument := range use.Arguments {
+			if pieces := argument.Pieces; own && opens && len(pieces) == 2 && pieces[0].Address != "" && !strings.HasPrefix(pieces[0].Address, "__") && strings.Contains(pieces[1].Text, "/") {
+				c.behind = append(c.behind, behind{front: pieces[0].Address, path: pieces[1].Text, file: name})
+			}
 			if opens && argument.Traced != nil {
 				pieces := argument.Pieces
 				argument = *argument.Traced
@@ -228,10 +232,7 @@ func (c *code) file(name string, read *codeFile) {
 				if piece.Address == "" && (handed[piece.Text] == "" || readers[use.Function]) {
 					handed[piece.Text] = use.Function
 					from[piece.Text] = upwards(argument)
-					behind[piece.Text] = ""
-					if first := argument.Pieces[0].Address; isConstant(first) {
-						behind[piece.Text] = first
-					}
+					front[piece.Text] = argument.Pieces[0].Address
 				}
 			}
 			if pieces := argument.Pieces; len(pieces) == 1 && isConstant(pieces[0].Address) && opens {
@@ -296,10 +297,12 @@ func (c *code) file(name string, read *codeFile) {
 			if !own {
 				continue // tests have files of their own
 			}
-			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], writes: writes[literal.Text], up: up, constant: behind[literal.Text]})
+			c.mentions[base] = append(c.mentions[base], mention{Place: place, path: strings.ReplaceAll(literal.Text, `\`, "/"), verb: handed[literal.Text], writes: writes[literal.Text], up: up, front: front[literal.Text]})
 		case own && len(literal.Text) > len("create table") && createsTable.MatchString(literal.Text) && !makesAnyTable.MatchString(literal.Text):
-			c.makes = append(c.makes, place)
-			c.dialects[dialectOf([]byte(literal.Text))] = true
+			if family := dialectOf([]byte(literal.Text)); family != familyOther {
+				c.makes = append(c.makes, place)
+				c.dialects[family] = true
+			}
 		case own && (strings.Contains(literal.Text, "define(") || strings.Contains(literal.Text, "<?php")) && strings.Count(literal.Text, "\n") > 2:
 			c.texts = append(c.texts, embedded{Place: place, text: literal.Text})
 		}

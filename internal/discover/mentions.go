@@ -60,14 +60,27 @@ func (c *code) folderOf(name string, deep int) (folder string, known bool) {
 
 // resolveConstants gives mentions behind constants their folders, and takes a constant
 // that is a file's name for a mention of that where it is read.
-func (c *code) resolveConstants() {
+func (c *code) resolveConstants(t *tree) {
+	folders := map[string]string{} // by what stands in front
+	for front, votes := range c.votes(t) {
+		for _, folder := range slices.Sorted(maps.Keys(votes)) {
+			if best, has := folders[front]; !has || votes[folder] > votes[best] {
+				folders[front] = folder
+			}
+		}
+	}
 	for base, mentions := range c.mentions {
 		for i := range mentions {
 			m := &c.mentions[base][i]
-			if m.constant != "" {
-				if folder, known := c.folderOf(m.constant, 0); known {
-					m.base = &folder
-				}
+			folder, known := "", false
+			if isConstant(m.front) {
+				folder, known = c.folderOf(m.front, 0)
+			}
+			if !known {
+				folder, known = folders[m.front]
+			}
+			if known {
+				m.base = &folder
 			}
 		}
 	}
@@ -83,6 +96,29 @@ func (c *code) resolveConstants() {
 	}
 }
 
+// behind is a path that a file of code has behind a constant or a variable.
+type behind struct{ front, path, file string }
+
+// votes counts, for what stands in front of paths, from which folders these lead to files
+// that are there: a variable that holds the application's folder shows that so.
+func (c *code) votes(t *tree) map[string]map[string]int {
+	votes := map[string]map[string]int{}
+	for _, b := range c.behind {
+		for at := path.Dir(b.file); ; at = path.Dir(at) {
+			if t.has(path.Join(at, b.path)) {
+				if votes[b.front] == nil {
+					votes[b.front] = map[string]int{}
+				}
+				votes[b.front][at]++
+			}
+			if at == "." || at == "/" {
+				break
+			}
+		}
+	}
+	return votes
+}
+
 // mention is a file name in a string of the code.
 type mention struct {
 	Place
@@ -93,10 +129,10 @@ type mention struct {
 	// up is how many folders above its own file the code begins to look: 0 for
 	// __DIR__; or one of the two below.
 	up int
-	// constant is the one in front of the path, and base the folder that it is defined
-	// to be, from the application's; empty where that is not known.
-	constant string
-	base     *string
+	// front is the constant or variable in front of the path, and base the folder that a
+	// constant is defined to be, from the application's; empty where that is not known.
+	front string
+	base  *string
 }
 
 const (

@@ -188,7 +188,8 @@ func (p *place) sampleOf(t *tree, c *code, name, plain string) {
 func (c *code) resolve(t *tree, sample, base string) (target string, found bool) {
 	beside := path.Join(path.Dir(sample), base)
 	apart := slices.ContainsFunc(settings.Words(path.Dir(sample)), func(w string) bool { return installerWords[w] || sampleFolders[w] })
-	if !apart && base != path.Base(sample) && slices.ContainsFunc(c.mentions[base], func(m mention) bool { return m.up == behindConstant && !strings.Contains(m.path, "/") }) {
+	isKnown := slices.ContainsFunc(c.mentions[base], func(m mention) bool { return m.base != nil })
+	if !apart && !isKnown && base != path.Base(sample) && slices.ContainsFunc(c.mentions[base], func(m mention) bool { return m.up == behindConstant && !strings.Contains(m.path, "/") }) {
 		return beside, true
 	}
 	for _, m := range c.mentions[base] {

@@ -35,7 +35,7 @@ var roleWords = map[Role]string{
 	User:      "user username login uid userid usr uname usuario utilisateur benutzer",
 	Password:  "password passwd passphrase passwort kennwort pass pwd pw passw pswd contrasena clave senha mdp motdepasse secret word",
 	Database:  "database dbname dbase databasename defaultdb databasedefault datenbank basedatos db bdd bd banco catalog base schema name",
-	Prefix:    "prefix tableprefix prefixe prefixtable prefixetable pfix pfx praefix tablepre tblpre tblpfx pre",
+	Prefix:    "prefix tableprefix prefixe prefixtable prefixetable pfix pfx praefix tablepre tblpre tblpfx pre pref",
 	Charset:   "charset characterset encoding",
 	Collation: "collation collate collat",
 	Driver:    "driver dbms dbtype rdbms adapter dialect engine type",
@@ -44,7 +44,7 @@ var roleWords = map[Role]string{
 
 // vague are words that mean a role only where something else speaks of a
 // database: APP_NAME is not the name of one.
-var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "pre": true, "ip": true, "word": true, "clave": true, "url": true, "uri": true}
+var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "pre": true, "pref": true, "ip": true, "word": true, "clave": true, "url": true, "uri": true}
 
 // DatabaseWords are words of a key, or of the group it stands in, that speak of
 // a database.

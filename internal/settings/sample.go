@@ -16,6 +16,9 @@ var nameWord = regexp.MustCompile(`[A-Za-z]+`)
 // config.sample.php, sample-config.php or config.php.dist. isSample is false,
 // and the name unchanged, for a file that is no sample by its name.
 func PlainName(name string) (plain string, isSample bool) {
+	if m := filledIn.FindStringSubmatch(name); m != nil {
+		return m[1], true
+	}
 	for _, at := range nameWord.FindAllStringIndex(name, -1) {
 		word := strings.ToLower(name[at[0]:at[1]])
 		if !slices.Contains(sampleWords, word) {
@@ -46,6 +49,9 @@ func PlainName(name string) (plain string, isSample bool) {
 	}
 	return name, false
 }
+
+// filledIn is the name of a template as those of configure scripts are called.
+var filledIn = regexp.MustCompile(`(?i)^(.+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env))\.in$`)
 
 // forSystem is the name of a sample that there is for each system.
 var forSystem = regexp.MustCompile(`(?i)^(.+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env))[-_.](?:linux|unix|bsd|windows|win)$`)
