@@ -437,11 +437,11 @@ func writtenINI(literals []php.Literal) string {
 	return b.String()
 }
 
-// createsTable is SQL that makes a table, and makesAnyTable that of a library, to which
-// somebody gives the name.
+// createsTable is SQL that makes a table, and makesAnyTable that of a library or of a tool, to
+// which somebody gives the name.
 var (
 	createsTable  = regexp.MustCompile(`(?i)\bcreate\s+table\b`)
-	makesAnyTable = regexp.MustCompile("(?i)\\bcreate\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?[`\"]?%s")
+	makesAnyTable = regexp.MustCompile("(?i)\\bcreate\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?[`\"\\\\]*(?:%s|\\{?\\$_(?:POST|GET|REQUEST))")
 )
 
 // isOwnCode tells the application's own code from its tests.
