@@ -278,7 +278,7 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 
 // valuesFromCode fills in what code tells of a file that is not there.
 func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention, typedIn []*Candidate) {
-	if c.valuesFromText(read, target, written) {
+	if c.valuesFromText(read, target, written) || written != nil && c.valuesDumped(typedIn, written.File) {
 		return
 	}
 	if local := c.valuesFromLogins(t, read, written); local {
@@ -293,12 +293,19 @@ func (c *Candidate) valuesFromText(read *code, target string, written *mention) 
 			continue
 		}
 		source := interpolated.ReplaceAllString(text.text, "x")
-		switch asINI := read.isINI(target); {
-		case asINI != text.ini:
+		wanted := ""
+		switch {
+		case read.isINI(target):
+			wanted = ini.Syntax.Name
+		case syntaxOf(target) == dotenv.Syntax.Name:
+			wanted = dotenv.Syntax.Name
+		}
+		switch {
+		case text.syntax != wanted:
 			continue
-		case asINI:
+		case wanted == ini.Syntax.Name:
 			source = "; <?php exit;\n" + source
-		case !strings.Contains(source, "<?php"):
+		case wanted == "" && !strings.Contains(source, "<?php"):
 			source = "<?php\n" + source
 		}
 		file, err := settings.Parse(filepath.ToSlash(target), []byte(source))
@@ -330,6 +337,25 @@ func (c *Candidate) valuesFromText(read *code, target string, written *mention) 
 // isINI reports whether a file is INI by its name, or as code reads it.
 func (c *code) isINI(name string) bool {
 	return slices.Contains(strings.Split(path.Base(name), "."), "ini") || slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool { return m.verb == "parse_ini_file" })
+}
+
+// valuesDumped takes the addresses of an array that the file of code which writes the file
+// fills with what was typed in, where a library turns it into the syntax of that.
+func (c *Candidate) valuesDumped(typedIn []*Candidate, writer string) bool {
+	i := slices.IndexFunc(typedIn, func(typed *Candidate) bool { return typed.Seen == writer })
+	if i < 0 || c.Syntax == php.Syntax.Name {
+		return false
+	}
+	for _, v := range typedIn[i].Values {
+		_, subscripts, _ := strings.Cut(php.Own(v.Address), "[")
+		if address := addressOf(c.Syntax, "["+subscripts); address != "" && v.Role != settings.Driver {
+			c.Values = append(c.Values, Value{Role: v.Role, Address: address, Text: v.Text})
+		}
+	}
+	c.Seen = writer
+	c.Score = round(c.Score + float64(len(c.Values)))
+	c.Reasons = append(c.Reasons, writer+" fills an array with them")
+	return len(c.Values) > 0
 }
 
 // valuesTypedIn takes the addresses at which the installer keeps what was typed in, and
@@ -383,6 +409,9 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 		}
 		local = local || at.local
 		address := at.address
+		if m := keptByName.FindStringSubmatch(address); m != nil && c.Syntax == dotenv.Syntax.Name {
+			address = m[1]
+		}
 		if m := keptUnder.FindStringSubmatch(address); m != nil && exportsReturned.Match(t.read(writer, longestCode)) {
 			address = "return['" + strings.ReplaceAll(m[1], ".", "']['") + "']"
 			c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}", ifKnown: role == settings.Driver})
@@ -432,9 +461,10 @@ func addressOf(syntax, behind string) string {
 
 // syntaxOf is the syntax of a file that is not there, by its name.
 func syntaxOf(name string) string {
-	switch strings.ToLower(path.Ext(name)) {
-	case ".env":
+	if strings.HasPrefix(path.Base(name), ".env") {
 		return dotenv.Syntax.Name
+	}
+	switch strings.ToLower(path.Ext(name)) {
 	case ".ini":
 		return ini.Syntax.Name
 	case ".yml", ".yaml":
@@ -450,6 +480,9 @@ var interpolated = regexp.MustCompile(`\{\$[^{}\n]*\}`)
 
 // keptUnder is a call that gives what a file keeps under a name with dots.
 var keptUnder = regexp.MustCompile(`\('([\w-]+(?:\.[\w-]+)+)'\)$`)
+
+// keptByName is a call that gives a variable of the environment.
+var keptByName = regexp.MustCompile(`\('([A-Z][A-Z0-9_]*)'\)$`)
 
 // exportsReturned is code that writes a file which returns what it holds.
 var exportsReturned = regexp.MustCompile(`\breturn\s*['"]\s*\.\s*\\?var_export\s*\(`)

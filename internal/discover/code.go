@@ -14,6 +14,8 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
+	"yellowfield/internal/settings/dotenv"
+	"yellowfield/internal/settings/ini"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/wordset"
 )
@@ -75,8 +77,8 @@ func (p Place) String() string {
 // embedded is a text in the code that would be a file of settings.
 type embedded struct {
 	Place
-	text string
-	ini  bool
+	text   string
+	syntax string // empty for PHP
 }
 
 // readers and writers are functions that take a file's name.
@@ -319,7 +321,10 @@ func (c *code) file(name string, read *codeFile) {
 			}
 		}
 		if text := writtenINI(read.Literals); text != "" {
-			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, ini: true})
+			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, syntax: ini.Syntax.Name})
+		}
+		if text := writtenEnvironment(read.Literals); text != "" {
+			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, syntax: dotenv.Syntax.Name})
 		}
 	}
 	if own {
@@ -435,6 +440,25 @@ func writtenINI(literals []php.Literal) string {
 		return ""
 	}
 	return b.String()
+}
+
+var lineOfEnvironment = regexp.MustCompile(`(?m)^([A-Z][A-Z0-9_]+)=`)
+
+// writtenEnvironment are the variables of an environment in a file's literals.
+func writtenEnvironment(literals []php.Literal) string {
+	var lines []string
+	for _, literal := range literals {
+		for _, m := range lineOfEnvironment.FindAllStringSubmatch(literal.Text, -1) {
+			if line := m[1] + "=\n"; !slices.Contains(lines, line) {
+				lines = append(lines, line)
+			}
+		}
+	}
+	const least = 3 // of a login
+	if len(lines) < least {
+		return ""
+	}
+	return strings.Join(lines, "")
 }
 
 // createsTable is SQL that makes a table, and makesAnyTable that of a library or of a tool, to

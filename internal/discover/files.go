@@ -414,7 +414,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		}
 		candidate := seen.with(file, g)
 		candidate.variables = seen.environment(file, g, c) >= len(core)
-		candidate.typedIn = seen.installers && g.evaluated()
+		candidate.typedIn = g.evaluated() && (seen.installers || c.inInstaller([]mention{{Place: Place{File: name}}}))
 		for _, value := range twins[g.keys[settings.DSN].Address] {
 			family := dsnFamily(value)
 			candidate.also = append(candidate.also, family)

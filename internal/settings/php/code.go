@@ -347,6 +347,7 @@ func (f *finder) argument(from, to int) Argument {
 				text = f.text(0)[1 : len(f.text(0))-1]
 			}
 			a.Pieces = append(a.Pieces, Piece{Text: text})
+		case f.isCast():
 		case f.isKind(0, variable), f.isKind(0, word) && (!f.is(1, "(") || f.is(2, ")")):
 			address := f.text(0)
 			f.pos++
@@ -373,6 +374,14 @@ func (f *finder) argument(from, to int) Argument {
 	}
 	return a
 }
+
+// isCast reports whether the word at this place is a type in brackets, before a value (PHP
+// manual, "Type Juggling").
+func (f *finder) isCast() bool {
+	return f.pos > 0 && f.is(-1, "(") && f.is(1, ")") && casts[strings.ToLower(f.text(0))]
+}
+
+var casts = map[string]bool{"int": true, "integer": true, "string": true, "bool": true, "float": true}
 
 // loosely is the text of a literal with the variables in it left as they are.
 func loosely(literal string) string {
