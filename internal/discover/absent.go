@@ -188,7 +188,7 @@ func (c *code) alike(t *tree, mentions []mention, target string, written *mentio
 			continue
 		}
 		for _, at := range m.places() {
-			if at != target && t.folders[path.Dir(at)] && t.sizes[at] == 0 && !slices.Contains(files, at) {
+			if at != target && t.folders[path.Dir(at)] && (!t.has(at) || t.isBlank(at)) && !slices.Contains(files, at) {
 				files = append(files, at)
 				break
 			}
@@ -242,7 +242,7 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
 				continue
 			}
-			if first = cmp.Or(first, at); at == first && t.sizes[at] > 0 { // an empty one waits for the installer
+			if first = cmp.Or(first, at); at == first && t.has(at) && !t.isBlank(at) { // an empty one waits for the installer
 				return "", nil, nil
 			}
 			fitting[at]++
@@ -282,7 +282,7 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 		return
 	}
 	if local := c.valuesFromLogins(t, read, written); local {
-		c.valuesTypedIn(t, typedIn)
+		c.valuesTypedIn(t, typedIn, written)
 	}
 }
 
@@ -360,7 +360,7 @@ func (c *Candidate) valuesDumped(typedIn []*Candidate, writer string) bool {
 
 // valuesTypedIn takes the addresses at which the installer keeps what was typed in, and
 // which it writes as a whole.
-func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate) {
+func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate, written *mention) {
 	for _, typed := range typedIn {
 		if slices.ContainsFunc(typed.Values, func(v Value) bool { return !strings.Contains(v.Address, "[") }) {
 			continue
@@ -369,13 +369,14 @@ func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate) {
 		for _, v := range typed.Values {
 			if v.Role != settings.Driver {
 				address := php.Own(v.Address)
-				if exportsReturned.Match(t.read(typed.Seen, longestCode)) {
+				if exportsReturned.Match(t.read(typed.Seen, longestCode)) || written != nil && exportsReturned.Match(t.read(written.File, longestCode)) {
 					address = "return" + address[strings.IndexByte(address, '['):]
 				}
 				c.Values = append(c.Values, Value{Role: v.Role, Address: address, Text: v.Text})
 			}
 		}
 		c.Reasons = append(c.Reasons, typed.Seen+" keeps them there")
+		c.fromLogins = true
 		return
 	}
 }
@@ -428,6 +429,9 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 			address = "return" + address[i:]
 		case at.local:
 			continue // the parameter's name is the function's
+		case exportsReturned.Match(t.read(writer, longestCode)):
+			local = true
+			continue // what is returned has no name of its own
 		}
 		c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}", ifKnown: role == settings.Driver})
 		c.Seen = at.File
@@ -485,7 +489,7 @@ var keptUnder = regexp.MustCompile(`\('([\w-]+(?:\.[\w-]+)+)'\)$`)
 var keptByName = regexp.MustCompile(`\('([A-Z][A-Z0-9_]*)'\)$`)
 
 // exportsReturned is code that writes a file which returns what it holds.
-var exportsReturned = regexp.MustCompile(`\breturn\s*['"]\s*\.\s*\\?var_export\s*\(`)
+var exportsReturned = regexp.MustCompile(`(?:\b|\\n)return\s*['"]\s*\.\s*\\?var_export\s*\(`)
 
 // returned is an include whose result is kept: the file returns its settings.
 var returned = regexp.MustCompile(`=\s*\(?(?:include|require)(?:_once)?\b`)

@@ -397,6 +397,14 @@ func isProgram(t *tree, folder string) bool {
 // isPartOf reports whether other code of the application includes a file, so that it is
 // no program of its own.
 func (c *code) isPartOf(name string) bool {
+	base := path.Base(name)
+	for _, list := range c.words.paths {
+		for _, around := range list { // of something that is put in between
+			if before := around[0][strings.LastIndexByte(around[0], '/')+1:]; before != "" && strings.HasPrefix(base, before) && strings.HasSuffix(base, around[1]) {
+				return true
+			}
+		}
+	}
 	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
 		return strings.HasPrefix(m.verb, "include") || strings.HasPrefix(m.verb, "require")
 	})

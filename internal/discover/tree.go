@@ -118,7 +118,7 @@ func (t *tree) folder(name, at string) error {
 
 // makesAll is the name of a script that makes all tables at once, which some keep with
 // those for upgrades.
-var makesAll = regexp.MustCompile(`(?i)^[a-z_-]*(?:create[_-]?(?:db|database|tables|schema|all)|install|initial|structure)[a-z_-]*\.sql$`)
+var makesAll = regexp.MustCompile(`(?i)^[a-z_-]*(?:create[_-]?(?:db|database|tables|schema|all)|install|initial|structure|schema)[a-z_-]*\.sql$`)
 
 // takeUpgrades takes the scripts of a folder for upgrades that make all tables, and notes
 // the others.
@@ -143,7 +143,7 @@ func (t *tree) takeUpgrades(name, at string) {
 func (t *tree) noteEmptySamples() {
 	t.waiting = map[string][]string{}
 	for _, name := range t.files {
-		if plain, isSample := settings.PlainName(path.Base(name)); isSample && t.sizes[name] == 0 {
+		if plain, isSample := settings.PlainName(path.Base(name)); isSample && t.isBlank(name) {
 			if at := path.Join(path.Dir(name), plain); !t.has(at) {
 				t.waiting[plain] = append(t.waiting[plain], at)
 			}
@@ -182,6 +182,13 @@ func (t *tree) open(name string) (*os.File, error) {
 }
 
 func (t *tree) has(name string) bool { _, found := t.sizes[name]; return found }
+
+// isBlank reports whether a file is empty, but for what begins every one of its kind.
+func (t *tree) isBlank(name string) bool {
+	const longest = 64
+	size, has := t.sizes[name]
+	return has && (size == 0 || size < longest && settings.IsBlank(t.read(name, longest)))
+}
 
 // isCode reports whether a file is PHP by its name.
 func isCode(name string) bool {

@@ -249,7 +249,7 @@ func (f *finder) describe(tokens []token) string {
 
 // setters are functions and methods by whose names they keep a value under a key, or an
 // array.
-var setters = regexp.MustCompile(`^(?i:set|write|put|assign|config|configure|options?|add|define|merge|load|init|initiali[sz]e|connect|register|create|make|boot)(?:[A-Z_]\w*)?$`)
+var setters = regexp.MustCompile(`^(?i:set|write|save|put|assign|config|configure|options?|add|define|merge|load|init|initiali[sz]e|connect|register|create|make|boot)(?:[A-Z_]\w*)?$`)
 
 // setter takes the value of a statement such as Settings::set('key', value), or the array of
 // $stores->add([...]), whose beginning has been read as address. The place stays.
