@@ -278,7 +278,7 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 
 // valuesFromCode fills in what code tells of a file that is not there.
 func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention, typedIn []*Candidate) {
-	if c.valuesFromText(read, target, written) || written != nil && c.valuesDumped(typedIn, written.File) {
+	if c.valuesFromText(read, target, written) || written != nil && c.valuesDumped(t, read, typedIn, written.File) {
 		return
 	}
 	if local := c.valuesFromLogins(t, read, written); local {
@@ -341,20 +341,26 @@ func (c *code) isINI(name string) bool {
 
 // valuesDumped takes the addresses of an array that the file of code which writes the file
 // fills with what was typed in, where a library turns it into the syntax of that.
-func (c *Candidate) valuesDumped(typedIn []*Candidate, writer string) bool {
+func (c *Candidate) valuesDumped(t *tree, read *code, typedIn []*Candidate, writer string) bool {
 	i := slices.IndexFunc(typedIn, func(typed *Candidate) bool { return typed.Seen == writer })
-	if i < 0 || c.Syntax == php.Syntax.Name {
+	isReturned := func(m mention) bool { return readers[m.verb] && slices.Contains(m.places(), c.File) && returned.Match(t.read(m.File, longestCode)) }
+	if i < 0 || c.Syntax == php.Syntax.Name && !slices.ContainsFunc(read.mentions[path.Base(c.File)], isReturned) {
 		return false
 	}
 	for _, v := range typedIn[i].Values {
-		_, subscripts, _ := strings.Cut(php.Own(v.Address), "[")
-		if address := addressOf(c.Syntax, "["+subscripts); address != "" && v.Role != settings.Driver {
+		_, subscripts, found := strings.Cut(php.Own(v.Address), "[")
+		address := "return[" + subscripts
+		if c.Syntax != php.Syntax.Name {
+			address = addressOf(c.Syntax, "["+subscripts)
+		}
+		if found && address != "" && v.Role != settings.Driver {
 			c.Values = append(c.Values, Value{Role: v.Role, Address: address, Text: v.Text})
 		}
 	}
 	c.Seen = writer
 	c.Score = round(c.Score + float64(len(c.Values)))
 	c.Reasons = append(c.Reasons, writer+" fills an array with them")
+	c.fromLogins = true
 	return len(c.Values) > 0
 }
 
@@ -425,6 +431,9 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 			if address = addressOf(c.Syntax, address[i:]); address == "" {
 				continue
 			}
+		case strings.HasPrefix(address, globals) && strings.Count(address, "[") > 2 && exportsReturned.Match(t.read(writer, longestCode)):
+			_, address, _ = strings.Cut(address[len(globals):], "[")
+			address = "return[" + address
 		case returned.Match(t.read(at.File, longestCode)):
 			address = "return" + address[i:]
 		case at.local:
@@ -485,11 +494,14 @@ var interpolated = regexp.MustCompile(`\{\$[^{}\n]*\}`)
 // keptUnder is a call that gives what a file keeps under a name with dots.
 var keptUnder = regexp.MustCompile(`\('([\w-]+(?:\.[\w-]+)+)'\)$`)
 
+// globals is the array of all global variables (PHP manual, "$GLOBALS").
+const globals = "$GLOBALS["
+
 // keptByName is a call that gives a variable of the environment.
 var keptByName = regexp.MustCompile(`\('([A-Z][A-Z0-9_]*)'\)$`)
 
 // exportsReturned is code that writes a file which returns what it holds.
-var exportsReturned = regexp.MustCompile(`(?:\b|\\n)return\s*['"]\s*\.\s*\\?var_export\s*\(`)
+var exportsReturned = regexp.MustCompile(`(?:\b|\\n)return\s*['"]\s*\.\s*[\w\\:>$-]+\s*\(`)
 
 // returned is an include whose result is kept: the file returns its settings.
 var returned = regexp.MustCompile(`=\s*\(?(?:include|require)(?:_once)?\b`)

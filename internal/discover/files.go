@@ -3,6 +3,7 @@ package discover
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"path"
 	"regexp"
 	"slices"
@@ -413,6 +414,12 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 			g.notes = append(g.notes, "the code reads these variables")
 		}
 		candidate := seen.with(file, g)
+		if !candidate.fromSample && g.waits() {
+			if target, reads, _ := c.absent(t, c.mentions[path.Base(name)]); target != "" && reads != nil && target != name {
+				candidate.File, candidate.Template, candidate.fromSample = target, name, true
+				candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s:%d reads it, and its values are in %s", reads.File, reads.Line, name))
+			}
+		}
 		candidate.variables = seen.environment(file, g, c) >= len(core)
 		candidate.typedIn = g.evaluated() && (seen.installers || c.inInstaller([]mention{{Place: Place{File: name}}}))
 		for _, value := range twins[g.keys[settings.DSN].Address] {

@@ -390,6 +390,14 @@ func (g *group) saysNothing() bool {
 	})
 }
 
+// waits reports whether user and password are words that an installer puts values in place
+// of.
+func (g *group) waits() bool {
+	return placeholder.MatchString(g.keys[settings.User].Value) && placeholder.MatchString(g.keys[settings.Password].Value)
+}
+
+var placeholder = regexp.MustCompile(`^(?:\{+[$%]?[\w. -]+\}+|@@?[\w.-]+@@?|%%?[\w.-]+%%?|__\w+__|\[\[?\+?[\w.-]+\+?\]\]?|<[\w.-]+>|\$\{\w+\}|##?\w+##?)$`)
+
 // call is what logs in with the group's values as its arguments; empty where they stand
 // elsewhere.
 func (g *group) call() string { return php.CallOf(g.container + "x)") }

@@ -53,6 +53,11 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			isSample, p.target = true, target
 		}
 	}
+	if !isSample && slices.ContainsFunc(folders, func(w string) bool { return installerWords[w] }) {
+		if target, found := c.filledInto(t, name); found {
+			isSample, p.target = true, target
+		}
+	}
 	if !isSample {
 		if target, found := c.copiedTo(t, name); found {
 			isSample, p.target = true, target

@@ -213,6 +213,9 @@ var settingsExtensions = wordset.Of(".php .inc .ini .conf .cfg .cnf .config .env
 // application.
 var foreignNames = regexp.MustCompile(`(?i)^(composer|package|package-lock|bower|tsconfig|phpunit|phpcs|phpstan|psalm|docker|compose|codeception|behat|build|pom|karma|gruntfile|web)\b.*\.(json|ya?ml|xml|dist|neon|config)`)
 
+// templateName is the name of a template of settings that does not say of what kind they are.
+var templateName = regexp.MustCompile(`(?i)^[\w.-]*(?:conf|settings|database|db)[\w-]*\.(?:tpl|tmpl|template)$`)
+
 // maySet reports whether a file may be a settings file by its name, and the
 // name it is used under.
 func maySet(name string) (plain string, may bool) {
@@ -222,5 +225,5 @@ func maySet(name string) (plain string, may bool) {
 		return plain, false
 	}
 	extension := strings.ToLower(path.Ext(plain))
-	return plain, settingsExtensions[extension] || strings.HasPrefix(plain, ".env") || slices.Contains([]string{"config", "configuration", "settings"}, strings.ToLower(plain))
+	return plain, settingsExtensions[extension] || strings.HasPrefix(plain, ".env") || templateName.MatchString(base) || slices.Contains([]string{"config", "configuration", "settings"}, strings.ToLower(plain))
 }
