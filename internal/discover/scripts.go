@@ -104,23 +104,38 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 		}
 		found = append(found, s)
 	}
-	if !slices.ContainsFunc(found, (*Script).isForAll) { // others may
-		taken := map[*Script]string{}
-		for _, s := range found {
-			ofContributed := s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]]
-			if ofContributed || s.LeftOut == ForUpgrades && makesAll.MatchString(path.Base(s.File)) {
-				taken[s], s.LeftOut = s.LeftOut, ""
-				s.read(ctx, t)
-			}
-		}
-		if !slices.ContainsFunc(found, (*Script).isForAll) {
-			for s, why := range taken {
-				s.LeftOut = why
-			}
-			found = append(found, fromFirstVersion(ctx, t, c)...)
-		}
+	ofUpgrades := func(s *Script) bool {
+		return s.LeftOut == ForUpgrades && makesAll.MatchString(path.Base(s.File))
+	}
+	ofContributed := func(s *Script) bool {
+		return s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]]
+	}
+	if !takeLeftOut(ctx, t, found, ofUpgrades) && !takeLeftOut(ctx, t, found, ofContributed) {
+		found = append(found, fromFirstVersion(ctx, t, c)...)
 	}
 	return found, nil
+}
+
+// takeLeftOut takes scripts that were left out by their names, where no other makes tables and
+// these do: those that lie with one that does.
+func takeLeftOut(ctx context.Context, t *tree, found []*Script, which func(*Script) bool) bool {
+	if slices.ContainsFunc(found, (*Script).isForAll) {
+		return true
+	}
+	taken, makers := map[*Script]string{}, map[string]bool{} // the latter are folders
+	for _, s := range found {
+		if which(s) {
+			taken[s], s.LeftOut = s.LeftOut, ""
+			s.read(ctx, t)
+			makers[path.Dir(s.File)] = makers[path.Dir(s.File)] || s.isForAll()
+		}
+	}
+	for s, why := range taken {
+		if !makers[path.Dir(s.File)] {
+			s.LeftOut = why
+		}
+	}
+	return slices.ContainsFunc(found, (*Script).isForAll)
 }
 
 // isForAll reports whether the script is imported and makes tables.
