@@ -20,10 +20,12 @@ type driverWords struct {
 	names  map[string]string      // names of folders, files and classes, in small letters, and where they are
 	paths  map[string][][2]string // what stands before and behind an address in paths of code that is run
 	read   func(file string) []byte
+	// folders are those of code that have files called like drivers: these, by the word.
+	folders map[string]map[string]string
 }
 
 func newDriverWords() driverWords {
-	return driverWords{inFile: map[string][]string{}, tested: map[string][]wordFound{}, names: map[string]string{}, paths: map[string][][2]string{}}
+	return driverWords{inFile: map[string][]string{}, tested: map[string][]wordFound{}, names: map[string]string{}, paths: map[string][][2]string{}, folders: map[string]map[string]string{}}
 }
 
 // take notes a text of the code, if it is such a word.
@@ -110,6 +112,7 @@ func (d *driverWords) of(family, product, was, comment, address string) (found w
 		func() map[string]wordFound { return d.named(family, was) },
 		func() map[string]wordFound { return d.beside(family, "", address) },
 		func() map[string]wordFound { return d.beside(family, "", "") },
+		func() map[string]wordFound { return d.folderOf(family, was) },
 	} {
 		if words := place(); len(words) > 0 {
 			return chooseWord(words, product, was)
@@ -197,6 +200,22 @@ func (d *driverWords) named(family, was string) map[string]wordFound {
 	return words
 }
 
+// folderOf are the words that files are called by, in folders with one for another family,
+// too.
+func (d *driverWords) folderOf(family, was string) map[string]wordFound {
+	words := map[string]wordFound{}
+	for _, folder := range slices.Sorted(maps.Keys(d.folders)) {
+		files := d.folders[folder]
+		for base, where := range files {
+			others := slices.ContainsFunc(slices.Collect(maps.Keys(files)), func(of string) bool { return drivers[of] != drivers[base] })
+			if word := inCaseOf(was, base); drivers[base] == family && others {
+				words[word] = wordFound{word, where + " is named after it"}
+			}
+		}
+	}
+	return words
+}
+
 // inCaseOf is a word in the letters that another one has: code may turn them into small ones.
 func inCaseOf(was, word string) string {
 	switch small := strings.ToLower(was); {
@@ -277,7 +296,15 @@ func doubtOf(family string, others []string) string {
 
 // path notes a file of code by its folders and its name.
 func (d *driverWords) path(name string) {
-	d.name(strings.TrimSuffix(name, path.Ext(name)), name)
+	plain := strings.TrimSuffix(name, path.Ext(name))
+	d.name(plain, name)
+	if base := strings.ToLower(path.Base(plain)); drivers[base] != "" {
+		folder := path.Dir(name)
+		if d.folders[folder] == nil {
+			d.folders[folder] = map[string]string{}
+		}
+		d.folders[folder][base] = name
+	}
 }
 
 // driverUses are the functions of servers' drivers that code uses: where it logs in, by the
