@@ -343,7 +343,9 @@ func (c *code) isINI(name string) bool {
 // fills with what was typed in, where a library turns it into the syntax of that.
 func (c *Candidate) valuesDumped(t *tree, read *code, typedIn []*Candidate, writer string) bool {
 	i := slices.IndexFunc(typedIn, func(typed *Candidate) bool { return typed.Seen == writer })
-	isReturned := func(m mention) bool { return readers[m.verb] && slices.Contains(m.places(), c.File) && returned.Match(t.read(m.File, longestCode)) }
+	isReturned := func(m mention) bool {
+		return readers[m.verb] && slices.Contains(m.places(), c.File) && returned.Match(t.read(m.File, longestCode))
+	}
 	if i < 0 || c.Syntax == php.Syntax.Name && !slices.ContainsFunc(read.mentions[path.Base(c.File)], isReturned) {
 		return false
 	}
