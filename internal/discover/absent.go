@@ -121,7 +121,8 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
 			case target == "":
 				there, found := c.resolve(t, defaults.File, base)
-				if !found || !t.has(there) || !setsSomething(there, t.read(there, longestSettings)) {
+				reads := slices.ContainsFunc(c.mentions[path.Base(defaults.File)], func(m mention) bool { return m.File == there })
+				if !found || reads || !t.has(there) || !setsSomething(there, t.read(there, longestSettings)) {
 					continue
 				}
 				override.File, override.Add = there, true

@@ -353,7 +353,7 @@ func withoutTwins(found []*Candidate) []*Candidate {
 const closeScores = 2.5
 
 // forbidsEditing is what the head of a file says that every new version replaces.
-var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)\s+(?:th(?:is|e)\b|anything\b|it\b)|` +
+var forbidsEditing = regexp.MustCompile(`(?i)\b(?:do not|don't|never|must not|should not)\s+(?:\w+\s+)?(?:edit|change|modify|touch|alter)(?:\s+(?:th(?:is|e)\b|anything\b|it\b)|\s*[:!.]\s)|` +
 	`\bthis file (?:should|must|may) not be (?:edited|changed|modified|touched|altered)|\byou (?:will|would) lose your changes|\b(?:your )?changes (?:here |to this file )?will be (?:lost|overwritten)`)
 
 // forbidsCopying is what the head of a sample says that only documents the settings.
@@ -518,7 +518,7 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 	}
 	for _, role := range valueOrder {
 		k, has := g.keys[role]
-		if !has || role == settings.Database && k.Vague && g.saidInDSN(role) {
+		if !has || k.Vague && g.saidInDSN(role) {
 			continue
 		}
 		if role == settings.Prefix {

@@ -44,7 +44,7 @@ var roleWords = map[Role]string{
 
 // vague are words that mean a role only where something else speaks of a
 // database: APP_NAME is not the name of one.
-var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "pre": true, "pref": true, "ip": true, "word": true, "clave": true, "url": true, "uri": true}
+var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "pre": true, "pref": true, "ip": true, "word": true, "secret": true, "clave": true, "url": true, "uri": true}
 
 // DatabaseWords are words of a key, or of the group it stands in, that speak of
 // a database.
