@@ -22,9 +22,12 @@ func PlainName(name string) (plain string, isSample bool) {
 	for _, at := range nameWord.FindAllStringIndex(name, -1) {
 		word := strings.ToLower(name[at[0]:at[1]])
 		if !slices.Contains(sampleWords, word) {
-			for _, joined := range []string{"sample", "example"} { // sampleconfig.php
-				if rest := strings.TrimPrefix(word, joined); rest != word {
+			for _, joined := range []string{"sample", "example"} { // sampleconfig.php, ConfigSample.php
+				if rest, is := strings.CutPrefix(word, joined); is {
 					return name[:at[0]] + name[at[1]-len(rest):], true
+				}
+				if rest, is := strings.CutSuffix(word, joined); is {
+					return name[:at[0]+len(rest)] + name[at[1]:], true
 				}
 			}
 			continue
