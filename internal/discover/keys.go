@@ -151,8 +151,9 @@ func settled(keys []key) []key {
 		return k.Role == settings.Database && len(words) > 0 && words[len(words)-1] == "schema"
 	}
 	namesDriver := func(k key) bool { return k.Kind == syntax.String && familyOf(k.Value) != "" }
-	names, drivers := map[string]bool{}, map[string]bool{} // containers that have them
+	names, hosts, drivers := map[string]bool{}, map[string]bool{}, map[string]bool{} // containers that have them
 	for _, k := range keys {
+		hosts[k.Container] = hosts[k.Container] || k.Role == settings.Host && !namesDriver(k)
 		names[k.Container] = names[k.Container] || k.Role == settings.Database && !isSchema(k) && !namesDriver(k)
 		drivers[k.Container] = drivers[k.Container] || k.Role == settings.Driver && namesDriver(k)
 	}
@@ -161,7 +162,7 @@ func settled(keys []key) []key {
 		switch {
 		case isSchema(k) && names[k.Container], k.Role == settings.Driver && !namesDriver(k) && drivers[k.Container]:
 			continue
-		case k.Role == settings.Database && names[k.Container] && namesDriver(k) && !drivers[k.Container]:
+		case (k.Role == settings.Database && names[k.Container] || k.Role == settings.Host && hosts[k.Container]) && namesDriver(k) && !drivers[k.Container]:
 			k.Role, k.Stem = settings.Driver, nil
 		}
 		kept = append(kept, k)
