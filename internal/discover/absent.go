@@ -119,6 +119,11 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 			case target != "" && read != nil && defaults.forbids && defaults.mayBegin():
 				override.File, override.Add = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
+			case target != "" && read != nil && bytes.Contains(headOf(t.read(defaults.Seen, longestSettings)), []byte(path.Join(path.Base(path.Dir(target)), base))):
+				if override.File, override.Add = target, defaults.mayBegin(); !override.Add {
+					override.Template = defaults.Seen
+				}
+				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and the head of %s names it", read.File, read.Line, defaults.File)}
 			case target == "":
 				there, found := c.resolve(t, defaults.File, base)
 				reads := slices.ContainsFunc(c.mentions[path.Base(defaults.File)], func(m mention) bool { return m.File == there })

@@ -193,6 +193,7 @@ func (f *Findings) FitTo(family, product string) {
 		f.Settings = append(f.Settings, c.fitTo(family, product))
 	}
 	preferFamily(f.Settings, family)
+	f.preferProgram()
 	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && !slices.ContainsFunc(f.Scripts, (*Script).isForAll) {
 		// An installer that has to run mostly refuses to where the settings are there.
 		best := f.Settings[0]
@@ -225,6 +226,37 @@ func preferFamily(found []*Candidate, family string) {
 		}
 		return cmp.Compare(other(b), other(a))
 	})
+}
+
+// preferProgram puts the settings of the program whose SQL is imported before those of
+// another one, where each has a folder of its own.
+func (f *Findings) preferProgram() {
+	top := func(name string) string {
+		first, _, inside := strings.Cut(name, "/")
+		if !inside {
+			return ""
+		}
+		return first
+	}
+	program := ""
+	for _, s := range f.Scripts {
+		if s.isForAll() {
+			if at := top(s.File); at == "" || program != "" && at != program {
+				return
+			} else {
+				program = at
+			}
+		}
+	}
+	if program == "" || len(f.Settings) == 0 || top(f.Settings[0].File) == "" || top(f.Settings[0].File) == program {
+		return
+	}
+	own := slices.IndexFunc(f.Settings, func(c *Candidate) bool { return top(c.File) == program && c.read && c.used })
+	if own > 0 {
+		c := f.Settings[own]
+		f.Settings = slices.Insert(slices.Delete(f.Settings, own, own+1), 0, c)
+		c.Reasons = append(slices.Clone(c.Reasons), "the SQL is that of its folder")
+	}
 }
 
 var (

@@ -114,7 +114,7 @@ const leastScore = 9
 const leastAlike = 5
 
 // speaks is what a file must hold to be worth reading.
-var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql`)
+var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql|usuario|utilisateur|benutzer|clave|senha|kennwort|contrasena|mdp`)
 
 // candidates finds the settings files, the best first.
 func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {

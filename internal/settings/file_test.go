@@ -45,6 +45,7 @@ var shapes = []struct{ name, address, source, read string }{
 	{"define, if it is not", "HIVE_@N@", "<?php\nif (!defined('HIVE_@N@')) {\n\tdefine('HIVE_@N@', 'old');\n}\n", "HIVE_@N@"},
 	{"define, or it is", "HIVE_@N@", "<?php\ndefined('HIVE_@N@') or define('HIVE_@N@', \"old\");\ndefined('HIVE_X@N@') || define('HIVE_X@N@', 'decoy');", "HIVE_@N@"},
 	{"variable of a function", "hive@N@()$pass", "<?php\nfunction &hive@N@($pass2 = 'decoy') {\n\t$user = 'decoy';\n\ttry { $pass = 'old'; } catch (Error $e) { $user = 'decoy'; }\n\treturn $pass; // $pass = 'decoy';\n}\n$pass = 'decoy';", "hive@N@()"},
+	{"static variable of a function", "hive@N@()$all['pass']", "<?php function hive@N@() { static $n = 'decoy'; static $all = array('user' => 'decoy', 'pass' => \"old\"); return $all; }", "hive@N@()['pass']"},
 	{"property that a constructor sets", "Hive@N@::__construct()$this->pass", "<?php class Hive@N@ { public $pass; function __construct() { $this->pass = \"old\"; } function other() { $this->pass = 'decoy'; } }", "(new Hive@N@())->pass"},
 	{"default of a parameter", "Hive@N@::__construct()$pass", "<?php class Hive@N@ { function __construct(public string $user = 'decoy', public ?string $pass = 'old', $x = ['decoy']) {} }", "(new Hive@N@())->pass"},
 	{"closure", "return['all']()['pass']", "<?php return ['x' => fn() => ['pass' => 'decoy'], 'all' => static function () use (&$x): array { $pass = 'decoy'; return array('pass' => 'old'); }];", "(include $file)['all']()['pass']"},

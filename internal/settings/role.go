@@ -30,11 +30,11 @@ const (
 // words of the trade, also as it is spoken in German, French, Spanish and Portuguese.
 var roleWords = map[Role]string{
 	Host:      "host hostname server servername hostspec srv servidor serveur address ip",
-	Port:      "port portnum portnumber",
+	Port:      "port portnum portnumber puerto porta",
 	Socket:    "socket sock unixsocket",
 	User:      "user username login uid userid usr uname usuario utilisateur benutzer",
 	Password:  "password passwd passphrase passwort kennwort pass pwd pw passw pswd contrasena clave senha mdp motdepasse secret word",
-	Database:  "database dbname dbase databasename defaultdb databasedefault datenbank basedatos db bdd bd banco catalog base schema name",
+	Database:  "database dbname dbase databasename defaultdb databasedefault datenbank basedatos db bdd bd banco catalog base schema name nombre nom nome",
 	Prefix:    "prefix tableprefix prefixe prefixtable prefixetable pfix pfx praefix tablepre tblpre tblpfx pre pref",
 	Charset:   "charset characterset encoding",
 	Collation: "collation collate collat",
@@ -44,7 +44,7 @@ var roleWords = map[Role]string{
 
 // vague are words that mean a role only where something else speaks of a
 // database: APP_NAME is not the name of one.
-var vague = map[string]bool{"name": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "pre": true, "pref": true, "ip": true, "word": true, "secret": true, "clave": true, "url": true, "uri": true}
+var vague = map[string]bool{"name": true, "nombre": true, "nom": true, "nome": true, "porta": true, "base": true, "schema": true, "catalog": true, "type": true, "engine": true, "address": true, "pre": true, "pref": true, "ip": true, "word": true, "secret": true, "clave": true, "url": true, "uri": true}
 
 // DatabaseWords are words of a key, or of the group it stands in, that speak of
 // a database.

@@ -8,7 +8,7 @@ import (
 
 // sampleWords are the words in a file's name that say that it is there to be
 // copied.
-var sampleWords = strings.Fields("sample example dist default defaults template tmpl tpl skel skeleton blank empty orig new")
+var sampleWords = strings.Fields("sample example dist default defaults template tmpl tpl skel skeleton blank empty orig new ejemplo exemple exemplo esempio beispiel vorlage muster modelo modele")
 
 var nameWord = regexp.MustCompile(`[A-Za-z]+`)
 

@@ -192,6 +192,11 @@ func (f *finder) statement(where string) {
 }
 
 func (f *finder) keyword(name, where string) {
+	if name == "static" && f.isKind(1, variable) { // of a function that keeps it
+		f.pos++
+		f.assignment(f.inside, where)
+		return
+	}
 	switch name {
 	case "define", `\define`:
 		f.pos++
