@@ -186,7 +186,7 @@ var variableName = regexp.MustCompile(`^\$\w+`)
 
 // elements are the names in an address, in small letters.
 func elements(address string) []string {
-	found := elementName.FindAllString(strings.ToLower(address), -1)
+	found := elementName.FindAllString(strings.ToLower(strings.ReplaceAll(address, "->", " ")), -1)
 	return slices.DeleteFunc(found, func(name string) bool { return name == "this" || name == "self" || name == "static" })
 }
 

@@ -105,6 +105,10 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 			p.installers = true
 		}
 	}
+	if c.isLibrarys(p.target) {
+		p.score -= 5
+		p.reasons = append(p.reasons, "only the library around it reads it")
+	}
 	p.apart = isApart(p.target)
 	for _, word := range settings.Words(path.Base(plain)) {
 		switch foreign[word] {
@@ -116,6 +120,23 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 		}
 	}
 	return p
+}
+
+// libraryFolders hold libraries, each in a folder of its own.
+var libraryFolders = wordset.Of("lib libs library libraries packages bundles components")
+
+// isLibrarys reports whether a file lies with a library, and only code there reads it.
+func (c *code) isLibrarys(name string) bool {
+	folders := strings.Split(path.Dir(name), "/")
+	at := slices.IndexFunc(folders, func(f string) bool { return libraryFolders[strings.ToLower(f)] })
+	if at < 0 || at+1 >= len(folders) {
+		return false
+	}
+	inside := strings.Join(folders[:at+2], "/") + "/"
+	mentions := c.mentions[path.Base(name)]
+	return len(mentions) > 0 && !slices.ContainsFunc(mentions, func(m mention) bool {
+		return slices.Contains(m.places(), name) && !strings.HasPrefix(m.File, inside)
+	})
 }
 
 // isApart reports whether a file is in a folder of parts, of examples or the like.
