@@ -185,7 +185,7 @@ func requireTakes(t *testing.T, folder string, best *Candidate) {
 			if v.Role == settings.Driver {
 				value = v.Text
 			}
-			changes = append(changes, settings.Change{Address: v.Address, Value: value, Add: best.Add})
+			changes = append(changes, settings.Change{Address: v.Address, Value: value, Add: best.Add, ReplaceExpression: v.Replaces})
 		}
 	}
 	after, err := file.With(changes)

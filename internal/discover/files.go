@@ -88,6 +88,9 @@ type Value struct {
 	// Expression says that the value is evaluated now.
 	Expression bool `json:"expression,omitempty"`
 
+	// Replaces says that it is put in place of the expression.
+	Replaces bool `json:"replaces,omitempty"`
+
 	// Found says where the text was found, when it is not what stands there now.
 	Found string `json:"found,omitempty"`
 	// Wrong says that what stands there names another server, so that the application

@@ -37,6 +37,11 @@ func (g *group) values(role settings.Role, k key) []Value {
 	v.stuck = v.Doubt != ""
 	switch role {
 	case settings.DSN:
+		if m := leadingScheme.FindStringSubmatch(k.Value); k.Kind == syntax.Expression && !k.Fixed && m != nil && familyOf(m[1]) == familyOther {
+			v.Replaces, v.stuck, v.was, v.form = true, false, m[1]+":", dsn.PDO
+			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
+			return []Value{v}
+		}
 		return g.parts(v, k)
 	case settings.Driver:
 		if k.Kind == syntax.Boolean {
@@ -253,7 +258,7 @@ func (c *Candidate) fitDSN(v Value, family string) Value {
 	if address == "" {
 		address = v.Address
 	}
-	whole := Value{Role: settings.DSN, Address: address, Text: wholeURL(family), Line: v.Line, Was: secret.Mask}
+	whole := Value{Role: settings.DSN, Address: address, Text: wholeURL(family), Line: v.Line, Was: secret.Mask, Replaces: v.Replaces}
 	if v.form == dsn.PDO || v.form == "" && pdoPath.MatchString(v.was) {
 		whole.Text = pdoOf(family)
 		return whole

@@ -465,6 +465,10 @@ func (p *Proposal) writeFile(w *writer, of *discover.Candidate) (meant, values f
 		meant.add("add", true)
 		w.line("    add: true", of.Seen+" has the keys")
 	}
+	if slices.ContainsFunc(of.Values, func(v discover.Value) bool { return v.Replaces }) {
+		meant.add("replace_expression", true)
+		w.line("    replace_expression: true", "what names another kind of store is evaluated")
+	}
 	w.line("    values:", "")
 	for _, v := range p.forServer(of.Values) {
 		text := estate.PlainKey(v.Address) + ": " + estate.Quoted(v.Text)
