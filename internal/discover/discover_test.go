@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -153,6 +154,67 @@ func TestTrees(t *testing.T) {
 			}
 			t.Fatal("the tree does not say what is wanted")
 		})
+	}
+}
+
+// TestWhatElseIsThereChangesNothing looks through all trees again: with what libraries, parts,
+// tests and tools bring along, with the ends of lines and the mark of another system, and
+// with a licence in front of all code.
+func TestWhatElseIsThereChangesNothing(t *testing.T) {
+	trees, err := filepath.Glob("testdata/trees/*.txtar")
+	require.NoError(t, err)
+	decoys, err := txtar.ParseFile("testdata/decoys.txtar")
+	require.NoError(t, err)
+	licence := "<?php\n/*\n" + strings.Repeat(" * You may do with it what the licence allows: host, user, password, database.\n", 40) + " */\n"
+	ofCode := map[string]func(data string) string{
+		"crlf":    func(data string) string { return strings.ReplaceAll(data, "\n", "\r\n") },
+		"mark":    func(data string) string { return "\ufeff" + data },
+		"licence": func(data string) string { return strings.Replace(data, "<?php\n", licence, 1) },
+	}
+	// Only one word for the server is known there, and the decoys have another one.
+	except := map[string]bool{"decoys defaults-and-local-file": true}
+	login := func(archive *txtar.Archive) string {
+		family := ""
+		for _, file := range archive.Files {
+			if file.Name == "server" {
+				family = strings.TrimSpace(string(file.Data))
+			}
+		}
+		found, err := Look(context.Background(), unpack(t, archive, "app"), family)
+		require.NoError(t, err)
+		kept := strings.Split(tell(found), "\n")
+		return strings.Join(slices.DeleteFunc(kept, func(line string) bool {
+			first, _, _ := strings.Cut(line, " ")
+			return slices.Contains([]string{"extension", "remove", "for", "lacks", "by"}, first)
+		}), "\n")
+	}
+	for _, path := range trees {
+		archive, err := txtar.ParseFile(path)
+		require.NoError(t, err)
+		want, name := login(archive), strings.TrimSuffix(filepath.Base(path), ".txtar")
+		more := *archive
+		more.Files = slices.Clone(archive.Files)
+		for _, decoy := range decoys.Files {
+			if !slices.ContainsFunc(archive.Files, func(f txtar.File) bool { return f.Name == decoy.Name }) {
+				more.Files = append(more.Files, decoy)
+			}
+		}
+		variants := map[string]*txtar.Archive{"decoys": &more}
+		for how, change := range ofCode {
+			other := &txtar.Archive{}
+			for _, file := range archive.Files {
+				if file.Name != "composer.json" && file.Name != "server" && len(file.Data) > 0 {
+					file.Data = []byte(change(string(file.Data)))
+				}
+				other.Files = append(other.Files, file)
+			}
+			variants[how] = other
+		}
+		for how, variant := range variants {
+			if id := how + " " + name; !except[id] {
+				assert.Equal(t, want, login(variant), id)
+			}
+		}
 	}
 }
 
