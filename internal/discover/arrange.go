@@ -90,7 +90,7 @@ func leaveOutRead(all []*Script) {
 func leaveOutUnmade(all []*Script) {
 	for _, made := range all {
 		for _, s := range all {
-			if made.engine == "" || s.LeftOut != "" || len(s.makes) > 0 {
+			if made.engine == "" && made.unfilled == "" || s.LeftOut != "" || len(s.makes) > 0 {
 				continue
 			}
 			for table := range s.fills {

@@ -1,6 +1,7 @@
 package discover
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -53,6 +54,7 @@ type Script struct {
 	objects   bool                // other than tables: views, routines, types
 	parts     bool                // of tables: types, sequences
 	engine    string              // a storage engine that no server has, for which the installer puts another word
+	unfilled  string              // a mark in the definition of a table that is no prefix's
 	prefix    string              // that all tables begin with
 	makesOwn  *AccountScript      // the database of its own that it makes beside tables; nil for none
 }
@@ -281,6 +283,8 @@ func (s *Script) read(ctx context.Context, t *tree) {
 		s.LeftOut = "it cannot be read: " + fault.As(err).What
 	case statements == 0:
 		s.LeftOut = "it holds no statement"
+	case s.unfilled != "":
+		s.LeftOut = "its installer puts in what stands for " + s.unfilled
 	case s.engine != "":
 		s.LeftOut = "its installer puts in a storage engine for " + s.engine
 	case only && (account.Database != "" || account.User != ""):
@@ -343,6 +347,11 @@ func (s *Script) take(statement sqltext.Statement) {
 		if m := engineOf.FindSubmatch(statement.Text); m != nil && !statement.Dialect.PostgreSQL && !engines[strings.ToLower(string(m[1]))] {
 			s.engine = string(m[1])
 		}
+		if mark := unfilled.Find(quotedText.ReplaceAll(statement.Text, nil)); mark != nil {
+			s.unfilled = string(mark)
+		} else if s.PrefixToken != "" && bytes.Contains(statement.Text, []byte(s.PrefixToken)) { // in the name of a sequence, a text to us
+			s.unfilled = s.PrefixToken
+		}
 		s.makes[head.Name.Name] = true
 		s.Tables = len(s.makes)
 		if table, ok := sqltext.ParseTable(statement.Text, statement.Dialect); ok {
@@ -375,6 +384,12 @@ func (s *Script) take(statement sqltext.Statement) {
 		}
 	}
 }
+
+// unfilled is a word in the marks of an installer's template.
+var (
+	unfilled   = regexp.MustCompile(`\{\{?\$?[A-Za-z_]\w*\}\}?|\$\{\w+\}|%%?[A-Z][A-Z_]+%%?`)
+	quotedText = regexp.MustCompile(`'(?:[^'\\]|\\.|'')*'|"(?:[^"\\]|\\.)*"`)
+)
 
 var (
 	engineOf = regexp.MustCompile(`(?i)\)[^()]*\bENGINE\s*=?\s*['"]?(\w+)[^()]*$`)

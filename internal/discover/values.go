@@ -65,7 +65,7 @@ func (g *group) values(role settings.Role, k key) []Value {
 		if strings.HasPrefix(k.Value, ":") { // which goes behind the host as it is
 			v.Text = ":{port}"
 		}
-		if k.commented {
+		if k.commented && !g.keys[settings.Host].commented { // which would stand alone there
 			v.Doubt = "it stands in a comment, and the usual port is taken without it"
 		}
 	case settings.Charset, settings.Collation:
