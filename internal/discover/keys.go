@@ -90,7 +90,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			}
 			keys = append(keys, k)
 		} else if role := cmp.Or(c.roleOf(s.Address), c.roleOf(passed.to[s.Address])); role != "" && k.Kind != syntax.Boolean {
-			k.Role, k.uses = role, sureUse
+			k.Role, k.Stem, k.uses = role, nil, sureUse
 			keys = append(keys, k)
 		}
 	}
@@ -303,9 +303,11 @@ func (c *code) roleOf(address string) settings.Role {
 	return ""
 }
 
-// choosesServer reports whether code compares the very address with names of drivers.
+// choosesServer reports whether code compares the very address with names of drivers, or
+// runs files that are called after one by it.
 func (c *code) choosesServer(address string) bool {
-	return len(c.words.tested[address]) > 0 && !strings.HasPrefix(address, "$this")
+	tested := len(c.words.tested[address]) > 0 || len(c.words.ofPaths(familyMySQL, "", address))+len(c.words.ofPaths(familyPostgreSQL, "", address)) > 0
+	return tested && !strings.HasPrefix(address, "$this")
 }
 
 // ofObject reports whether objects of a class log in with its property.
