@@ -24,6 +24,7 @@ import (
 type code struct {
 	mentions  map[string][]mention // by the base name of the file mentioned
 	connects  []connect
+	logins    loginIndex // of these
 	handovers []handover
 	takes     map[string][]settings.Role // what functions log in with, by their parameters
 	environ   map[string]bool            // names of environment variables that are read
@@ -125,6 +126,7 @@ func readCode(ctx context.Context, t *tree) (*code, error) {
 	})
 	c.resolveConstants(t)
 	c.resolveHandovers()
+	c.indexLogins()
 	return c, err
 }
 

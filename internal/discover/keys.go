@@ -294,11 +294,11 @@ func (c *code) roleOf(address string) settings.Role {
 	if address == "" {
 		return ""
 	}
-	_, property, ofClass := strings.Cut(address, "::$")
-	for _, at := range c.connects {
-		if at.address == php.Own(address) && !strings.HasPrefix(address, "$this") || ofClass && at.address == "$this->"+property {
-			return at.role
-		}
+	if role := c.logins.roles[php.Own(address)]; role != "" && !strings.HasPrefix(address, "$this") {
+		return role
+	}
+	if _, property, ofClass := strings.Cut(address, "::$"); ofClass {
+		return c.logins.roles["$this->"+property]
 	}
 	return ""
 }
@@ -313,7 +313,7 @@ func (c *code) choosesServer(address string) bool {
 // ofObject reports whether objects of a class log in with its property.
 func (c *code) ofObject(address string, role settings.Role) bool {
 	_, property, isProperty := strings.Cut(address, "::$")
-	return isProperty && slices.ContainsFunc(c.connects, func(at connect) bool { return at.role == role && at.address == "$this->"+property })
+	return isProperty && c.logins.as[roleOfAddress{role, "$this->" + property}]
 }
 
 // dsnFamily is the family of servers of a data source name; empty for another

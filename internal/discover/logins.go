@@ -173,6 +173,48 @@ func (c *code) connect(place Place, role settings.Role, address string, local bo
 	c.connects = append(c.connects, connect{Place: place, role: role, address: address, elements: elements(address), local: local})
 }
 
+// loginIndex are all logins of the code, for those who ask for them by an address: large
+// applications have thousands of them, and hundreds of thousands of keys.
+type loginIndex struct {
+	roles  map[string]settings.Role // the first in which a very address goes into a login
+	as     map[roleOfAddress]bool
+	byLast map[lastOf][]connect
+}
+
+type (
+	roleOfAddress struct {
+		role    settings.Role
+		address string
+	}
+	// lastOf is a role and the last element of addresses that go into a login as that.
+	lastOf struct {
+		role settings.Role
+		last string
+	}
+)
+
+// indexLogins is for when all code has been read.
+func (c *code) indexLogins() {
+	c.logins = loginIndex{map[string]settings.Role{}, map[roleOfAddress]bool{}, map[lastOf][]connect{}}
+	type once struct {
+		roleOfAddress
+		by string
+	}
+	seen := map[once]bool{}
+	for _, at := range c.connects {
+		if _, has := c.logins.roles[at.address]; !has {
+			c.logins.roles[at.address] = at.role
+		}
+		as := roleOfAddress{at.role, at.address}
+		c.logins.as[as] = true
+		if len(at.elements) > 0 && !seen[once{as, at.by}] {
+			seen[once{as, at.by}] = true
+			last := lastOf{at.role, at.elements[len(at.elements)-1]}
+			c.logins.byLast[last] = append(c.logins.byLast[last], at)
+		}
+	}
+}
+
 // unaliased is an address with what a variable of the file stands for in its place.
 func (c *code) unaliased(address string) string {
 	address = strings.ReplaceAll(address, `"`, "'")
@@ -212,10 +254,10 @@ func (c *code) login(address string, role settings.Role) (best int, by string) {
 			by = ""
 		}
 	}
-	for _, at := range c.connects {
-		if at.role != role {
-			continue
-		}
+	if len(mine) == 0 {
+		return 0, ""
+	}
+	for _, at := range c.logins.byLast[lastOf{role, mine[len(mine)-1]}] {
 		same := 0
 		for same < len(mine) && same < len(at.elements) && mine[len(mine)-1-same] == at.elements[len(at.elements)-1-same] {
 			same++
