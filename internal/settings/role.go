@@ -80,12 +80,7 @@ var joined = func() []string {
 	return words
 }()
 
-var (
-	element  = regexp.MustCompile(`[A-Za-z0-9_-]+`)
-	camel    = regexp.MustCompile(`([a-z0-9])([A-Z])`)
-	capitals = regexp.MustCompile(`([A-Z]+)([A-Z][a-z])`)
-	keyWords = regexp.MustCompile(`[A-Za-z]+`)
-)
+var element = regexp.MustCompile(`[A-Za-z0-9_-]+`)
 
 // Key is what an address says by its words.
 type Key struct {
@@ -111,15 +106,29 @@ func (k Key) OfDatabase() bool {
 	})
 }
 
-// Words are the words of a text in small letters, cut at underscores and at
-// capitals inside.
-func Words(text string) []string {
-	text = capitals.ReplaceAllString(camel.ReplaceAllString(text, "$1 $2"), "$1 $2")
-	found := keyWords.FindAllString(text, -1)
-	for i, word := range found {
-		found[i] = strings.ToLower(word)
+// Words are the words of a text in small letters, cut at all that is no letter and at
+// capitals inside: db_userName, DBUser.
+func Words(text string) (words []string) {
+	isUpper := func(i int) bool { return i >= 0 && i < len(text) && text[i] >= 'A' && text[i] <= 'Z' }
+	isLower := func(i int) bool { return i >= 0 && i < len(text) && text[i] >= 'a' && text[i] <= 'z' }
+	start := 0
+	take := func(end int) {
+		if end > start {
+			words = append(words, strings.ToLower(text[start:end]))
+		}
 	}
-	return found
+	for i := range len(text) {
+		switch {
+		case !isUpper(i) && !isLower(i):
+			take(i)
+			start = i + 1
+		case isUpper(i) && (isLower(i-1) || isUpper(i-1) && isLower(i+1)):
+			take(i)
+			start = i
+		}
+	}
+	take(len(text))
+	return words
 }
 
 // ReadKey reads the words of an address.
