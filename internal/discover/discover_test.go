@@ -337,6 +337,7 @@ func TestThousandsOfGroups(t *testing.T) {
 		"a part each":  {"<?php return ['db' => [", "'d%[1]d' => ['user' => 'a'], 'e%[1]d' => ['password' => 'b'], 'f%[1]d' => ['host' => 'l'], ", "]];"},
 		"apart":        {"<?php return ['db' => [", "'d%[1]d' => ['user' => 'a', 'password' => 'b', 'host' => 'l', 'name' => 'x'], 'p%[1]d' => ['port' => 1], ", "]];"},
 		"selected":     {"<?php ", "$db%[1]d_host = 'a'; $db%[1]d_default = 'm%[1]d'; $x['m%[1]d']['host'] = 'l'; $x['m%[1]d']['user'] = 'l'; ", ""},
+		"with choices": {"<?php ", strings.Repeat("if ($k%[1]d->kind == 'mysql') { $k%[1]d['title'] = 'x'; }\n", 20), ""},
 		"in functions": {"<?php class Database {", "function a%[1]d($user = 'a', $password = 'b', $host = 'localhost', $dbname = 'x') {} ", "}"},
 	} {
 		folder := t.TempDir()
