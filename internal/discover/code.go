@@ -14,8 +14,6 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
-	"yellowfield/internal/settings/dotenv"
-	"yellowfield/internal/settings/ini"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/wordset"
 )
@@ -73,13 +71,6 @@ func (p Place) String() string {
 		return p.File
 	}
 	return fmt.Sprintf("%s:%d", p.File, p.Line)
-}
-
-// embedded is a text in the code that would be a file of settings.
-type embedded struct {
-	Place
-	text   string
-	syntax string // empty for PHP
 }
 
 // readers and writers are functions that take a file's name.
@@ -314,20 +305,7 @@ func (c *code) file(name string, read *codeFile) {
 	if own && (handedTo(handed, "file_put_contents") || slices.ContainsFunc(read.Uses, func(u php.Use) bool {
 		return u.Function == "fwrite" || u.Function == "fputs" || u.Function == "file_put_contents"
 	})) {
-		if text := writtenLines(read.Literals); text != "" {
-			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text})
-		}
-		for _, literal := range read.Literals {
-			if m := beginsArray.FindStringSubmatch(literal.Text); m != nil {
-				c.arrays[name] = m[1]
-			}
-		}
-		if text := writtenINI(read.Literals); text != "" {
-			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, syntax: ini.Syntax.Name})
-		}
-		if text := writtenEnvironment(read.Literals); text != "" {
-			c.texts = append(c.texts, embedded{Place: Place{File: name}, text: text, syntax: dotenv.Syntax.Name})
-		}
+		c.takeTexts(name, read.Literals)
 	}
 	if own {
 		if c.collations == nil && len(read.collations) > 0 {
@@ -394,73 +372,6 @@ func handedTo(handed map[string]string, function string) bool {
 		}
 	}
 	return false
-}
-
-// settingLine is a line that sets something in PHP.
-var settingLine = regexp.MustCompile(`(?m)^\s*(?:define\s*\(\s*['"]\w+['"]\s*,.*\);|\$\w+(?:\[['"]?\w+['"]?\]|->\w+)*\s*=[^=\n].*;|const\s+\w+\s*=.*;|(?:public|var|protected|private)\s+(?:static\s+)?\$\w+\s*=.*;)\s*$`)
-
-// writtenLines are the lines in a file's literals that would set something in a
-// file of settings: code often puts one together line by line.
-func writtenLines(literals []php.Literal) string {
-	var lines []string
-	for _, literal := range literals {
-		for _, line := range settingLine.FindAllString(literal.Text, -1) {
-			if line = strings.TrimSpace(line); !slices.Contains(lines, line) {
-				lines = append(lines, line)
-			}
-		}
-	}
-	const least = 3 // of a login
-	if len(lines) < least {
-		return ""
-	}
-	return strings.Join(lines, "\n")
-}
-
-// beginsArray is a text with which an array is written key by key: its beginning, or a line
-// with the key left open.
-var beginsArray = regexp.MustCompile(`(\$\w+)(?:\s*=\s*(?:array\s*\(|\[)\s*$|\[['"]?(?:%s|\{?\$\w+\}?)['"]?\]\s*=\s*['"%])`)
-
-var lineOfINI = regexp.MustCompile(`(?m)^[ \t]*(?:(\[[\w .-]+\])[ \t]*$|([A-Za-z][\w.]*)[ \t]*=[ \t]*["']?(?:[^"'\n]*["']?[ \t]*)?$)`)
-
-// writtenINI are the lines of INI in a file's literals, be their values put in between.
-func writtenINI(literals []php.Literal) string {
-	var b strings.Builder
-	keys := 0
-	for _, literal := range literals {
-		for _, m := range lineOfINI.FindAllStringSubmatch(literal.Text, -1) {
-			if m[1] != "" {
-				b.WriteString(m[1] + "\n")
-			} else {
-				b.WriteString(m[2] + "=\"\"\n")
-				keys++
-			}
-		}
-	}
-	const least = 3 // of a login
-	if keys < least {
-		return ""
-	}
-	return b.String()
-}
-
-var lineOfEnvironment = regexp.MustCompile(`(?m)^([A-Z][A-Z0-9_]+)=`)
-
-// writtenEnvironment are the variables of an environment in a file's literals.
-func writtenEnvironment(literals []php.Literal) string {
-	var lines []string
-	for _, literal := range literals {
-		for _, m := range lineOfEnvironment.FindAllStringSubmatch(literal.Text, -1) {
-			if line := m[1] + "=\n"; !slices.Contains(lines, line) {
-				lines = append(lines, line)
-			}
-		}
-	}
-	const least = 3 // of a login
-	if len(lines) < least {
-		return ""
-	}
-	return strings.Join(lines, "")
 }
 
 // createsTable is SQL that makes a table, and makesAnyTable that of a library or of a tool, to

@@ -149,15 +149,18 @@ func (s *Script) isForAll() bool { return s.LeftOut == "" && s.Tables > 0 }
 func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
 	for _, folder := range slices.Sorted(maps.Keys(t.upgrades)) {
 		var series []*Script
-		makes, needs := map[string]bool{}, map[string]bool{}
 		for _, name := range t.upgrades[folder] {
-			s := newScript(t, c, name)
-			if s.LeftOut != "" && s.LeftOut != ForUpgrades || t.sizes[name] > longestScript {
-				continue
+			if s := newScript(t, c, name); (s.LeftOut == "" || s.LeftOut == ForUpgrades) && s.size <= longestScript {
+				series = append(series, s)
 			}
+		}
+		if len(series) > MostScripts {
+			continue
+		}
+		makes, needs := map[string]bool{}, map[string]bool{}
+		for _, s := range series {
 			s.LeftOut = ""
 			s.read(ctx, t)
-			series = append(series, s)
 			maps.Copy(makes, s.makes)
 			maps.Copy(needs, s.needs)
 		}
@@ -165,7 +168,7 @@ func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
 			delete(needs, table)
 		}
 		runsThem := len(c.makes) > 0 || c.upgrades[path.Base(folder)]
-		if len(makes) > 0 && len(needs) == 0 && !runsThem && len(series) <= MostScripts {
+		if len(makes) > 0 && len(needs) == 0 && !runsThem {
 			t.skipped = slices.DeleteFunc(t.skipped, func(skipped string) bool { return strings.HasPrefix(skipped, folder+"/:") })
 			return series
 		}
