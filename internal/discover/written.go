@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dotenv"
 	"yellowfield/internal/settings/ini"
