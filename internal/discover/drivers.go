@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
 	"yellowfield/internal/settings/php"
 )
 
