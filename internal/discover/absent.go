@@ -109,14 +109,14 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 				override.File, override.InstallerMakes = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
 			case target != "" && read != nil && defaults.forbids && saysToCopy.Match(headOf(t.read(defaults.Seen, longestSettings))):
-				override.File, override.Template = target, defaults.Seen
+				override.File, override.Template, override.fromDefaults = target, defaults.Seen, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is to be copied", read.File, read.Line, defaults.File)}
 			case target != "" && read != nil && defaults.forbids && defaults.mayBegin():
 				override.File, override.Add = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
 			case target != "" && read != nil && bytes.Contains(headOf(t.read(defaults.Seen, longestSettings)), []byte(path.Join(path.Base(path.Dir(target)), base))):
 				if override.File, override.Add = target, defaults.mayBegin(); !override.Add {
-					override.Template = defaults.Seen
+					override.Template, override.fromDefaults = defaults.Seen, true
 				}
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and the head of %s names it", read.File, read.Line, defaults.File)}
 			case target == "":

@@ -14,7 +14,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -168,16 +167,6 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	f.FitTo(family, "")
 	f.Skipped, f.LogsInWithLiterals, f.LogsInByEnvironment, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.variables, c.outside
 	return f, nil
-}
-
-// inside is the folder in which an application lies that was unpacked with a folder of its
-// own around it, which has its version. A folder such as public is a part of one.
-func inside(folder string) string {
-	entries, err := os.ReadDir(folder)
-	if err != nil || len(entries) != 1 || !entries[0].IsDir() || !versionSuffix.MatchString(entries[0].Name()) {
-		return folder
-	}
-	return filepath.Join(folder, entries[0].Name())
 }
 
 // FitTo fits settings, scripts and extensions to a family of servers and to the product
@@ -412,7 +401,7 @@ func (f *Findings) fitInstaller() {
 		return
 	}
 	for _, c := range f.Settings[0].WithBeside() {
-		if c.Template != "" && c.fromSample && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(c.Template, of) }) {
+		if c.Template != "" && !c.fromDefaults && !slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(c.Template, of) }) {
 			f.Installer.Files = append(f.Installer.Files, c.Template)
 		}
 	}

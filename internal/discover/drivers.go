@@ -79,6 +79,11 @@ var (
 	endOfPath     = regexp.MustCompile(`^[\w./-]*\.(?:php|inc)$`)
 )
 
+// isKey reports whether a word is a key of an array in code.
+func isKey(code []byte, word string) bool {
+	return word != "" && regexp.MustCompile(`['"]`+regexp.QuoteMeta(word)+`['"]\s*=>`).Match(code)
+}
+
 // ofPaths are the words for which the path that an address stands in leads to a file.
 func (d *driverWords) ofPaths(family, was, address string) map[string]wordFound {
 	words := map[string]wordFound{}
@@ -162,13 +167,28 @@ func (d *driverWords) beside(family, was, address string) map[string]wordFound {
 		if !knows {
 			continue
 		}
-		if len(names) > 0 {
-			if reads++; reads > mostRead || !bytes.Contains(d.read(file), []byte(names[len(names)-1])) {
-				continue
-			}
+		var content []byte
+		if reads++; reads <= mostRead {
+			content = d.read(file)
 		}
-		for _, word := range list {
-			if _, is := words[word]; !is && drivers[strings.ToLower(word)] == family {
+		if len(names) > 0 && !bytes.Contains(content, []byte(names[len(names)-1])) {
+			continue
+		}
+		of := slices.DeleteFunc(slices.Clone(list), func(word string) bool { return drivers[strings.ToLower(word)] != family })
+		if len(of) > 1 && isKey(content, was) { // then its keys are what settings say, and each of them will do
+			first := ""
+			of = slices.DeleteFunc(of, func(word string) bool {
+				if isMariaDBs(word) {
+					return false
+				}
+				if first == "" && isKey(content, word) {
+					first = word
+				}
+				return word != first
+			})
+		}
+		for _, word := range of {
+			if _, is := words[word]; !is {
 				words[word] = wordFound{word, file + " knows it"}
 			}
 		}

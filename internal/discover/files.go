@@ -59,6 +59,8 @@ type Candidate struct {
 	apart     bool // it is in a folder of parts, of examples or the like
 	// fromSample says that Seen is a sample of File by its name.
 	fromSample bool
+	// fromDefaults says that Template is a file of defaults, which stays.
+	fromDefaults bool
 	// fromLogins says that its values are those that code logs in with.
 	fromLogins bool
 	// installerToo says that it is made from a sample, and the installer writes it, too.
@@ -336,6 +338,8 @@ func withoutTwins(found []*Candidate) []*Candidate {
 		switch {
 		case i < 0:
 			kept = append(kept, candidate)
+		case candidate.isOtherWay(kept[i]):
+			kept[i].Values = append(kept[i].Values, candidate.Values...)
 		case candidate.InstallerMakes && kept[i].Template != "":
 			kept[i].installerToo = true
 		case candidate.Seen == kept[i].Seen && !candidate.unchosen && kept[i].Score-candidate.Score < closeScores && candidate.group != kept[i].group:
@@ -349,6 +353,25 @@ func withoutTwins(found []*Candidate) []*Candidate {
 		}
 	}
 	return kept
+}
+
+// isOtherWay reports whether two groups of a file are the data source names for reading and
+// for writing, which both get the one server there is.
+func (c *Candidate) isOtherWay(other *Candidate) bool {
+	way := func(c *Candidate) (without []string, has bool) {
+		for _, v := range c.Values {
+			if v.dsn != "" {
+				without = settings.Words(v.dsn)
+				break
+			}
+		}
+		all := len(without)
+		without = slices.DeleteFunc(without, func(w string) bool { return bothWays[w] })
+		return without, len(without) < all
+	}
+	mine, isWay := way(c)
+	others, bothAre := way(other)
+	return isWay && bothAre && c.Seen == other.Seen && c.family == other.family && slices.Equal(mine, others)
 }
 
 // closeScores is how near two scores must be for a choice between them to be a

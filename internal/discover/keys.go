@@ -89,7 +89,7 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 				k.uses = sureUse // for whoever logs in beside it
 			}
 			keys = append(keys, k)
-		} else if role := cmp.Or(c.roleOf(s.Address), c.roleOf(passed.to[s.Address])); role != "" && k.Kind != syntax.Boolean {
+		} else if role := cmp.Or(c.roleOf(s.Address), c.roleOf(passed.to[s.Address]), c.roleByPath(file, s.Address)); role != "" && k.Kind != syntax.Boolean {
 			k.Role, k.Stem, k.uses = role, nil, sureUse
 			keys = append(keys, k)
 		}
@@ -299,6 +299,19 @@ func (c *code) roleOf(address string) settings.Role {
 	}
 	if _, property, ofClass := strings.Cut(address, "::$"); ofClass {
 		return c.logins.roles["$this->"+property]
+	}
+	return ""
+}
+
+// roleByPath is the role in which an element goes into a login that code takes out of what a
+// file returns, or of what it reads from one of another syntax.
+func (c *code) roleByPath(file *settings.File, address string) settings.Role {
+	rest, isReturned := strings.CutPrefix(address, "return[")
+	switch {
+	case isReturned:
+		return c.logins.paths[strings.Join(elements(rest), ".")]
+	case file.Syntax.Name != php.Syntax.Name:
+		return c.logins.paths[strings.Join(elements(address), ".")]
 	}
 	return ""
 }

@@ -179,6 +179,7 @@ type loginIndex struct {
 	roles  map[string]settings.Role // the first in which a very address goes into a login
 	as     map[roleOfAddress]bool
 	byLast map[lastOf][]connect
+	paths  map[string]settings.Role // of elements in a variable, whatever that is called: empty for several
 }
 
 type (
@@ -195,7 +196,7 @@ type (
 
 // indexLogins is for when all code has been read.
 func (c *code) indexLogins() {
-	c.logins = loginIndex{map[string]settings.Role{}, map[roleOfAddress]bool{}, map[lastOf][]connect{}}
+	c.logins = loginIndex{map[string]settings.Role{}, map[roleOfAddress]bool{}, map[lastOf][]connect{}, map[string]settings.Role{}}
 	type once struct {
 		roleOfAddress
 		by string
@@ -204,6 +205,14 @@ func (c *code) indexLogins() {
 	for _, at := range c.connects {
 		if _, has := c.logins.roles[at.address]; !has {
 			c.logins.roles[at.address] = at.role
+		}
+		if i := strings.IndexByte(at.address, '['); i > 0 && at.address[0] == '$' && !strings.Contains(at.address, ">") {
+			path := strings.Join(elements(at.address[i:]), ".")
+			if was, has := c.logins.paths[path]; !has || was == at.role {
+				c.logins.paths[path] = at.role
+			} else {
+				c.logins.paths[path] = ""
+			}
 		}
 		as := roleOfAddress{at.role, at.address}
 		c.logins.as[as] = true

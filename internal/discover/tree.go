@@ -52,6 +52,16 @@ type tree struct {
 // Skipped folders and files are named with the reason.
 func (t *tree) skip(path, why string) { t.skipped = append(t.skipped, path+": "+why) }
 
+// inside is the folder in which an application lies that was unpacked with a folder of its
+// own around it, which has its version. A folder such as public is a part of one.
+func inside(folder string) string {
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) != 1 || !entries[0].IsDir() || !versionSuffix.MatchString(entries[0].Name()) {
+		return folder
+	}
+	return filepath.Join(folder, entries[0].Name())
+}
+
 // look walks over a folder.
 func look(ctx context.Context, root string) (*tree, error) {
 	t := &tree{root: root, sizes: map[string]int64{}, folders: map[string]bool{}, upgrades: map[string][]string{}}

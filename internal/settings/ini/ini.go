@@ -22,8 +22,8 @@ var Syntax = syntax.Syntax{
 }
 
 // guard is a line of PHP at the head of an INI file: a browser that asks for
-// the file gets nothing.
-var guard = regexp.MustCompile(`(?i)^\s*;?\s*<\?php\s*/?\*?\s*(exit|die)\b`)
+// the file gets nothing. Behind a semicolon it is a comment, whatever it does.
+var guard = regexp.MustCompile(`(?i)^\s*<\?php\s*/?\*?\s*(?:exit|die)\b|^\s*;\s*<\?php\b`)
 
 // IsGuard reports whether a file's first line says that an INI file hides
 // behind it.
