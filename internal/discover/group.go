@@ -266,7 +266,7 @@ func (g *group) gather(keys []key) {
 			near = near || g.container != "" && strings.HasPrefix(k.Container, g.container) && k.ofDatabase // among options of it
 			ofTables := role == settings.Prefix && (k.ofDatabase || slices.ContainsFunc(k.Words(), func(w string) bool { return w == "table" || w == "tbl" }) || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
 			alike := akin(g.stem, strings.Join(k.Stem, " ")) && (k.Container == g.container || len(k.Stem) == 0 || k.ofDatabase || g.stem != "")
-			if near && (alike || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse {
+			if near && (alike || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse && g.topic == "" {
 				g.take(k)
 			}
 		}

@@ -202,6 +202,8 @@ func (c *code) indexLogins() {
 		by string
 	}
 	seen := map[once]bool{}
+	byInstaller := func(at connect) bool { return c.inInstaller([]mention{{Place: at.Place}}) }
+	others := slices.ContainsFunc(c.connects, func(at connect) bool { return !byInstaller(at) })
 	for _, at := range c.connects {
 		if _, has := c.logins.roles[at.address]; !has {
 			c.logins.roles[at.address] = at.role
@@ -216,7 +218,8 @@ func (c *code) indexLogins() {
 		}
 		as := roleOfAddress{at.role, at.address}
 		c.logins.as[as] = true
-		if len(at.elements) > 0 && !seen[once{as, at.by}] {
+		ofForm := others && byInstaller(at) // whose variables are those of a form
+		if len(at.elements) > 0 && !seen[once{as, at.by}] && !ofForm {
 			seen[once{as, at.by}] = true
 			last := lastOf{at.role, at.elements[len(at.elements)-1]}
 			c.logins.byLast[last] = append(c.logins.byLast[last], at)

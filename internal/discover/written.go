@@ -81,7 +81,7 @@ func (c *code) isINI(name string) bool {
 // valuesDumped takes the addresses of an array that the file of code which writes the file
 // fills with what was typed in, where a library turns it into the syntax of that.
 func (c *Candidate) valuesDumped(t *tree, read *code, typedIn []*Candidate, writer string) bool {
-	i := slices.IndexFunc(typedIn, func(typed *Candidate) bool { return typed.Seen == writer })
+	i := slices.IndexFunc(typedIn, func(typed *Candidate) bool { return typed.Seen == writer && typed.isArray() })
 	isReturned := func(m mention) bool {
 		return readers[m.verb] && slices.Contains(m.places(), c.File) && returned.Match(t.read(m.File, longestCode))
 	}
@@ -105,11 +105,16 @@ func (c *Candidate) valuesDumped(t *tree, read *code, typedIn []*Candidate, writ
 	return len(c.Values) > 0
 }
 
+// isArray reports whether all values are elements of an array.
+func (c *Candidate) isArray() bool {
+	return !slices.ContainsFunc(c.Values, func(v Value) bool { return !strings.Contains(v.Address, "[") })
+}
+
 // valuesTypedIn takes the addresses at which the installer keeps what was typed in, and
 // which it writes as a whole.
 func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate, written *mention) {
 	for _, typed := range typedIn {
-		if slices.ContainsFunc(typed.Values, func(v Value) bool { return !strings.Contains(v.Address, "[") }) {
+		if !typed.isArray() {
 			continue
 		}
 		c.Values, c.Seen = nil, typed.Seen
