@@ -86,7 +86,7 @@ var (
 // wanted chooses the uses that readCode keeps.
 func wanted(function string) bool {
 	_, logs := loginArguments[function]
-	return logs || mayConnect(function) || readers[function] || writers[function] || askers[function] || environers[function] ||
+	return logs || function == "sprintf" || mayConnect(function) || readers[function] || writers[function] || askers[function] || environers[function] ||
 		function == tableMethod || function == "fwrite" || function == "fputs" || function == "extension_loaded" || asksFor[function] || function == "define" || function == "unlink" || extensionOf(function) != ""
 }
 
@@ -414,6 +414,8 @@ func (c *code) use(place Place, use php.Use) {
 		c.asked[first()] = true
 	case function == tableMethod:
 		c.makes = append(c.makes, place)
+	case function == "sprintf":
+		c.formatted(place, use)
 	default:
 		c.note(function, place)
 		if _, known := loginArguments[function]; !known && mayConnect(function) {

@@ -46,6 +46,24 @@ var dsnPart = regexp.MustCompile(`(?:^|[^\w-])(unix_socket|host|port|dbname|user
 // addressInCode is a variable, a constant or a part of one, or what a call gives for a name.
 const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]?\s*\])*(?:\(\s*'[\w.-]+'\s*\))?)`
 
+// formatted takes what sprintf puts into the parts of a data source name, in their order (PHP
+// manual, "sprintf").
+func (c *code) formatted(place Place, use php.Use) {
+	if len(use.Arguments) < 2 || len(use.Arguments[0].Pieces) != 1 {
+		return
+	}
+	for i, m := range partOfFormat.FindAllStringSubmatch(use.Arguments[0].Pieces[0].Text, -1) {
+		if role := dsnRoles[m[1]]; role != "" && i+1 < len(use.Arguments) {
+			if address := addressIn(use.Arguments[i+1]); address != "" {
+				c.connect(place, role, address, use.Arguments[i+1].Parameter)
+			}
+		}
+	}
+}
+
+// partOfFormat is what a value is put in for, with the key before it where that has one.
+var partOfFormat = regexp.MustCompile(`(?:\b(unix_socket|host|port|dbname|user|password|charset)=)?%[sd]`)
+
 var dsnScheme = regexp.MustCompile(`["'](mysql|pgsql):(?:host|unix_socket|dbname)=`)
 
 var dsnRoles = map[string]settings.Role{
