@@ -52,6 +52,10 @@ type Findings struct {
 	// Skipped are folders and files that were not looked at, and why.
 	Skipped []string `json:"skipped"`
 
+	// OnlyFor is the one family of servers that the code logs in to, whatever SQL is there;
+	// empty where that cannot be told.
+	OnlyFor string `json:"only_for,omitempty"`
+
 	// as they were found, before they were fitted to a family of servers
 	candidates []*Candidate
 	scripts    []*Script
@@ -162,6 +166,10 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 		family = f.DBMS[0].Name
 	}
 	f.tables = &c.tables
+	settingsSay := func(v Value) bool { return v.Role == settings.DSN || v.Role == settings.Driver || v.dsn != "" }
+	if !slices.ContainsFunc(f.candidates, func(c *Candidate) bool { return slices.ContainsFunc(c.Values, settingsSay) }) {
+		f.OnlyFor = c.speaksOnlyTo()
+	}
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)
 	f.FitTo(family, "")

@@ -358,3 +358,30 @@ func (c *code) driverUses() driverUses {
 	}
 	return c.parts
 }
+
+// speaksOnlyTo is the one family of servers that the code can log in to; empty where it has
+// words for another one, or leaves it to its settings or to a library.
+func (c *code) speaksOnlyTo() string {
+	uses := c.driverUses().logins
+	_, viaPDO := uses["pdo"]
+	only := ""
+	for family, login := range logins {
+		direct := slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.has)
+		named := slices.ContainsFunc(slices.Collect(maps.Values(c.words.inFile)), func(words []string) bool {
+			return slices.ContainsFunc(words, func(word string) bool { return drivers[strings.ToLower(word)] == family })
+		})
+		switch {
+		case direct || c.schemes[family]:
+			if only != "" {
+				return ""
+			}
+			only = family
+		case named:
+			return ""
+		}
+	}
+	if viaPDO && !c.schemes[only] {
+		return ""
+	}
+	return only
+}

@@ -155,6 +155,11 @@ func (p *Proposal) writeServer(w *writer) {
 		w.line("# server: NAME", p.Missing)
 		return
 	}
+	for _, s := range p.servers {
+		if only := p.Findings.OnlyFor; s.name == p.Server && only != "" && only != s.family() {
+			p.Missing = "its code logs in to " + discover.Title(only) + " alone"
+		}
+	}
 	w.line("server: "+scalar(p.Server), remark)
 	p.meant.add("server", p.Server)
 }
