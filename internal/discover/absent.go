@@ -31,7 +31,7 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 		}
 		named := slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") })
 		waits := t.has(target) // it is empty
-		if target == "" || written == nil && !waits && (!c.inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
+		if target == "" || written == nil && !waits && (!inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
 			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
 		}
 		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: syntaxOf(target), words: &c.words, schemes: map[string]string{}}
@@ -211,10 +211,13 @@ func (c *code) besideText(mentions []mention) *mention {
 
 // inInstaller reports whether code of an installer mentions a file, as it does when it
 // is to write it under a name that it keeps in a variable.
-func (c *code) inInstaller(mentions []mention) bool {
-	return slices.ContainsFunc(mentions, func(m mention) bool {
-		return slices.ContainsFunc(settings.Words(m.File), func(w string) bool { return installerWords[w] })
-	})
+func inInstaller(mentions []mention) bool {
+	return slices.ContainsFunc(mentions, func(m mention) bool { return isInstallers(m.File) })
+}
+
+// isInstallers reports whether a file is an installer's by its path.
+func isInstallers(name string) bool {
+	return slices.ContainsFunc(settings.Words(name), func(w string) bool { return installerWords[w] })
 }
 
 // allExtensions are what follows the first dot of a file's name.

@@ -118,6 +118,7 @@ func readCode(ctx context.Context, t *tree) (*code, error) {
 	c.resolveConstants(t)
 	c.resolveHandovers()
 	c.indexLogins()
+	c.words.resolvePaths()
 	return c, err
 }
 

@@ -21,6 +21,8 @@ type driverWords struct {
 	names  map[string]string      // names of folders, files and classes, in small letters, and where they are
 	paths  map[string][][2]string // what stands before and behind an address in paths of code that is run
 	read   func(file string) []byte
+	// chooses are those addresses whose paths lead to files that are called like drivers.
+	chooses map[string]bool
 	// folders are those of code that have files called like drivers: these, by the word.
 	folders map[string]map[string]string
 }
@@ -102,6 +104,14 @@ func (d *driverWords) ofPaths(family, was, address string) map[string]wordFound 
 		}
 	}
 	return words
+}
+
+// resolvePaths is for when the names of all code are known.
+func (d *driverWords) resolvePaths() {
+	d.chooses = map[string]bool{}
+	for address := range d.paths {
+		d.chooses[address] = len(d.ofPaths(familyMySQL, "", address))+len(d.ofPaths(familyPostgreSQL, "", address)) > 0
+	}
 }
 
 // of finds what the application calls a family of servers, where it has called another
@@ -340,7 +350,7 @@ func newDriverUses() driverUses {
 }
 
 func (u driverUses) note(function string, place Place) {
-	if _, known := u.logins[function]; !known && (function == "pdo" || logins[familyMySQL].has(function) || logins[familyPostgreSQL].has(function)) {
+	if _, known := u.logins[function]; !known && (function == "pdo" || loginsTo[familyMySQL].has(function) || loginsTo[familyPostgreSQL].has(function)) {
 		u.logins[function] = place
 	}
 	switch {
@@ -365,7 +375,7 @@ func (c *code) speaksOnlyTo() string {
 	uses := c.driverUses().logins
 	_, viaPDO := uses["pdo"]
 	only := ""
-	for family, login := range logins {
+	for family, login := range loginsTo {
 		direct := slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.has)
 		named := slices.ContainsFunc(slices.Collect(maps.Values(c.words.inFile)), func(words []string) bool {
 			return slices.ContainsFunc(words, func(word string) bool { return drivers[strings.ToLower(word)] == family })

@@ -123,7 +123,7 @@ type login struct {
 
 func (l login) has(function string) bool { return l.functions[function] }
 
-var logins = map[string]login{
+var loginsTo = map[string]login{
 	familyMySQL:      {wordset.Of("mysqli mysqli_connect mysqli_real_connect mysqli_init ->real_connect"), "mysqli", "pdo_mysql"},
 	familyPostgreSQL: {wordset.Of("pg_connect pg_pconnect"), "pgsql", "pdo_pgsql"},
 }
@@ -132,7 +132,7 @@ var logins = map[string]login{
 // with by the very settings, or the only one that it logs in with at all, else the one that
 // its settings name.
 func (c *code) driver(best *Candidate, family string) (e Extension, known bool) {
-	of, has := logins[family]
+	of, has := loginsTo[family]
 	if !has {
 		return e, false
 	}
@@ -144,7 +144,7 @@ func (c *code) driver(best *Candidate, family string) (e Extension, known bool) 
 		return Extension{of.pdo, false, why, uses[function]}, true
 	}
 	matched, forEach := best == nil, true // a library may log in to each kind of server
-	for _, login := range logins {
+	for _, login := range loginsTo {
 		forEach = forEach && slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.has)
 	}
 	if best != nil {

@@ -447,7 +447,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 			}
 		}
 		candidate.variables = seen.environment(file, g, c) >= len(core)
-		candidate.typedIn = g.evaluated() && (seen.installers || c.inInstaller([]mention{{Place: Place{File: name}}}))
+		candidate.typedIn = g.evaluated() && (seen.installers || isInstallers(name))
 		for _, value := range twins[g.keys[settings.DSN].Address] {
 			family := dsnFamily(value)
 			candidate.also = append(candidate.also, family)

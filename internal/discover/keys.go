@@ -319,8 +319,7 @@ func (c *code) roleByPath(file *settings.File, address string) settings.Role {
 // choosesServer reports whether code compares the very address with names of drivers, or
 // runs files that are called after one by it.
 func (c *code) choosesServer(address string) bool {
-	tested := len(c.words.tested[address]) > 0 || len(c.words.ofPaths(familyMySQL, "", address))+len(c.words.ofPaths(familyPostgreSQL, "", address)) > 0
-	return tested && !strings.HasPrefix(address, "$this")
+	return (len(c.words.tested[address]) > 0 || c.words.chooses[address]) && !strings.HasPrefix(address, "$this")
 }
 
 // ofObject reports whether objects of a class log in with its property.

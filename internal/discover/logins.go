@@ -220,8 +220,7 @@ func (c *code) indexLogins() {
 		by string
 	}
 	seen := map[once]bool{}
-	byInstaller := func(at connect) bool { return c.inInstaller([]mention{{Place: at.Place}}) }
-	others := slices.ContainsFunc(c.connects, func(at connect) bool { return !byInstaller(at) })
+	others := slices.ContainsFunc(c.connects, func(at connect) bool { return !isInstallers(at.File) })
 	for _, at := range c.connects {
 		if _, has := c.logins.roles[at.address]; !has {
 			c.logins.roles[at.address] = at.role
@@ -236,7 +235,7 @@ func (c *code) indexLogins() {
 		}
 		as := roleOfAddress{at.role, at.address}
 		c.logins.as[as] = true
-		ofForm := others && byInstaller(at) // whose variables are those of a form
+		ofForm := others && isInstallers(at.File) // whose variables are those of a form
 		if len(at.elements) > 0 && !seen[once{as, at.by}] && !ofForm {
 			seen[once{as, at.by}] = true
 			last := lastOf{at.role, at.elements[len(at.elements)-1]}

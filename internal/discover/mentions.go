@@ -129,8 +129,8 @@ type mention struct {
 	// up is how many folders above its own file the code begins to look: 0 for
 	// __DIR__; or one of the two below.
 	up int
-	// front is the constant or variable in front of the path, and base the folder that a
-	// constant is defined to be, from the application's; empty where that is not known.
+	// front is the constant or variable in front of the path, and base the folder that it
+	// holds, from the application's; nil where that is not known.
 	front string
 	base  *string
 }

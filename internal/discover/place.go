@@ -81,7 +81,7 @@ func candidateFor(t *tree, c *code, name, plain string) place {
 	}
 	p.readThere = slices.ContainsFunc(c.mentions[base], func(m mention) bool { return readers[m.verb] && m.places()[0] == p.target })
 	p.installerToo = p.isSample && slices.ContainsFunc(c.mentions[base], func(m mention) bool {
-		return textWriters[m.verb] && c.inInstaller([]mention{m}) && slices.Contains(m.places(), p.target)
+		return textWriters[m.verb] && isInstallers(m.File) && slices.Contains(m.places(), p.target)
 	})
 	words := settings.Words(path.Base(name))
 	if p.template == "" && len(words) > 0 && (words[0] == "global" || words[0] == "base" || words[0] == "common") {
@@ -181,7 +181,7 @@ func (c *code) isDefaults(name, plain string) bool {
 		switch {
 		case len(copies) == 0:
 			return readers[m.verb] || m.verb == "fopen"
-		case !runsIt[m.verb], c.inInstaller([]mention{m}): // which shows them and writes others
+		case !runsIt[m.verb], isInstallers(m.File): // which shows them and writes others
 			return false
 		case named: // defaults, and others over them
 			return true

@@ -140,15 +140,15 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 	if written != nil {
 		writer = written.File
 	}
+	exports := exportsReturned.Match(t.read(writer, longestCode))
 	byRole := map[settings.Role]connect{}
 	for _, at := range read.connects {
-		inInstaller := slices.ContainsFunc(settings.Words(at.File), func(w string) bool { return installerWords[w] })
 		elsewhere := strings.HasPrefix(at.address, "$_") && !(c.Syntax == dotenv.Syntax.Name && strings.HasPrefix(at.address, "$_ENV["))
 		array := read.arrays[writer]
-		if i := strings.IndexByte(at.address, '['); array != "" && i > 0 && !elsewhere && !inInstaller {
+		if i := strings.IndexByte(at.address, '['); array != "" && i > 0 && !elsewhere && !isInstallers(at.File) {
 			at.address, at.local, at.elements = array+at.address[i:], false, elements(array+at.address[i:])
 		}
-		if inInstaller || elsewhere || isApart(at.File) || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
+		if isInstallers(at.File) || elsewhere || isApart(at.File) || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
 			continue
 		}
 		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {
@@ -165,7 +165,7 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 		if m := keptByName.FindStringSubmatch(address); m != nil && c.Syntax == dotenv.Syntax.Name {
 			address = m[1]
 		}
-		if m := keptUnder.FindStringSubmatch(address); m != nil && exportsReturned.Match(t.read(writer, longestCode)) {
+		if m := keptUnder.FindStringSubmatch(address); m != nil && exports {
 			address = "return['" + strings.ReplaceAll(m[1], ".", "']['") + "']"
 			c.Values = append(c.Values, Value{Role: role, Address: address, Text: "{" + string(role) + "}", ifKnown: role == settings.Driver})
 			c.Seen = at.File
@@ -177,14 +177,14 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 			if address = addressOf(c.Syntax, address[i:]); address == "" {
 				continue
 			}
-		case strings.HasPrefix(address, globals) && strings.Count(address, "[") > 2 && exportsReturned.Match(t.read(writer, longestCode)):
+		case strings.HasPrefix(address, globals) && strings.Count(address, "[") > 2 && exports:
 			_, address, _ = strings.Cut(address[len(globals):], "[")
 			address = "return[" + address
 		case returned.Match(t.read(at.File, longestCode)):
 			address = "return" + address[i:]
 		case at.local:
 			continue // the parameter's name is the function's
-		case exportsReturned.Match(t.read(writer, longestCode)):
+		case exports:
 			local = true
 			continue // what is returned has no name of its own
 		}
