@@ -55,6 +55,8 @@ type Findings struct {
 	// OnlyFor is the one family of servers that the code logs in to, whatever SQL is there;
 	// empty where that cannot be told.
 	OnlyFor string `json:"only_for,omitempty"`
+	// OnlyForAt is where it does so; nil where only a data source name tells.
+	OnlyForAt *Place `json:"only_for_at,omitempty"`
 
 	// as they were found, before they were fitted to a family of servers
 	candidates []*Candidate
@@ -168,7 +170,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	f.tables = &c.tables
 	settingsSay := func(v Value) bool { return v.Role == settings.DSN || v.Role == settings.Driver || v.dsn != "" }
 	if !slices.ContainsFunc(f.candidates, func(c *Candidate) bool { return slices.ContainsFunc(c.Values, settingsSay) }) {
-		f.OnlyFor = c.speaksOnlyTo()
+		f.OnlyFor, f.OnlyForAt = c.speaksOnlyTo()
 	}
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)

@@ -370,28 +370,35 @@ func (c *code) driverUses() driverUses {
 }
 
 // speaksOnlyTo is the one family of servers that the code can log in to; empty where it has
-// words for another one, or leaves it to its settings or to a library.
-func (c *code) speaksOnlyTo() string {
+// words for another one, or leaves it to its settings or to a library. The place is where it
+// logs in first, by name of the function; it is nil where only a data source name says so.
+func (c *code) speaksOnlyTo() (string, *Place) {
 	uses := c.driverUses().logins
 	_, viaPDO := uses["pdo"]
+	var at *Place
 	only := ""
 	for family, login := range loginsTo {
-		direct := slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.has)
+		functions := slices.Sorted(maps.Keys(uses))
+		direct := slices.IndexFunc(functions, login.has)
 		named := slices.ContainsFunc(slices.Collect(maps.Values(c.words.inFile)), func(words []string) bool {
 			return slices.ContainsFunc(words, func(word string) bool { return drivers[strings.ToLower(word)] == family })
 		})
 		switch {
-		case direct || c.schemes[family]:
+		case direct >= 0 || c.schemes[family]:
 			if only != "" {
-				return ""
+				return "", nil
 			}
 			only = family
+			if direct >= 0 {
+				place := uses[functions[direct]]
+				at = &place
+			}
 		case named:
-			return ""
+			return "", nil
 		}
 	}
 	if viaPDO && !c.schemes[only] {
-		return ""
+		return "", nil
 	}
-	return only
+	return only, at
 }

@@ -158,6 +158,9 @@ func (p *Proposal) writeServer(w *writer) {
 	for _, s := range p.servers {
 		if only := p.Findings.OnlyFor; s.name == p.Server && only != "" && only != s.family() {
 			p.Missing = "its code logs in to " + discover.Title(only) + " alone"
+			if at := p.Findings.OnlyForAt; at != nil {
+				p.Missing += ": " + at.String()
+			}
 		}
 	}
 	w.line("server: "+scalar(p.Server), remark)
