@@ -155,16 +155,20 @@ func (p *Proposal) writeServer(w *writer) {
 		w.line("# server: NAME", p.Missing)
 		return
 	}
-	for _, s := range p.servers {
-		if only := p.Findings.OnlyFor; s.name == p.Server && only != "" && only != s.family() {
-			p.Missing = "its code logs in to " + discover.Title(only) + " alone"
-			if at := p.Findings.OnlyForAt; at != nil {
-				p.Missing += ": " + at.String()
-			}
+	if p.logsInElsewhere() {
+		p.Missing = "its code logs in to " + discover.Title(p.Findings.OnlyFor) + " alone"
+		if at := p.Findings.OnlyForAt; at != nil {
+			p.Missing += ": " + at.String()
 		}
 	}
 	w.line("server: "+scalar(p.Server), remark)
 	p.meant.add("server", p.Server)
+}
+
+// logsInElsewhere reports whether the code logs in to the other kind of server alone.
+func (p *Proposal) logsInElsewhere() bool {
+	only := p.Findings.OnlyFor
+	return only != "" && slices.ContainsFunc(p.servers, func(s server) bool { return s.name == p.Server && s.family() != only })
 }
 
 // writeDatabaseLine writes the database's name, and how the application wants it made if

@@ -355,6 +355,9 @@ func (p *Proposal) waysOut() string {
 	if p.Server == "" {
 		return "name one: --new-server NAME --dbms mariadb --socket PATH (or --host NAME --port NUMBER); or write into the estate file: servers: {NAME: {dbms: mariadb, socket: PATH, admin: {user: root}}}"
 	}
+	if p.logsInElsewhere() {
+		return "name a server of that kind: --server NAME, or a new one: --new-server NAME --dbms PRODUCT --socket PATH (or --host NAME --port NUMBER)"
+	}
 	return "take the entry (without --write), and complete it by hand"
 }
 
