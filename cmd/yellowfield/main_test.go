@@ -22,6 +22,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 
+	"yellowfield/internal/applogin"
 	"yellowfield/internal/cli"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
@@ -36,7 +37,7 @@ func TestMain(m *testing.M) {
 		dieWhereAsked()
 		somethingMeanwhile()
 		os.Exit(cli.Main())
-	}})
+	}, applogin.ProcessName: func() { os.Exit(cli.Main()) }})
 }
 
 // mysqlRoot is the folder of a system that has a MySQL server, made by

@@ -21,6 +21,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"yellowfield/internal/applogin"
 	"yellowfield/internal/cli/render"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -55,6 +56,7 @@ type program struct {
 	colour     string
 	wait       time.Duration // for another run
 	timeout    time.Duration // of the whole command; 0 for none
+	loginTime  time.Duration // of a login with what an application's files say
 	noInput    bool
 	jobs       int // apps that are worked on at once
 	screen     *render.Screen
@@ -64,6 +66,7 @@ type program struct {
 // Main runs the program with the process's own arguments and streams and
 // returns its exit code.
 func Main() int {
+	provision.ServeLogins()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	// The first Ctrl-C ends the work in order; a second one the program.
@@ -162,6 +165,7 @@ one estate file, shown beforehand, and undone if a step fails.`,
 	flags.BoolVarP(&p.yes, "yes", "y", false, "answer yes to what would be asked, where that can be taken back")
 	flags.DurationVar(&p.wait, "wait", 3*time.Second, "wait so long for another run on the same app, a `time` such as 60s")
 	flags.DurationVar(&p.timeout, "timeout", 0, "end the command in order, as after Ctrl-C, when this `time` is over, such as 10m (default: none)")
+	flags.DurationVar(&p.loginTime, "login-timeout", applogin.DefaultDeadline, "give a login as an application so long, a `time` such as 30s")
 	flags.BoolVar(&p.noInput, "no-input", false, "ask nothing: what would be asked is not done")
 	flags.StringVar(&p.colour, "color", render.ColourAuto, "`when` to use colour: auto, always or never")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupMake, Title: "Make:"}, &cobra.Group{ID: groupConfirm, Title: "Confirm:"}, &cobra.Group{ID: groupClose, Title: "Close:"}, &cobra.Group{ID: groupLater, Title: "Later:"}, &cobra.Group{ID: groupTooling, Title: "Tooling:"})
@@ -206,7 +210,7 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &provision.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, Ask: p.asker()}, nil
+	return &provision.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker()}, nil
 }
 
 // limitStatements gives a command that reads scripts the flag for how long their

@@ -25,6 +25,8 @@ type Address struct {
 	Port   int
 	TLS    TLSMode
 	CA     string // file of certificates to trust, for TLSVerify; empty for the system's
+	// Trusted is what CA holds, for a process that cannot read it; empty to read CA.
+	Trusted string
 	// Certificate is the fingerprint of the one certificate to trust, for TLSVerify.
 	Certificate string
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"net"
 	"slices"
 	"strings"
 
@@ -22,6 +23,9 @@ type Login struct {
 	// server has set for this account and database. Without it nothing that the
 	// application can set reaches the session, which an administrator's needs.
 	AsApplication bool
+	// Dial connects to the server, where that is to be done as somebody else than who runs
+	// this program; nil for a plain connection.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Found is how many rows of a column hold what was looked for.
@@ -105,6 +109,9 @@ type Inspector interface {
 	// Reread reads as administrator anew, of a catalogue, what has to do with some databases and
 	// the accounts of some names; all else stays as it was known.
 	Reread(ctx context.Context, known *Catalogue, databases, users []string) (*Catalogue, error)
+	// OwnRightsOnServer names the rights of this login's account that reach beyond single
+	// databases, those of its roles included; none for an application's own account.
+	OwnRightsOnServer(ctx context.Context) ([]string, error)
 	// Contents reads what databases hold.
 	Contents(ctx context.Context, databases ...string) (map[string]Contents, error)
 	// Tables lists the tables and views of a database, as this login sees them.

@@ -82,14 +82,27 @@ func (a Address) TLSConfig(server string) (*tls.Config, error) {
 			return nil
 		}
 	case a.CA != "":
-		pem, err := os.ReadFile(a.CA)
+		pem, err := a.TrustedCertificates(server)
 		config.RootCAs = x509.NewCertPool()
-		if err != nil || !config.RootCAs.AppendCertsFromPEM(pem) {
+		if err != nil || !config.RootCAs.AppendCertsFromPEM([]byte(pem)) {
 			return nil, fault.At(fault.Invalid, fault.Place{File: a.CA}, "give a file of PEM certificates as ca",
 				"no certificate can be read for server %s", server).With(err)
 		}
 	}
 	return config, nil
+}
+
+// TrustedCertificates are those of CA, as text; empty where the address names none, or
+// does not have them checked.
+func (a Address) TrustedCertificates(server string) (string, error) {
+	if a.CA == "" || a.TLS != TLSVerify || a.Trusted != "" {
+		return a.Trusted, nil
+	}
+	pem, err := os.ReadFile(a.CA)
+	if err != nil {
+		return "", fault.At(fault.Invalid, fault.Place{File: a.CA}, "give a file of PEM certificates as ca", "no certificate can be read for server %s", server).With(err)
+	}
+	return string(pem), nil
 }
 
 // unproved explains a login that was not tried, since the server did not prove

@@ -199,3 +199,44 @@ func (Host) Sockets(paths ...string) []string {
 	}
 	return found
 }
+
+// Nobody is a user and a group, by their numbers, that nobody on this host has and that
+// own nothing: no account of a server can be this user's by name. The user "nobody" would
+// not do, since programs run as it.
+func (Host) Nobody() (uid, gid int) {
+	const highest, lowest = 65532, 60000 // below the usual numbers of "nobody" (Debian Policy, "UID and GID classes")
+	for id := highest; id > lowest; id-- {
+		number := strconv.Itoa(id)
+		_, hasUser := user.LookupId(number)
+		_, hasGroup := user.LookupGroupId(number)
+		if hasUser != nil && hasGroup != nil {
+			return id, id
+		}
+	}
+	return highest, highest
+}
+
+// Member is a user as the system knows it, by its numbers. A user without a name has the
+// group that is given.
+func (h Host) Member(uid, gid int) (groups []int) {
+	if account, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+		if groups, err := h.GroupsOf(account.Username); err == nil {
+			return groups
+		}
+	}
+	return []int{gid}
+}
+
+// IsRoot reports whether the program may do everything here.
+func (Host) IsRoot() bool { return os.Geteuid() == 0 }
+
+// OwnerOfSocket is the user that a socket belongs to, which is whoever runs the server
+// behind it; -1 where that is not known.
+func (Host) OwnerOfSocket(path string) int {
+	info, err := os.Stat(path)
+	if err != nil {
+		return -1
+	}
+	uid, _ := atomicfile.OwnerOf(info)
+	return uid
+}

@@ -159,12 +159,11 @@ func (r *run) matches(ctx context.Context, state dbms.AccountState, p secret.Pas
 	if matches, known = p.Matches(state.User, state.Verifier); known {
 		return matches, true
 	}
-	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: state.User, Password: p})
-	if err != nil {
+	answer, err := r.try(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: state.User, Password: p}, nil)
+	if err != nil && answer.State.CurrentUser == "" {
 		return false, dbms.CauseOf(err) == dbms.WrongLogin
 	}
-	defer server.Close()
-	return server.CurrentUser() == state.Account.String(), true
+	return answer.State.CurrentUser == state.Account.String(), true
 }
 
 // isOlder reports whether a password is an account's second one.

@@ -11,7 +11,6 @@ import (
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
-	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
 )
 
@@ -211,7 +210,7 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 // asApplication logs in as the app's first account.
 func (r *run) asApplication(ctx context.Context, d *estate.Database) (dbms.Server, error) {
 	account := r.app.Accounts[0]
-	return r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: r.plan.credentials[account].password, Database: d.Name})
+	return r.openAs(ctx, account, r.plan.credentials[account].password, d.Name)
 }
 
 // sameText makes sure that a conversion has changed no text.

@@ -93,12 +93,6 @@ func (r *run) warnOfStrangers(c *connection) {
 		Remedy: "write tls: verify with ca or certificate under servers." + c.entry.Name})
 }
 
-// open logs in to the app's server as one of its accounts.
-func (r *run) open(ctx context.Context, login dbms.Login) (dbms.Server, error) {
-	login.AsApplication = true
-	return open(ctx, r.Estate.Servers[r.app.Server].DBMS, login)
-}
-
 func (e *Engine) trace(server string, s dbms.Statement) {
 	if e.Listener.Trace != nil {
 		e.Listener.Trace(server, s)
@@ -225,7 +219,7 @@ func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (dbms.S
 		return nil, r.Estate.Fault(fault.Invalid, "apps."+r.app.Name+".accounts[0]", "write password: {file: PATH} or another source",
 			"server %s has no administrator, and the password of %s is not known", entry.Name, account.Name)
 	}
-	server, err := r.open(ctx, dbms.Login{Server: entry.Name, Address: entry.Address(), User: account.Name, Password: password, Database: r.app.Database.Name})
+	server, err := r.openAs(ctx, account, password, r.app.Database.Name)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"yellowfield/internal/applogin"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
@@ -90,8 +91,12 @@ type Engine struct {
 	Jobs int
 	// Ask asks a person for a password; nil where nobody can be asked.
 	Ask secret.Asker
+	// LoginTimeout is how long a login may take that is made with what an application's
+	// files say; 0 for applogin.DefaultDeadline.
+	LoginTimeout time.Duration
 	Listener
 
+	room    *applogin.Room // for those logins, once there was one
 	servers map[string]*connection
 	*common
 	workers []*Engine // those besides this one that have worked on apps, with their connections
@@ -105,6 +110,8 @@ func (e *Engine) Disconnect() {
 		}
 	}
 	e.servers = nil
+	e.room.Close()
+	e.room = nil
 	for _, worker := range e.workers {
 		worker.Disconnect()
 	}

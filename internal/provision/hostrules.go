@@ -177,10 +177,8 @@ func (r *run) proveRule(ctx context.Context, account *estate.Account, database s
 	const tries, pause = 10, 200 * time.Millisecond
 	var err error
 	for range tries {
-		var login dbms.Server
-		login, err = r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: database})
+		err = r.proveLogin(ctx, dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: database})
 		if err == nil {
-			login.Close()
 			return nil
 		}
 		select {

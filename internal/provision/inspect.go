@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"yellowfield/internal/access"
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/inspect"
@@ -122,9 +121,8 @@ func (e *Engine) sample(ctx context.Context, app *estate.App, report *inspect.Re
 	if password.IsZero() {
 		return fault.New(fault.Invalid, "", "the password of %s is not known here", account.Name)
 	}
-	entry := e.Estate.Servers[app.Server]
 	for _, d := range app.All() {
-		login, err := r.open(ctx, dbms.Login{Server: entry.Name, Address: entry.Address(), User: account.Name, Password: password, Database: d.Name})
+		login, err := r.openAs(ctx, account, password, d.Name)
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/applogin"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -51,12 +52,10 @@ func (r *run) checkPendingLogin(ctx context.Context, account *estate.Account, wh
 		return
 	}
 	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.DatabasesOf(account)[0].Name}
-	server, err := r.open(ctx, login)
-	if err != nil {
-		r.tellFault(stepLogin, err)
+	if err := r.proveLogin(ctx, login); err != nil {
+		r.tellUnproved(err)
 		return
 	}
-	defer server.Close()
 	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("as %s through %s; %s", account.Name, throughWhat(login.Address), why)})
 }
 
@@ -103,7 +102,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: r.placeOfFact(path, s.Values, "host"), Facts: other, Remedy: r.waysToSocket(r.app.AccountOf(s))})
 		return
 	}
-	server, err := r.open(ctx, login)
+	answer, err := r.try(ctx, login, wanted)
 	if err != nil && r.tellOtherHost(ctx, s, login, err) {
 		return
 	}
@@ -111,8 +110,7 @@ func (r *run) checkSettingsLogin(ctx context.Context, s *estate.Settings, path s
 		r.tellRefusedLogin(ctx, s, path, login, err)
 		return
 	}
-	defer server.Close()
-	seen, fine := r.lookAround(ctx, s, path, server, login, wanted)
+	seen, fine := r.lookAround(ctx, s, path, answer, login, wanted)
 	if !fine {
 		return
 	}
@@ -153,12 +151,10 @@ func (r *run) tellOtherHost(ctx context.Context, s *estate.Settings, login dbms.
 	remedy := "run yellowfield verify " + r.app.Name + " on the application's host"
 	own := login
 	own.Address = r.view.entry.Address()
-	server, second := r.open(ctx, own)
-	if second != nil {
+	if r.proveLogin(ctx, own) != nil {
 		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: r.fileOf(s) + why, Remedy: remedy})
 		return true
 	}
-	server.Close()
 	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("%sas %s through %s, from this host", r.fileOf(s), login.User, throughWhat(own.Address))})
 	r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "the application's own way: " + why, Remedy: remedy})
 	r.settled(login)
@@ -184,6 +180,10 @@ func (r *run) databaseOf(s *estate.Settings, has estate.Facts) *estate.Database 
 // tellRefusedLogin explains a refused login from both sides.
 func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path string, login dbms.Login, err error) {
 	f := fault.As(err)
+	if f.Class == fault.Differs {
+		r.tellUnproved(err)
+		return
+	}
 	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: r.placeOfFact(path, s.Values, "user")}
 	var spoken *dbms.ServerError
 	if errors.As(err, &spoken) {
@@ -220,12 +220,8 @@ func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path str
 
 // lookAround checks from inside what the application will meet, and tells what is not
 // right. fine: the application can work; seen is what it finds.
-func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, server dbms.Server, login dbms.Login, wanted *estate.Database) (seen string, fine bool) {
-	session, err := server.SessionState(ctx)
-	if err != nil {
-		r.tellFault(stepLogin, err)
-		return "", false
-	}
+func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, answer applogin.Answer, login dbms.Login, wanted *estate.Database) (seen string, fine bool) {
+	session, tables := answer.State, answer.Tables
 	if wrong := r.wrongSession(session, s, path, login, wanted); wrong != nil {
 		r.tell(*wrong)
 		return "", false
@@ -234,10 +230,11 @@ func (r *run) lookAround(ctx context.Context, s *estate.Settings, path string, s
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.ShouldLook, Finding: estate.FindingConnectionCharset, On: s.File, Place: r.placeOfFact(path, s.Values, "charset"),
 			Facts: fmt.Sprintf("%s connects with %s, and the database has %s", s.File, session.Charset, want), Remedy: "yellowfield provision " + r.app.Name + " --fix settings"})
 	}
-	tables, err := r.lookAtTables(ctx, server, wanted)
-	if err != nil {
-		r.tellFault(stepLogin, err)
-		return "", false
+	if answer.OtherCharset {
+		if err := r.lookAtTables(ctx, s, login, wanted); err != nil {
+			r.tellFault(stepLogin, err)
+			return "", false
+		}
 	}
 	if tables == 0 && slices.ContainsFunc(r.app.Import, func(s estate.Script) bool { return r.app.DatabaseFor(s.Into) == wanted }) {
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix,
@@ -288,12 +285,10 @@ func (r *run) lookAtOthers(ctx context.Context, s *estate.Settings, path string,
 			return false
 		}
 		login.Database = d.Name
-		server, err := r.open(ctx, login)
-		if err != nil {
+		if err := r.proveLogin(ctx, login); err != nil {
 			r.tellRefusedLogin(ctx, s, path, login, err)
 			return false
 		}
-		server.Close()
 	}
 	return true
 }
@@ -306,25 +301,27 @@ func (r *run) fileOf(s *estate.Settings) string {
 	return ""
 }
 
-// lookAtTables counts the tables that a login sees, and names those that are not as the
-// database is to be.
-func (r *run) lookAtTables(ctx context.Context, server dbms.Server, database *estate.Database) (tables int, err error) {
-	all, err := server.Tables(ctx, database.Name)
+// lookAtTables names the tables that are not as the database is to be. It reads their rows,
+// so that it goes the way to the server that the estate file gives.
+func (r *run) lookAtTables(ctx context.Context, s *estate.Settings, login dbms.Login, database *estate.Database) error {
+	login.Address = r.addressFrom(r.facts(r.app.AccountOf(s), login.Password))
+	server, err := r.open(ctx, login)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	charset, _ := r.view.catalogue.OwnNames(database.Charset, database.Collation)
-	differ := false
-	for _, t := range all {
-		if !t.View {
-			tables++
-			differ = differ || !strings.HasPrefix(t.Collation, charset+"_") && t.Collation != charset // the set "binary" has one of its own name
-		}
+	defer server.Close()
+	return r.lookAtCharsets(ctx, server, database)
+}
+
+// tellUnproved tells of a login that was not made as the application would, or that is not
+// to be made.
+func (r *run) tellUnproved(err error) {
+	var unseen *notSeen
+	if errors.As(err, &unseen) {
+		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "not seen: " + unseen.why.What, Remedy: unseen.why.Next})
+		return
 	}
-	if !differ {
-		return tables, nil
-	}
-	return tables, r.lookAtCharsets(ctx, server, database)
+	r.tellFault(stepLogin, err)
 }
 
 // lookAtKeys names a MySQL server whose logins over plain TCP work only for a

@@ -35,6 +35,7 @@ type pretended struct {
 	locked    *dbms.Connection // that has the lock
 }
 
+func (p *pretended) OwnRightsOnServer(context.Context) ([]string, error)            { return nil, nil }
 func (p *pretended) About() dbms.About                                              { return p.about }
 func (p *pretended) CurrentUser() string                                            { return p.user }
 func (p *pretended) OnChange(func(dbms.Statement))                                  {}

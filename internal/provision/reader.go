@@ -147,7 +147,7 @@ func (r *run) shortLived(ctx context.Context, database string, rights dbms.Privi
 	if err != nil {
 		return fail(err)
 	}
-	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: a.User, Password: password, Database: database})
+	server, err := open(ctx, r.view.entry.DBMS, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: a.User, Password: password, Database: database, AsApplication: true})
 	if err != nil {
 		return fail(err)
 	}

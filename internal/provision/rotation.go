@@ -205,14 +205,13 @@ func (r *run) planFirstLogin(p *replacement, user string, password secret.Passwo
 			has["host"], has["port"] = f.of.facts(p.account, secret.Password{})["host"], f.of.facts(p.account, secret.Password{})["port"]
 		}
 		login := dbms.Login{Server: r.app.Server, Address: f.of.addressFrom(has), User: user, Password: password, Database: f.of.app.DatabasesOf(f.of.app.AccountOf(f.settings))[0].Name}
-		server, err := r.open(ctx, login)
+		err = r.proveLogin(ctx, login)
 		if err != nil && f.of.tellOtherHost(ctx, f.settings, login, err) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		server.Close()
 		r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("as %s with the new password through %s", user, throughWhat(login.Address))})
 		return nil
 	})
@@ -334,11 +333,9 @@ func (r *run) oldIsGone(ctx context.Context, p *replacement, h *replaced) error 
 	if h.Verifier.IsKnown() || i < 0 {
 		return nil
 	}
-	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: h.User, Password: p.files[i].password, Database: r.app.Database.Name})
-	if err != nil {
+	if !r.lets(ctx, dbms.Login{Server: r.app.Server, Address: r.view.entry.Address(), User: h.User, Password: p.files[i].password, Database: r.app.Database.Name}) {
 		return nil
 	}
-	server.Close()
 	return fault.New(fault.Failed, "look at the account, and at the rules by which the server lets it in", "server %s: %s can still log in with the old password", r.app.Server, h.Account)
 }
 

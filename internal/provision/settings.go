@@ -327,12 +327,9 @@ func (r *run) refuseForeign(ctx context.Context, s *estate.Settings, path string
 	if has["database"] == wanted["database"] && address == theirs {
 		return nil
 	}
-	server, err := r.open(ctx, dbms.Login{Server: r.app.Server, Address: address, User: has["user"],
-		Password: has.Password(), Database: has["database"]})
-	if err != nil {
+	if !r.lets(ctx, dbms.Login{Server: r.app.Server, Address: address, User: has["user"], Password: has.Password(), Database: has["database"]}) {
 		return nil // it works nowhere, so nothing is lost
 	}
-	server.Close()
 	place := r.placeOfFact(path, s.Values, "database")
 	if place == nil {
 		place = &fault.Place{File: path}

@@ -566,21 +566,9 @@ func (r *run) importScript(ctx context.Context, login dbms.Server, s *wantedScri
 	})
 }
 
-// ownLogin logs in with one of the app's accounts, the way we reach the server.
-// Host-based rules may let the account in only the way the application comes.
+// ownLogin logs in with one of the app's accounts.
 func (r *run) ownLogin(ctx context.Context, account *estate.Account, d *estate.Database) (dbms.Server, error) {
-	login := dbms.Login{
-		Server: r.app.Server, Address: r.view.entry.Address(), User: account.Name,
-		Password: r.plan.credentials[account].password, Database: d.Name,
-	}
-	server, err := r.open(ctx, login)
-	if theirs := r.addressFrom(r.facts(account, login.Password)); dbms.CauseOf(err) == dbms.WrongLogin && !r.view.entry.DBMS.Traits().HostsInAccounts && theirs != login.Address {
-		login.Address = theirs
-		if server, second := r.open(ctx, login); second == nil {
-			return server, nil
-		}
-	}
-	return server, err
+	return r.openAs(ctx, account, r.plan.credentials[account].password, d.Name)
 }
 
 // removeImported removes what a script made, and nothing else: an application

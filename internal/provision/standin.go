@@ -22,6 +22,11 @@ type standIn struct {
 
 const standInSuffix = "_meanwhile"
 
+// standInOf is the name of an account's stand-in.
+func standInOf(account string, traits dbms.Traits) string {
+	return account[:min(len(account), traits.LongestUser-len(standInSuffix))] + standInSuffix
+}
+
 // standsIn reports whether a settings file has the stand-in's login.
 func (p *replacement) standsIn(f *accountFile) bool {
 	return p.standIn != nil && f.user == p.standIn.User && f.password.Reveal() == p.standIn.password.Reveal()
@@ -30,7 +35,7 @@ func (p *replacement) standsIn(f *accountFile) bool {
 // findStandIn looks whether a rotation has one, or is to have one.
 func (r *run) findStandIn(p *replacement) error {
 	traits := r.Estate.Servers[r.app.Server].DBMS.Traits()
-	user := p.account.Name[:min(len(p.account.Name), traits.LongestUser-len(standInSuffix))] + standInSuffix
+	user := standInOf(p.account.Name, traits)
 	s := &standIn{Account: dbms.Account{User: user}, held: map[string]dbms.Privileges{}}
 	password, begun, err := r.State.Pending(r.rotating(user))
 	if err != nil || !begun && !r.options.Rotation.SecondRole {

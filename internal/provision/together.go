@@ -153,7 +153,7 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options Optio
 	e.begin(apps)
 	for len(e.workers) < jobs-1 {
 		worker := *e
-		worker.servers, worker.workers = nil, nil
+		worker.servers, worker.workers, worker.room = nil, nil, nil
 		e.workers = append(e.workers, &worker)
 	}
 	listener := e.Listener

@@ -12,6 +12,7 @@ import (
 	sqldriver "database/sql/driver"
 	"errors"
 	"net"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -108,6 +109,7 @@ func configure(l dbms.Login) (*driver.Config, error) {
 	if err := config.Apply(driver.Charset(charset, "")); err != nil {
 		return nil, err
 	}
+	config.DialFunc = l.Dial
 	if l.Address.Socket != "" {
 		config.Net, config.Addr = "unix", l.Address.Socket
 		return config, nil
@@ -117,6 +119,33 @@ func configure(l dbms.Login) (*driver.Config, error) {
 	config.TLS, err = l.Address.TLSConfig(l.Server)
 	config.AllowFallbackToPlaintext = l.Address.TLS == dbms.TLSPrefer || l.Address.TLS == ""
 	return config, err
+}
+
+// onServer finds the rights in a line of SHOW GRANTS that hold on the whole server.
+var onServer = regexp.MustCompile(`^GRANT (.+?) ON \*\.\* TO .*?(WITH GRANT OPTION)?$`)
+
+// OwnRightsOnServer names the rights of this login's account that reach beyond single
+// databases. SHOW GRANTS lists those of its active roles, too (MariaDB, "SHOW GRANTS";
+// MySQL Reference Manual, "SHOW GRANTS Statement").
+func (s *Server) OwnRightsOnServer(ctx context.Context) (rights []string, err error) {
+	err = s.each(ctx, "SHOW GRANTS", nil, func(scan func(...any) error) error {
+		var line string
+		if err := scan(&line); err != nil {
+			return err
+		}
+		if found := onServer.FindStringSubmatch(line); found != nil {
+			for right := range strings.SplitSeq(found[1], ", ") {
+				if right != "USAGE" {
+					rights = append(rights, right)
+				}
+			}
+			if found[2] != "" {
+				rights = append(rights, "GRANT OPTION")
+			}
+		}
+		return nil
+	})
+	return rights, err
 }
 
 // Encrypted reports whether what is sent stays unseen on the way.

@@ -231,8 +231,11 @@ func (s *Server) OpenSingle(ctx context.Context) (*SingleSession, error) {
 	}
 	i := &SingleSession{server: s}
 	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
-		dialer := net.Dialer{Timeout: dialTimeout}
-		conn, err := dialer.DialContext(ctx, network, address)
+		dial := s.Dial
+		if dial == nil {
+			dial = (&net.Dialer{Timeout: dialTimeout}).DialContext
+		}
+		conn, err := dial(ctx, network, address)
 		if err != nil || s.Address.Socket == "" && s.Address.TLS != dbms.TLSNone {
 			return conn, err
 		}

@@ -111,6 +111,9 @@ func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 		maps.Copy(config.RuntimeParams, administrators)
 	}
 	config.ValidateConnect = nil
+	if login.Dial != nil {
+		config.DialFunc = login.Dial
+	}
 	if err := protect(config, login); err != nil {
 		return nil, err
 	}
@@ -257,6 +260,22 @@ func (s *Server) CurrentUser() string { return s.currentUser }
 
 // OnChange has every statement that changes something told, before it is sent.
 func (s *Server) OnChange(trace func(dbms.Statement)) { s.trace = trace }
+
+// OwnRightsOnServer names what this login's role may do beyond single databases, and the
+// server's own roles that it is a member of (PostgreSQL, "Predefined Roles"). The owner
+// of a database is a member of pg_database_owner there, which is nothing more.
+func (s *Server) OwnRightsOnServer(ctx context.Context) (rights []string, err error) {
+	err = s.each(ctx, s.Database, `SELECT r.name FROM pg_catalog.pg_roles own, LATERAL (VALUES ('SUPERUSER', own.rolsuper), ('CREATEROLE', own.rolcreaterole), ('REPLICATION', own.rolreplication), ('BYPASSRLS', own.rolbypassrls)) r(name, held)
+		WHERE own.rolname OPERATOR(pg_catalog.=) session_user AND r.held
+		UNION ALL SELECT rolname::pg_catalog.text FROM pg_catalog.pg_roles WHERE rolname::pg_catalog.text OPERATOR(pg_catalog.~) '^pg_' AND rolname OPERATOR(pg_catalog.<>) 'pg_database_owner'
+		AND pg_catalog.pg_has_role(session_user, oid, 'MEMBER')`, nil, func(rows pgx.Rows) error {
+		var right string
+		err := rows.Scan(&right)
+		rights = append(rights, right)
+		return err
+	})
+	return rights, err
+}
 
 // Encrypted reports whether what is sent stays unseen on the way.
 func (s *Server) Encrypted() bool { return s.Address.Encrypted() }
