@@ -17,6 +17,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +28,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/throwaway"
 )
 
 const administratorsPassword = "the-queen-is-in-the-third-hive"
@@ -206,5 +208,66 @@ func TestNoPasswordForAStranger(t *testing.T) {
 				assert.Equal(t, slices.Contains(try.toldIn, product), told, "the password was told\n%s", out)
 			})
 		}
+	}
+}
+
+// TestOneSettingsFileStopsNoOther has the settings of one application lead to servers of
+// its own: the others' logins are made, nothing waits for long, and no password is told.
+func TestOneSettingsFileStopsNoOther(t *testing.T) {
+	t.Parallel()
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
+		t.Run(string(product), func(t *testing.T) {
+			t.Parallel()
+			if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
+				t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+			}
+			server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product})
+			require.NoError(t, err)
+			t.Cleanup(server.Stop)
+			folder := t.TempDir()
+			seen := "seen_by_apps: {socket: " + server.Socket + "}, "
+			if product == dbms.PostgreSQL {
+				seen = ""
+			}
+			estate := "servers: {barn: {dbms: " + string(product) + ", socket: " + server.Socket + ", " + seen + "admin: {user: " + server.Admin + "}}}\napps:\n"
+			for _, name := range []string{"alpha", "beta"} {
+				estate += fmt.Sprintf("  %[1]s: {server: barn, folder: %[1]s, database: {name: %[1]s}, accounts: [{name: %[1]s_app}], settings: [{file: db.ini, template: db.dist, values: {host: '{host}', port: '{port}', user: '{user}', password: '{password}', base: '{database}'}}]}\n", name)
+				require.NoError(t, os.Mkdir(filepath.Join(folder, name), 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(folder, name, "db.dist"), []byte("host = h\nport = 1\nuser = u\npassword = p\nbase = b\n"), 0o644))
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), []byte(estate), 0o600))
+			out, err := program(t.Context(), t, folder, "provision").CombinedOutput()
+			require.NoError(t, err, string(out))
+			settings := filepath.Join(folder, "alpha", "db.ini")
+			written, err := os.ReadFile(settings)
+			require.NoError(t, err)
+			i := &impostor{}
+			asks := i.asMySQL
+			if product == dbms.PostgreSQL {
+				asks = i.asPostgres
+			}
+			for name, converse := range map[string]func(net.Conn){
+				"mute":      func(conn net.Conn) { i.listen(conn); _, _ = io.Copy(io.Discard, conn) },
+				"malformed": func(conn net.Conn) { _, _ = conn.Write(bytes.Repeat([]byte{0xff, 0xff, 0xff, 0}, 1<<20)) },
+				"asking":    asks,
+			} {
+				leads := regexp.MustCompile(`(?m)^(host|port) .*\n`).ReplaceAll(written, nil)
+				leads = append(leads, fmt.Sprintf("host = 127.0.0.1\nport = %d\n", i.serve(t, converse))...)
+				require.NoError(t, os.WriteFile(settings, leads, 0o644))
+				out, err := program(t.Context(), t, folder, "verify", "--details", "--login-timeout", "5s").CombinedOutput()
+				assert.Error(t, err)
+				assert.Contains(t, string(out), "as beta_app through the socket", "%s\n%s", name, out)
+				assert.NotRegexp(t, `verified +login +as alpha_app`, string(out), name)
+				assert.NotContains(t, string(out), "panic")
+				assert.Regexp(t, `(differs|failed) +login`, string(out), name)
+			}
+			i.mutex.Lock()
+			defer i.mutex.Unlock()
+			password := regexp.MustCompile(`(?m)^password = (.+)$`).FindSubmatch(written)
+			require.NotNil(t, password)
+			if product == dbms.PostgreSQL { // MySQL's clients seal it for whoever is there
+				assert.NotContains(t, string(i.heard), string(bytes.Trim(password[1], `"`)), "no password in clear")
+			}
+		})
 	}
 }

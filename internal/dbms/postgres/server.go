@@ -124,7 +124,7 @@ func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 }
 
 // protect says how the connection is encrypted, and what the server has to prove
-// before an administrator logs in to it.
+// before it is given a password.
 func protect(config *pgx.ConnConfig, login dbms.Login) error {
 	config.Fallbacks, config.ChannelBinding, config.RequireAuth = nil, "prefer", ""
 	config.SSLNegotiation, config.SSLCertMode = "postgres", ""
@@ -149,9 +149,7 @@ func protect(config *pgx.ConnConfig, login dbms.Login) error {
 	case dbms.TLSVerify:
 		return nil
 	}
-	if !login.AsApplication {
-		config.RequireAuth = "!password" // who asks in plain, where nobody knows who it is, gets none
-	}
+	config.RequireAuth = "!password" // who asks in plain, where nobody knows who it is, gets none
 	return nil
 }
 
@@ -440,6 +438,9 @@ func refused(login dbms.Login, err error) error {
 	switch text := err.Error(); {
 	case strings.Contains(text, "server refused TLS connection"):
 		return dbms.NoTLS(login, err)
+	case login.AsApplication && strings.Contains(text, "require_auth check failed"):
+		return fault.New(fault.Failed, "let it ask for scram-sha-256 in its pg_hba.conf, or have it prove who it is: tls: verify, with ca or certificate, under servers."+login.Server,
+			"the server at %s asks for the password of %s in clear: PHP would send it, whoever is there; Yellowfield has sent none", login.Address, login.User).With(err)
 	case strings.Contains(text, "channel binding"), strings.Contains(text, "require_auth check failed"):
 		return fault.New(fault.Failed, "let it ask for scram-sha-256 in its pg_hba.conf, or have it prove who it is: tls: verify, with ca or certificate, under servers."+login.Server,
 			"server %s at %s asks for the administrator's password in a way that a stranger in its place could use, and none was sent", login.Server, login.Address).With(err)
