@@ -141,10 +141,12 @@ func playScenesIn(t *testing.T, folder string, o throwaway.Options) {
 		scenes = append(scenes, found...)
 	}
 	o.Data = initialised(t, o)
+	servers := &pool{options: o}
+	t.Cleanup(servers.close)
 	testscript.Run(t, testscript.Params{
 		Files:              scenes,
 		RequireUniqueNames: true,
-		Setup:              func(env *testscript.Env) error { return setTheScene(env, o) },
+		Setup:              func(env *testscript.Env) error { return setTheScene(env, o, servers) },
 		Condition: func(word string) (bool, error) {
 			switch word {
 			case "mariadb", "mysql", "postgresql":
@@ -178,6 +180,7 @@ type stage struct {
 	sync.Mutex
 	server  *throwaway.Server
 	options throwaway.Options
+	port    string // that nobody else listens on
 }
 
 func (s *stage) start() error {
@@ -196,46 +199,33 @@ func (s *stage) stop() {
 
 type stageKey struct{}
 
-// setTheScene starts the server and puts its socket and administrator into
-// the scene's files. A file server-options gives the server more options.
-func setTheScene(env *testscript.Env, o throwaway.Options) error {
-	folder, err := os.MkdirTemp(filepath.Join("/", o.Root, "tmp"), "yf-")
-	if err != nil {
-		return err
-	}
-	o.Folder = folder
-	port := throwaway.FreePort()
-	options, err := os.ReadFile(filepath.Join(env.WorkDir, "server-options"))
-	if err != nil { // or options of one product alone
-		options, err = os.ReadFile(filepath.Join(env.WorkDir, string(o.Product)+"-options"))
-	}
-	if err == nil {
-		plugins := filepath.Join(mariadbExtras(), pluginFolder)
-		if o.Root != "" {
-			plugins = "/" + pluginFolder
-		}
-		inside := "/" + strings.TrimPrefix(strings.TrimPrefix(folder, o.Root), "/") // as the server sees the folder
-		o.Arguments = strings.Fields(strings.NewReplacer("@PORT@", port, "@CERTS@", inside, "@PLUGINS@", plugins).Replace(string(options)))
-		if err := makeCertificates(folder); err != nil {
+// setTheScene has a server and puts its socket and administrator into the scene's files. A
+// file server-options gives the scene a server of its own with more options.
+func setTheScene(env *testscript.Env, o throwaway.Options, servers *pool) error {
+	s := &stage{options: o, port: throwaway.FreePort()}
+	options, special := optionsOf(env.WorkDir, o.Product)
+	if special {
+		if err := s.startWith(options); err != nil {
 			return err
 		}
-		if o.Product == dbms.PostgreSQL {
-			o.Port = port
-			if account, err := user.Lookup("nobody"); err == nil && os.Geteuid() == 0 { // it takes no key that others can read
-				uid, _ := strconv.Atoi(account.Uid)
-				if err := errors.Join(os.Chown(filepath.Join(folder, "key.pem"), uid, -1), os.Chmod(filepath.Join(folder, "key.pem"), 0o600)); err != nil {
-					return err
-				}
-			}
+		env.Defer(func() { s.stop(); _ = os.RemoveAll(s.options.Folder) })
+	} else {
+		shared, err := servers.take(context.Background())
+		if err != nil {
+			return err
 		}
-	}
-	s := &stage{options: o}
-	if err := s.start(); err != nil {
-		return err
+		s.server, s.options.Folder = shared.Server, shared.Folder
+		env.Defer(func() {
+			if s.server == shared.Server {
+				servers.giveBack(shared)
+				return
+			}
+			s.stop() // it was started again
+			_ = os.RemoveAll(s.options.Folder)
+		})
 	}
 	s.options.Data = "" // a restart goes on with what is there
 	env.Values[stageKey{}] = s
-	env.Defer(func() { s.stop(); _ = os.RemoveAll(folder) })
 	env.Setenv("HOME", env.WorkDir)
 	env.Setenv("COLUMNS", "200") // so that what a scene looks for stands on one line
 	env.Setenv("SOCKET", s.server.Socket)
@@ -243,7 +233,45 @@ func setTheScene(env *testscript.Env, o throwaway.Options) error {
 	env.Setenv("DBMS", string(o.Product))
 	env.Setenv("RULES", filepath.Join(s.server.Folder, "data", "pg_hba.conf"))
 	env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))
-	return fillIn(env.WorkDir, strings.NewReplacer(append(seenByApps(o.Product, s.server.Socket), "@WORK@", env.WorkDir, "@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", port, "@CERTS@", folder)...))
+	return fillIn(env.WorkDir, strings.NewReplacer(append(seenByApps(o.Product, s.server.Socket), "@WORK@", env.WorkDir, "@SOCKET@", s.server.Socket, "@ADMIN@", s.server.Admin, "@DBMS@", string(o.Product), "@PORT@", s.port, "@CERTS@", s.server.Folder)...))
+}
+
+// optionsOf are options that a scene wants its server to have, of every product or of one
+// alone.
+func optionsOf(scene string, product dbms.Product) (options string, special bool) {
+	for _, name := range []string{"server-options", string(product) + "-options"} {
+		if content, err := os.ReadFile(filepath.Join(scene, name)); err == nil {
+			return string(content), true
+		}
+	}
+	return "", false
+}
+
+// startWith starts a server with options, in a folder with certificates and on a port.
+func (s *stage) startWith(options string) (err error) {
+	o := &s.options
+	if o.Folder, err = os.MkdirTemp(filepath.Join("/", o.Root, "tmp"), "yf-"); err != nil {
+		return err
+	}
+	plugins := filepath.Join(mariadbExtras(), pluginFolder)
+	if o.Root != "" {
+		plugins = "/" + pluginFolder
+	}
+	inside := "/" + strings.TrimPrefix(strings.TrimPrefix(o.Folder, o.Root), "/") // as the server sees the folder
+	o.Arguments = strings.Fields(strings.NewReplacer("@PORT@", s.port, "@CERTS@", inside, "@PLUGINS@", plugins).Replace(options))
+	if err := makeCertificates(o.Folder); err != nil {
+		return err
+	}
+	if o.Product == dbms.PostgreSQL {
+		o.Port = s.port
+		if account, err := user.Lookup("nobody"); err == nil && os.Geteuid() == 0 { // it takes no key that others can read
+			uid, _ := strconv.Atoi(account.Uid)
+			if err := errors.Join(os.Chown(filepath.Join(o.Folder, "key.pem"), uid, -1), os.Chmod(filepath.Join(o.Folder, "key.pem"), 0o600)); err != nil {
+				return err
+			}
+		}
+	}
+	return s.start()
 }
 
 // seenByApps has PHP find a private server by its socket, as it finds one of a
