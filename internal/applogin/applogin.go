@@ -129,10 +129,15 @@ func (r *Room) Dial(ctx context.Context, as Identity, network, address string) (
 		}
 		return err
 	})
-	if err == nil && reply.Fault != nil {
-		err = &net.OpError{Op: "dial", Net: network, Err: reply.Fault.error()}
+	switch refused := reply.Fault; {
+	case err != nil:
+		return nil, err
+	case refused != nil && refused.Errno != 0:
+		return nil, &net.OpError{Op: "dial", Net: network, Err: refused.Errno}
+	case refused != nil:
+		return nil, &net.OpError{Op: "dial", Net: network, Err: refused.error()}
 	}
-	return conn, err
+	return conn, nil
 }
 
 func (r *Room) deadline() time.Duration {

@@ -19,7 +19,10 @@ func self() (string, error) {
 	if _, err := os.Stat(running); err == nil {
 		return running, nil
 	}
-	return os.Executable()
+	if program, err := os.Executable(); err == nil {
+		return program, nil
+	}
+	return exec.LookPath(os.Args[0]) // a system folder without /proc
 }
 
 // launch starts the program as a login's process: with one end of a pair of sockets as

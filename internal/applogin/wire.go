@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
+	"syscall"
 	"time"
 
 	"yellowfield/internal/dbms"
@@ -72,7 +72,7 @@ type said struct {
 	What, Next       string
 	Spoken           *dbms.ServerError // where a server did
 	Network, Timeout bool
-	Permission       bool
+	Errno            syscall.Errno // where the system refused something
 }
 
 // longestText is how much of a text is sent that a server may have made up.
@@ -86,7 +86,8 @@ func say(err error) *said {
 		return nil
 	}
 	f := fault.As(err)
-	s := &said{Class: f.Class, What: short(f.What), Next: short(f.Next), Permission: errors.Is(err, fs.ErrPermission)}
+	s := &said{Class: f.Class, What: short(f.What), Next: short(f.Next)}
+	errors.As(err, &s.Errno)
 	var network net.Error
 	if errors.As(err, &network) {
 		s.Network, s.Timeout = true, network.Timeout()
@@ -115,8 +116,8 @@ func (s *said) error() error {
 	if s.Network {
 		causes = append(causes, &network{s.What, s.Timeout})
 	}
-	if s.Permission {
-		causes = append(causes, fs.ErrPermission)
+	if s.Errno != 0 {
+		causes = append(causes, s.Errno)
 	}
 	return f.With(errors.Join(causes...))
 }

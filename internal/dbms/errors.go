@@ -19,7 +19,10 @@ func Unreachable(l Login, err error) error {
 	if l.AsApplication { // the administrator got there: the settings are wrong
 		class = fault.Failed
 	}
+	var known *fault.Error
 	switch {
+	case errors.As(err, &known): // of who connects for somebody else
+		return err
 	case errors.Is(err, context.Canceled):
 		return fault.Stopped(err)
 	case errors.Is(err, fs.ErrNotExist):
