@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -60,12 +61,8 @@ func TestAccess(t *testing.T) {
 		t.Run(string(kind.product), func(t *testing.T) {
 			t.Parallel()
 			options := throwaway.Options{Product: kind.product}
-			ask := query
-			switch kind.product {
-			case dbms.MySQL:
+			if kind.product == dbms.MySQL {
 				options.Root = needMySQL(t)
-			case dbms.PostgreSQL:
-				ask = queryPostgres
 			}
 			server := serverWith(t, options)
 			do := func(statement string) {
@@ -73,7 +70,7 @@ func TestAccess(t *testing.T) {
 				if database, rest, named := strings.Cut(statement, ": "); named {
 					login.Database, statement = database, rest
 				}
-				_, err := ask(login, statement)
+				_, err := oracletest.Ask(kind.product, login, statement)
 				require.NoError(t, err, statement)
 			}
 			for _, statement := range kind.made {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -21,7 +23,7 @@ type nodesKey struct{}
 
 // TestScenesOnCluster plays scenes on three MariaDB nodes joined by Galera.
 func TestScenesOnCluster(t *testing.T) {
-	playOnNodes(t, dbms.MariaDB, "testdata/cluster", query, clusters(t))
+	playOnNodes(t, dbms.MariaDB, "testdata/cluster", clusters(t))
 }
 
 // clusters gives what starts a cluster.
@@ -30,9 +32,8 @@ func clusters(t *testing.T) func() ([]*throwaway.Server, error) {
 	if _, err := os.Stat(filepath.Join(programs, "wsrep_sst_rsync")); err != nil || throwaway.GaleraLibrary() == "" {
 		t.Skip("NOT TESTED: no Galera library is installed: scripts/setup test")
 	}
-	data := initialised(t, throwaway.Options{Product: dbms.MariaDB})
 	return func() ([]*throwaway.Server, error) {
-		return throwaway.StartCluster(t.Context(), 3, programs, data, throwaway.FreePort)
+		return throwaway.StartCluster(t.Context(), 3, programs, throwaway.FreePort)
 	}
 }
 
@@ -42,15 +43,18 @@ func TestScenesOnStandby(t *testing.T) {
 	if throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
 	}
-	data := initialised(t, throwaway.Options{Product: dbms.PostgreSQL})
-	rules, err := os.OpenFile(filepath.Join(data, "pg_hba.conf"), os.O_APPEND|os.O_WRONLY, 0)
-	require.NoError(t, err)
-	_, err = rules.WriteString("local replication all trust\n")
-	require.NoError(t, err)
-	require.NoError(t, rules.Close())
-	playOnNodes(t, dbms.PostgreSQL, "testdata/standby", queryPostgres, func() ([]*throwaway.Server, error) {
-		primary, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL, Data: data})
+	playOnNodes(t, dbms.PostgreSQL, "testdata/standby", func() ([]*throwaway.Server, error) {
+		primary, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL})
 		if err != nil {
+			return nil, err
+		}
+		rules, err := os.OpenFile(filepath.Join(primary.Data(), "pg_hba.conf"), os.O_APPEND|os.O_WRONLY, 0)
+		if err != nil {
+			return nil, err
+		}
+		_, err = rules.WriteString("local replication all trust\n")
+		_, asked := oracletest.Ask(dbms.PostgreSQL, primary.Login(), "SELECT pg_reload_conf()")
+		if err := errors.Join(err, rules.Close(), asked); err != nil {
 			return nil, err
 		}
 		copied := filepath.Join(t.TempDir(), "data")
@@ -67,13 +71,13 @@ func TestScenesOnStandby(t *testing.T) {
 // nodes are the servers of a scene, and how they are asked.
 type nodes struct {
 	servers []*throwaway.Server
-	query   func(dbms.Login, string) (string, error)
+	product dbms.Product
 }
 
 // playOnNodes plays the scenes of a folder on several servers, which are
 // @SOCKET1@, @SOCKET2@ and so on in its files, and on the first of them the one
 // that is the same for every server.
-func playOnNodes(t *testing.T, product dbms.Product, folder string, query func(dbms.Login, string) (string, error), start func() ([]*throwaway.Server, error)) {
+func playOnNodes(t *testing.T, product dbms.Product, folder string, start func() ([]*throwaway.Server, error)) {
 	scenes, err := filepath.Glob(folder + "/*.txtar")
 	require.NoError(t, err)
 	require.NotEmpty(t, scenes)
@@ -89,7 +93,7 @@ func playOnNodes(t *testing.T, product dbms.Product, folder string, query func(d
 					server.Kill()
 				}
 			})
-			env.Values[nodesKey{}] = nodes{servers, query}
+			env.Values[nodesKey{}] = nodes{servers, product}
 			env.Values[stageKey{}] = &stage{server: servers[0], options: throwaway.Options{Product: product}}
 			env.Setenv("HOME", env.WorkDir)
 			env.Setenv("COLUMNS", "200")
@@ -121,7 +125,7 @@ func controlNode(ts *testscript.TestScript, _ bool, args []string) {
 	until := func(statement string, wanted func(string, error) bool) {
 		deadline := time.Now().Add(time.Minute)
 		for time.Now().Before(deadline) {
-			if wanted(all.query(login, statement)) {
+			if wanted(oracletest.Ask(all.product, login, statement)) {
 				return
 			}
 			time.Sleep(5 * time.Millisecond)
@@ -131,7 +135,7 @@ func controlNode(ts *testscript.TestScript, _ bool, args []string) {
 	isTrue := func(out string, err error) bool { return err == nil && (out == "1\n" || out == "t\n") }
 	switch command {
 	case "sql":
-		out, err := all.query(login, args[0])
+		out, err := oracletest.Ask(all.product, login, args[0])
 		ts.Check(err)
 		_, _ = fmt.Fprint(ts.Stdout(), out)
 	case "until":

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -150,13 +151,17 @@ type victim struct {
 func (v *victim) ask(database, statement string) string {
 	login := v.login
 	login.Database = database
-	ask := query
-	if v.postgres {
-		ask = queryPostgres
-	}
-	out, err := ask(login, statement)
+	out, err := oracletest.Ask(v.family(), login, statement)
 	require.NoError(v.t, err, statement)
 	return out
+}
+
+// family is a product that takes the same statements.
+func (v *victim) family() dbms.Product {
+	if v.postgres {
+		return dbms.PostgreSQL
+	}
+	return dbms.MariaDB
 }
 
 func (v *victim) do(database string, statements ...string) {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -88,16 +89,12 @@ func TestInspect(t *testing.T) {
 			if kind.product == dbms.PostgreSQL {
 				log = filepath.Join(server.Folder, "server.log")
 			}
-			ask := query
-			if kind.product == dbms.PostgreSQL {
-				ask = queryPostgres
-			}
 			for _, statement := range kind.wild {
 				login := server.Login()
 				if database, rest, named := strings.Cut(statement, ": "); named {
 					login.Database, statement = database, rest
 				}
-				_, err := ask(login, statement)
+				_, err := oracletest.Ask(kind.product, login, statement)
 				require.NoError(t, err, statement)
 			}
 			folder := t.TempDir()
@@ -158,7 +155,7 @@ apps:
 				return string(out), command.ProcessState.ExitCode()
 			}
 			proof := func() string {
-				out, err := ask(server.Login(), kind.proof)
+				out, err := oracletest.Ask(kind.product, server.Login(), kind.proof)
 				require.NoError(t, err)
 				return strings.TrimSpace(out)
 			}
@@ -232,7 +229,7 @@ func notLockedOut(t *testing.T, product dbms.Product, server *throwaway.Server, 
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), fmt.Appendf(nil, "servers: {barn: {dbms: %s, socket: %s, admin: %s}}\n", product, server.Socket, admin), 0o600))
 	}
 	if product != dbms.PostgreSQL {
-		_, err := query(server.Login(), "DROP USER ''@localhost") // it would take chief's logins
+		_, err := oracletest.Ask(product, server.Login(), "DROP USER ''@localhost") // it would take chief's logins
 		require.NoError(t, err)
 		estate("{user: chief, password: {file: chief.password}}")
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "chief.password"), []byte("Smoke-41\n"), 0o600))

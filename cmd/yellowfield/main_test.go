@@ -26,6 +26,7 @@ import (
 	"yellowfield/internal/cli"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/throwaway"
 )
@@ -116,18 +117,6 @@ func needMySQL(t *testing.T) string {
 	return mysqlRoot()
 }
 
-// initialised makes the data folder of a fresh server once for all scenes of
-// a product; copying it is much faster than making it.
-func initialised(t *testing.T, o throwaway.Options) string {
-	t.Helper()
-	o.Folder = filepath.Join("/", o.Root, "tmp", "yf-data-"+strconv.Itoa(os.Getpid()))
-	server, err := throwaway.Start(t.Context(), o)
-	require.NoError(t, err)
-	server.Stop()
-	t.Cleanup(func() { _ = os.RemoveAll(o.Folder) })
-	return server.Data()
-}
-
 func playScenes(t *testing.T, o throwaway.Options) { playScenesIn(t, "testdata/script", o) }
 
 // playScenesIn plays the scenes of a folder, and those that are the same on every
@@ -140,9 +129,8 @@ func playScenesIn(t *testing.T, folder string, o throwaway.Options) {
 		require.NotEmpty(t, found)
 		scenes = append(scenes, found...)
 	}
-	o.Data = initialised(t, o)
-	servers := &pool{options: o}
-	t.Cleanup(servers.close)
+	servers := &oracletest.Pool{Options: o}
+	t.Cleanup(servers.Close)
 	testscript.Run(t, testscript.Params{
 		Files:              scenes,
 		RequireUniqueNames: true,
@@ -201,7 +189,7 @@ type stageKey struct{}
 
 // setTheScene has a server and puts its socket and administrator into the scene's files. A
 // file server-options gives the scene a server of its own with more options.
-func setTheScene(env *testscript.Env, o throwaway.Options, servers *pool) error {
+func setTheScene(env *testscript.Env, o throwaway.Options, servers *oracletest.Pool) error {
 	s := &stage{options: o, port: throwaway.FreePort()}
 	options, special := optionsOf(env.WorkDir, o.Product)
 	if special {
@@ -210,21 +198,20 @@ func setTheScene(env *testscript.Env, o throwaway.Options, servers *pool) error 
 		}
 		env.Defer(func() { s.stop(); _ = os.RemoveAll(s.options.Folder) })
 	} else {
-		shared, err := servers.take(context.Background())
+		shared, err := servers.Take(context.Background())
 		if err != nil {
 			return err
 		}
 		s.server, s.options.Folder = shared.Server, shared.Folder
 		env.Defer(func() {
 			if s.server == shared.Server {
-				servers.giveBack(shared)
+				servers.GiveBack(shared)
 				return
 			}
 			s.stop() // it was started again
 			_ = os.RemoveAll(s.options.Folder)
 		})
 	}
-	s.options.Data = "" // a restart goes on with what is there
 	env.Values[stageKey{}] = s
 	env.Setenv("HOME", env.WorkDir)
 	env.Setenv("COLUMNS", "200") // so that what a scene looks for stands on one line
@@ -323,11 +310,7 @@ func runSQL(ts *testscript.TestScript, negated bool, args []string) {
 		login.User, login.Password = args[1], secret.NewPassword(args[2])
 		args = args[3:]
 	}
-	ask := query
-	if s.options.Product == dbms.PostgreSQL {
-		ask = queryPostgres
-	}
-	out, err := ask(login, strings.Join(args, " "))
+	out, err := oracletest.Ask(s.options.Product, login, strings.Join(args, " "))
 	_, _ = fmt.Fprint(ts.Stdout(), out)
 	switch {
 	case err != nil && !negated:
@@ -335,83 +318,6 @@ func runSQL(ts *testscript.TestScript, negated bool, args []string) {
 	case err == nil && negated:
 		ts.Fatalf("sql: succeeded against expectation")
 	}
-}
-
-func query(login dbms.Login, statement string) (string, error) {
-	ctx := context.Background()
-	server, err := mysql.Connect(ctx, login)
-	if err != nil {
-		return "", err
-	}
-	defer server.Close()
-	conn, err := server.Conn(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer conn.Close()
-	rows, err := conn.QueryContext(ctx, statement)
-	if err != nil {
-		return "", err
-	}
-	defer rows.Close()
-	columns, _ := rows.Columns()
-	var out strings.Builder
-	for rows.Next() {
-		values := make([]any, len(columns))
-		for i := range values {
-			values[i] = new(sqlText)
-		}
-		if err := rows.Scan(values...); err != nil {
-			return out.String(), err
-		}
-		for i, v := range values {
-			if i > 0 {
-				out.WriteByte('\t')
-			}
-			out.WriteString(string(*v.(*sqlText)))
-		}
-		out.WriteByte('\n')
-	}
-	return out.String(), rows.Err()
-}
-
-func queryPostgres(login dbms.Login, statement string) (string, error) {
-	ctx := context.Background()
-	folder, port := login.Address.PostgresSocket()
-	config, err := pgx.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s dbname=%s", folder, port, login.User, cmp.Or(login.Database, "postgres")))
-	if err != nil {
-		return "", err
-	}
-	config.Password = login.Password.Reveal()
-	config.RuntimeParams["statement_timeout"] = "0" // an attack may have set one for the database
-	conn, err := pgx.ConnectConfig(ctx, config)
-	if err != nil {
-		return "", err
-	}
-	defer conn.Close(ctx)
-	results, err := conn.PgConn().Exec(ctx, statement).ReadAll()
-	var out strings.Builder
-	for _, result := range results {
-		for _, row := range result.Rows {
-			out.Write(bytes.Join(row, []byte("\t")))
-			out.WriteByte('\n')
-		}
-	}
-	return out.String(), err
-}
-
-type sqlText string
-
-func (s *sqlText) Scan(value any) error {
-	switch v := value.(type) {
-	case nil:
-		*s = "NULL"
-	case []byte:
-		*s = sqlText(v)
-	default:
-		*s = sqlText(fmt.Sprint(v))
-	}
-	return nil
 }
 
 func controlServer(ts *testscript.TestScript, _ bool, args []string) {

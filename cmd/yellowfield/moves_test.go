@@ -19,6 +19,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/oracle"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/throwaway"
 )
@@ -224,13 +225,9 @@ func TestMoved(t *testing.T) {
 		old.login.User, old.login.AsApplication = "combs_app", true
 		old.login.Password = secret.NewPassword(password)
 		assert.Equal(t, rows, old.ask("combs", "SELECT id, name FROM comb ORDER BY id"))
-		ask := query
-		if m.postgres {
-			ask = queryPostgres
-		}
 		login := old.login
 		login.Database = "combs"
-		_, err = ask(login, "INSERT INTO comb (id) VALUES (3)")
+		_, err = oracletest.Ask(m.family(), login, "INSERT INTO comb (id) VALUES (3)")
 		assert.Error(t, err)
 		m.says(t, "is there still", "move", "combs", "--to", "barn", "--yes")
 		m.says(t, "nothing was done", "retire", "combs", "--old")

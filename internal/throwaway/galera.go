@@ -27,9 +27,9 @@ func GaleraLibrary() string {
 // StartCluster starts a Galera cluster of MariaDB servers on this host, the first
 // one by itself and the others one after the other, each as soon as the one
 // before has its state (MariaDB, "Getting Started with MariaDB Galera Cluster").
-// programs is a folder with the scripts that move the state, data an initialised
-// data folder. ports gives a free port whenever it is called.
-func StartCluster(ctx context.Context, nodes int, programs, data string, ports func() string) ([]*Server, error) {
+// programs is a folder with the scripts that move the state. ports gives a free port
+// whenever it is called.
+func StartCluster(ctx context.Context, nodes int, programs string, ports func() string) ([]*Server, error) {
 	bases := make([]string, nodes)
 	members := make([]string, nodes)
 	for i := range nodes {
@@ -48,7 +48,7 @@ func StartCluster(ctx context.Context, nodes int, programs, data string, ports f
 		if i == 0 {
 			arguments = append(arguments, "--wsrep-new-cluster")
 		}
-		server, err := Start(ctx, Options{Product: dbms.MariaDB, Data: data, Programs: programs, Arguments: arguments})
+		server, err := Start(ctx, Options{Product: dbms.MariaDB, Programs: programs, Arguments: arguments})
 		if err != nil {
 			for _, earlier := range cluster {
 				earlier.Kill()

@@ -36,8 +36,8 @@ type Options struct {
 	// Root is the folder of another Debian system to run the server in, for
 	// products that this one does not package; empty for this system.
 	Root string
-	// Data is an initialised data folder to copy, as Initialise leaves it;
-	// empty to initialise afresh.
+	// Data is the data folder of a server that was stopped, to begin with a copy of it; empty
+	// to begin as a new one.
 	Data string
 	// Port is the port of a PostgreSQL server, after which its socket is named;
 	// empty for the usual one.
@@ -81,7 +81,14 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := s.prepareFolder(); err != nil {
 		return nil, err
 	}
-	if err := s.launch(ctx); err != nil {
+	err := s.fillFrom(ctx, os.Getenv(TemplatesVariable))
+	if err == nil {
+		err = s.giveAway()
+	}
+	if err == nil {
+		err = s.launch(ctx)
+	}
+	if err != nil {
 		s.Stop()
 		return nil, err
 	}
@@ -114,15 +121,7 @@ func (s *Server) prepareFolder() error {
 	if err := os.Chmod(s.Folder, 0o711); err != nil {
 		return fmt.Errorf("opening the server's folder to its user: %w", err)
 	}
-	if s.options.Data != "" {
-		if err := os.RemoveAll(s.path("data")); err != nil {
-			return err
-		}
-		if err := os.CopyFS(s.path("data"), os.DirFS(s.options.Data)); err != nil {
-			return fmt.Errorf("copying the initialised data: %w", err)
-		}
-	}
-	return s.giveAway()
+	return nil
 }
 
 func (s *Server) path(name string) string { return filepath.Join(s.Folder, name) }
@@ -198,13 +197,13 @@ func (s *Server) launch(ctx context.Context) error {
 		if serverProgram, err = s.program("mariadbd", "mysqld"); err != nil {
 			return err
 		}
-		arguments = append(arguments, "--lc-messages-dir=/usr/share/mysql", "--innodb-log-file-size=8M", "--innodb-doublewrite=0")
+		arguments = append(arguments, "--lc-messages-dir=/usr/share/mysql", "--innodb-log-file-size=8M", "--innodb-doublewrite=0", "--innodb-flush-method=nosync")
 		s.Admin = currentUser()
 	} else {
 		if serverProgram, err = s.program("mysqld"); err != nil {
 			return err
 		}
-		arguments = append(arguments, "--mysqlx=OFF", "--innodb-redo-log-capacity=16M", "--innodb-doublewrite=OFF", "--performance-schema=ON")
+		arguments = append(arguments, "--mysqlx=OFF", "--sync-binlog=0", "--innodb-flush-method=nosync", "--innodb-redo-log-capacity=16M", "--innodb-doublewrite=OFF", "--performance-schema=ON")
 		s.Admin = "root"
 	}
 	if entries, err := os.ReadDir(s.path("data")); err == nil && len(entries) == 0 {

@@ -23,6 +23,12 @@ import (
 	"yellowfield/internal/script"
 )
 
+func TestMain(m *testing.M) {
+	code := m.Run()
+	oracletest.CloseServers()
+	os.Exit(code)
+}
+
 // hostile is a name that is SQL, with all that needs quoting.
 const hostile = "t`; DROP TABLE x; -- '\"\\\n\t%s é"
 

@@ -16,7 +16,9 @@ import (
 // scripts go through all of them; lanes are asked for by Options.
 func TestMain(m *testing.M) {
 	deferFrom, longRun, smallBulk, pieceSize, leastRange = 200, 2000, 200, 3000, 2000
-	os.Exit(m.Run())
+	code := m.Run()
+	oracletest.CloseServers()
+	os.Exit(code)
 }
 
 // testServer is a private server with an application's account on two databases:

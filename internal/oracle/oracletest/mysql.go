@@ -54,15 +54,41 @@ func StartMySQL(t *testing.T, product dbms.Product, arguments ...string) *MySQL 
 			t.Skip("NOT TESTED: real MySQL is not at hand")
 		}
 	}
-	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product, Root: root, Arguments: arguments})
-	require.NoError(t, err)
-	t.Cleanup(server.Stop)
+	server := start(t, throwaway.Options{Product: product, Root: root, Arguments: arguments})
 	admin, err := mysql.Connect(t.Context(), server.Login())
 	require.NoError(t, err)
 	t.Cleanup(admin.Close)
 	h := &MySQL{Server: server, Admin: admin, Product: product, Root: root}
 	h.Do(t, "CREATE USER "+AppUser+"@localhost IDENTIFIED BY '"+appPassword+"'")
 	return h
+}
+
+// pools are the servers of this test binary that want no options.
+var pools = map[dbms.Product]*Pool{dbms.MariaDB: {}, dbms.MySQL: {}}
+
+// start has a server for as long as the test runs.
+func start(t *testing.T, o throwaway.Options) *throwaway.Server {
+	if len(o.Arguments) > 0 {
+		server, err := throwaway.Start(t.Context(), o)
+		require.NoError(t, err)
+		t.Cleanup(server.Stop)
+		return server
+	}
+	pool := pools[o.Product]
+	pool.mutex.Lock()
+	pool.Options = o
+	pool.mutex.Unlock()
+	server, err := pool.Take(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { pool.GiveBack(server) })
+	return server.Server
+}
+
+// CloseServers ends the servers that tests have shared. TestMain calls it at the end.
+func CloseServers() {
+	for _, pool := range pools {
+		pool.Close()
+	}
 }
 
 // Do sends statements as the administrator.

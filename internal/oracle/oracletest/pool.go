@@ -1,4 +1,4 @@
-package main
+package oracletest
 
 import (
 	"context"
@@ -11,22 +11,23 @@ import (
 	"yellowfield/internal/throwaway"
 )
 
-// pool keeps servers of one product for scenes that want nothing special of theirs: it
-// empties a server behind a scene, which takes a tenth of the time that a new one does. One
+// Pool keeps servers of one product for tests that want nothing special of one: it
+// empties a server behind a test, which takes a tenth of the time that a new one does. One
 // that is not as it was when it was new is stopped instead.
-type pool struct {
-	options throwaway.Options // with the initialised data
+type Pool struct {
+	Options throwaway.Options
 	mutex   sync.Mutex
-	idle    []*pooled
+	idle    []*Pooled
 }
 
-// pooled is a server of a pool, with what is true of it as long as nobody has left anything.
-type pooled struct {
+// Pooled is a server of a pool, with what is true of it as long as nobody has left anything.
+type Pooled struct {
 	*throwaway.Server
 	asNew string
 }
 
-func (p *pool) take(ctx context.Context) (*pooled, error) {
+// Take gives a server that is as a new one.
+func (p *Pool) Take(ctx context.Context) (*Pooled, error) {
 	p.mutex.Lock()
 	if last := len(p.idle) - 1; last >= 0 {
 		s := p.idle[last]
@@ -35,7 +36,7 @@ func (p *pool) take(ctx context.Context) (*pooled, error) {
 		return s, nil
 	}
 	p.mutex.Unlock()
-	o := p.options
+	o := p.Options
 	var err error
 	if o.Folder, err = os.MkdirTemp(filepath.Join("/", o.Root, "tmp"), "yf-"); err != nil {
 		return nil, err
@@ -45,12 +46,13 @@ func (p *pool) take(ctx context.Context) (*pooled, error) {
 		_ = os.RemoveAll(o.Folder)
 		return nil, err
 	}
-	s := &pooled{Server: server}
+	s := &Pooled{Server: server}
 	s.asNew, err = p.fingerprint(s)
 	return s, err
 }
 
-func (p *pool) giveBack(s *pooled) {
+// GiveBack empties a server for whoever comes next.
+func (p *Pool) GiveBack(s *Pooled) {
 	if p.empty(s) == nil {
 		if now, err := p.fingerprint(s); err == nil && now == s.asNew {
 			p.mutex.Lock()
@@ -59,34 +61,32 @@ func (p *pool) giveBack(s *pooled) {
 			return
 		}
 	}
-	s.discard()
+	s.Discard()
 }
 
-func (s *pooled) discard() {
+// Discard ends a server that is not to be used again.
+func (s *Pooled) Discard() {
 	s.Stop()
 	_ = os.RemoveAll(s.Folder)
 }
 
-func (p *pool) close() {
+// Close ends the servers that nobody has.
+func (p *Pool) Close() {
 	for _, s := range p.idle {
-		s.discard()
+		s.Discard()
 	}
 }
 
 // ask gives the lines that a server answers to an administrator.
-func (p *pool) ask(s *pooled, database, statement string) ([]string, error) {
+func (p *Pool) ask(s *Pooled, database, statement string) ([]string, error) {
 	login := s.Login()
 	login.Database = database
-	ask := query
-	if p.options.Product == dbms.PostgreSQL {
-		ask = queryPostgres
-	}
-	said, err := ask(login, statement)
+	said, err := Ask(p.Options.Product, login, statement)
 	return strings.FieldsFunc(said, func(r rune) bool { return r == '\n' }), err
 }
 
 // emptying are, for each family, queries whose every line is a statement that takes away
-// something that a scene has made.
+// something that a test has made.
 var emptying = map[bool][]string{
 	false: {
 		"SELECT CONCAT('KILL ', ID) FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND USER NOT IN ('system user', 'event_scheduler')",
@@ -101,9 +101,9 @@ var emptying = map[bool][]string{
 	},
 }
 
-// empty takes away what a scene has made.
-func (p *pool) empty(s *pooled) error {
-	for _, of := range emptying[p.options.Product == dbms.PostgreSQL] {
+// empty takes away what a test has made.
+func (p *Pool) empty(s *Pooled) error {
+	for _, of := range emptying[p.Options.Product == dbms.PostgreSQL] {
 		statements, err := p.ask(s, "", of)
 		if err != nil {
 			return err
@@ -117,7 +117,7 @@ func (p *pool) empty(s *pooled) error {
 	return nil
 }
 
-// known are queries whose answers a scene must not have changed.
+// known are queries whose answers a test must not have changed.
 var known = map[dbms.Product][]string{
 	dbms.MariaDB: append([]string{"SELECT * FROM mysql.global_priv ORDER BY 1, 2", "SELECT * FROM mysql.roles_mapping", "SELECT * FROM mysql.proc WHERE db <> 'sys' ORDER BY 1, 2, 3"}, onBoth...),
 	dbms.MySQL:   append([]string{"SELECT * FROM mysql.user ORDER BY 1, 2", "SELECT * FROM mysql.role_edges", "SELECT * FROM mysql.global_grants ORDER BY 1, 2, 3", "SELECT * FROM mysql.component"}, onBoth...),
@@ -134,9 +134,9 @@ var onBoth = []string{
 }
 
 // fingerprint is the same as long as the server is as it was when it was new.
-func (p *pool) fingerprint(s *pooled) (string, error) {
+func (p *Pool) fingerprint(s *Pooled) (string, error) {
 	var all strings.Builder
-	for _, of := range known[p.options.Product] {
+	for _, of := range known[p.Options.Product] {
 		lines, err := p.ask(s, "", of)
 		if err != nil {
 			return "", err
