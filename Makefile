@@ -7,20 +7,30 @@ export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo test check test-fresh test-kills test-servers build package bench bench-quick screenshots clean
+.PHONY: demo quick test check test-all test-fresh test-kills test-servers build package bench bench-quick screenshots clean
 
 demo: build
 	@scripts/setup demo
 	@build/yellowfield demo
 
+# What needs no server and no setting up, in half a minute.
+quick:
+	@scripts/test quick
+
 test:
 	@scripts/setup test
 	@scripts/test
 
-# What the authors run besides: staticcheck, other systems, the race detector.
+# What has to pass besides: staticcheck, other systems, the race detector.
 check:
 	@scripts/setup check
-	@scripts/test check
+	@scripts/test ci
+
+# All that there is, for hours; docs/tested.md has the last result.
+test-all:
+	@scripts/setup check
+	@scripts/test all
+	@$(MAKE) --no-print-directory test-kills test-servers
 
 # Both commands of the README on a bare system; needs root.
 test-fresh:

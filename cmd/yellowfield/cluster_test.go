@@ -95,6 +95,7 @@ func playOnNodes(t *testing.T, product dbms.Product, folder string, start func()
 			})
 			env.Values[nodesKey{}] = nodes{servers, product}
 			env.Values[stageKey{}] = &stage{server: servers[0], options: throwaway.Options{Product: product}}
+			env.Setenv("PATH", filepath.Dir(builtProgram)+string(os.PathListSeparator)+env.Getenv("PATH"))
 			env.Setenv("HOME", env.WorkDir)
 			env.Setenv("COLUMNS", "200")
 			env.Setenv("YELLOWFIELD_STATE", filepath.Join(env.WorkDir, "state"))

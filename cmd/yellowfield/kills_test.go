@@ -7,68 +7,30 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/oracle"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
-// diesAt names the variable of the environment that has a test's program die at a place,
+// diesAt names the variable of the environment that has a program with places die at one,
 // counted from 1.
 const diesAt = "YELLOWFIELD_DIES_AT"
 
-func dieWhereAsked() {
-	at, err := strconv.Atoi(os.Getenv(diesAt))
-	if err != nil {
-		return
-	}
-	var passed atomic.Int64
-	crash.Reached = func(string) {
-		if passed.Add(1) == int64(at) {
-			self, _ := os.FindProcess(os.Getpid())
-			_ = self.Kill()
-			select {}
-		}
-	}
-}
-
-// meanwhileVariable names the variable by which a scene has something happen in the middle of
-// a run: TEXT=COMMAND runs the command once when the journal's newest line has the text.
+// meanwhileVariable names the one that has something happen in the middle of a run of such a
+// program.
 const meanwhileVariable = "YELLOWFIELD_MEANWHILE"
-
-func somethingMeanwhile() {
-	text, command, asked := strings.Cut(os.Getenv(meanwhileVariable), "=")
-	if !asked {
-		return
-	}
-	var happened atomic.Bool
-	crash.Reached = func(place string) {
-		if place != "behind the journal" || happened.Load() {
-			return
-		}
-		journals, _ := filepath.Glob(filepath.Join(os.Getenv("YELLOWFIELD_STATE"), "journal", "*"))
-		for _, path := range journals {
-			content, _ := os.ReadFile(path)
-			lines := strings.Split(strings.TrimSpace(string(content)), "\n")
-			if strings.Contains(lines[len(lines)-1], text) && !happened.Swap(true) {
-				_ = exec.Command("sh", "-c", command).Run()
-			}
-		}
-	}
-}
 
 // killsVariable names the variable that says how often a program is killed at random, and
 // has it die at every place, as make test-kills does; else there are a few of each.
@@ -136,7 +98,10 @@ func serverWith(t *testing.T, options throwaway.Options) *throwaway.Server {
 // at any instant, and looks what the next run makes of that: the same as one that nothing
 // stopped.
 func TestKilled(t *testing.T) {
-	kills, every := 6, 5
+	kills, every := 0, 25
+	if oracletest.Thorough() {
+		kills, every = 6, 5
+	}
 	if n, err := strconv.Atoi(os.Getenv(killsVariable)); err == nil {
 		kills, every = n, 1
 	}
@@ -147,7 +112,7 @@ func TestKilled(t *testing.T) {
 			all := slices.DeleteFunc(slices.Clone(deadlies), func(d deadly) bool { // what is not needed there
 				return slices.Contains(d.run, "--second-role") && product.Traits().TwoPasswords
 			})
-			for i, d := range all {
+			for i, d := range oracletest.Sample(all, 3) {
 				t.Run(d.name, func(t *testing.T) {
 					k := &killed{victim: victim{t: t, login: server.Login(), postgres: product == dbms.PostgreSQL}, server: server, product: product, deadly: d}
 					k.unpack()
@@ -162,7 +127,7 @@ func TestKilled(t *testing.T) {
 					k.clean()
 					at, apart := 1, every
 					if apart > 1 && d.name != "provision" {
-						apart = d.fewest/2 | 1 // a few of each, odd and even ones
+						apart = d.fewest*every/10 | 1 // a few of each, odd and even ones
 					}
 					for k.survives(want, at, 0) {
 						at += apart

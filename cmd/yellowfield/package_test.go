@@ -14,12 +14,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
 // TestPackage makes the Debian package, and has it installed, used, upgraded and removed in a
 // system that has nothing but Debian.
 func TestPackage(t *testing.T) {
+	oracletest.NeedTime(t)
 	base := cmp.Or(os.Getenv("YELLOWFIELD_BARE_ROOT"), "/var/cache/yellowfield-tests/bare-root")
 	if _, err := os.Stat(filepath.Join(base, "etc/debian_version")); err != nil || os.Geteuid() != 0 {
 		t.Skip("NOT TESTED: the package wants root and a bare system: scripts/setup test")

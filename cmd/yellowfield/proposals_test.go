@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -49,6 +50,7 @@ func TestProposalsRun(t *testing.T) {
 	trees, err := filepath.Glob("../../internal/discover/testdata/trees/*.txtar")
 	require.NoError(t, err)
 	require.Greater(t, len(trees), 30)
+	trees = oracletest.Sample(trees, 6)
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
 		t.Run(string(product), func(t *testing.T) {
 			t.Parallel()
@@ -113,8 +115,12 @@ func TestProposalsRun(t *testing.T) {
 			}
 			t.Logf("%s: %d of %d, %d pages", product, written, len(trees), pages)
 			least := map[dbms.Product][2]int{dbms.MariaDB: {140, 70}, dbms.PostgreSQL: {32, 18}}[product]
-			assert.GreaterOrEqual(t, written, least[0])
-			assert.GreaterOrEqual(t, pages, least[1])
+			if oracletest.Thorough() {
+				assert.GreaterOrEqual(t, written, least[0])
+				assert.GreaterOrEqual(t, pages, least[1])
+			}
+			assert.Positive(t, written)
+			assert.Positive(t, pages)
 		})
 	}
 }

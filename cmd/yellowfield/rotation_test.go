@@ -48,6 +48,7 @@ func TestNoLoginFailsWhileAPasswordIsRotated(t *testing.T) {
 	}{{dbms.MariaDB, nil, false}, {dbms.MySQL, nil, false}, {dbms.PostgreSQL, nil, true}, {dbms.PostgreSQL, []string{"--second-role"}, false}} {
 		product := c.product
 		t.Run(string(product)+strings.Join(c.more, ""), func(t *testing.T) {
+			t.Parallel()
 			options := throwaway.Options{Product: product}
 			if product == dbms.MySQL {
 				options.Root = needMySQL(t)

@@ -17,6 +17,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/demo"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -25,6 +26,7 @@ import (
 // kept: only the settings file, the pending file and connection --reveal may
 // hold them.
 func TestNothingShowsAPassword(t *testing.T) {
+	t.Parallel()
 	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB})
 	require.NoError(t, err)
 	defer server.Stop()
@@ -126,6 +128,8 @@ var wordInLedger = regexp.MustCompile(`LEDGER_SQL_WORD', "([^"]+)"`)
 
 // TestDemo plays the whole scenario; the demo itself checks every exit code.
 func TestDemo(t *testing.T) {
+	oracletest.NeedTime(t)
+	t.Parallel()
 	// The demo starts itself by its path, so here the test binary cannot stand
 	// in for the program: it would start all tests again.
 	built := filepath.Join(t.TempDir(), "yellowfield")

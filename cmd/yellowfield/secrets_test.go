@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -79,7 +80,7 @@ func TestSecretsInFilesAreShownNowhere(t *testing.T) {
 	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB, Folder: folder})
 	require.NoError(t, err)
 	defer server.Stop()
-	for i, place := range secretPlaces {
+	for i, place := range oracletest.Sample(secretPlaces, 3) {
 		t.Run(place.file, func(t *testing.T) {
 			folder := t.TempDir()
 			save := func(name, content string) {

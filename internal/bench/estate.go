@@ -57,14 +57,7 @@ func alone(product dbms.Product, root string) host {
 func cluster(extras string) host {
 	const nodes = 3
 	return host{"MariaDB, three nodes", dbms.MariaDB, func(ctx context.Context) ([]*throwaway.Server, error) {
-		made := filepath.Join(os.TempDir(), "yf-data-"+strconv.Itoa(os.Getpid())) // where the servers' user gets
-		defer os.RemoveAll(made)
-		server, err := throwaway.Start(ctx, throwaway.Options{Product: dbms.MariaDB, Folder: made})
-		if err != nil {
-			return nil, err
-		}
-		server.Stop()
-		return throwaway.StartCluster(ctx, nodes, filepath.Join(extras, "usr/bin"), server.Data(), throwaway.FreePort)
+		return throwaway.StartCluster(ctx, nodes, filepath.Join(extras, "usr/bin"), throwaway.FreePort)
 	}}
 }
 

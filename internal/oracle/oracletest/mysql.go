@@ -31,9 +31,10 @@ const (
 	appPassword = "app-77c0ffee1d"
 )
 
-// OnMySQL runs a test on a private server of each product, side by side.
+// OnMySQL runs a test on a private server of each product, side by side and beside others.
 func OnMySQL(t *testing.T, test func(t *testing.T, h *MySQL), arguments ...string) {
 	t.Helper()
+	t.Parallel()
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL} {
 		t.Run(string(product), func(t *testing.T) {
 			t.Parallel()
