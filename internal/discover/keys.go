@@ -118,14 +118,16 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 // that are called like them.
 func (c *code) withVariables(keys []key) []key {
 	const call, end = "putenv(", ")"
+	// The longest first: of two that a name ends with it is the one that is meant.
+	constants := slices.SortedFunc(maps.Keys(c.selfNamed), func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b)) })
 	beginning, has := "", map[string]bool{}
 	for _, k := range keys {
 		name, is := strings.CutPrefix(k.Address, call)
 		if has[k.Address] = true; !is {
 			continue
 		}
-		for constant := range c.selfNamed {
-			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); ends && c.literals[before] {
+		for _, constant := range constants {
+			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); ends && beginning == "" && c.literals[before] {
 				beginning = before
 			}
 		}

@@ -169,7 +169,7 @@ func (r *run) tell(row Row) {
 	r.telling.Lock()
 	defer r.telling.Unlock()
 	r.begin()
-	row.Facts, row.Remedy = ways.Replace(row.Facts), ways.Replace(row.Remedy)
+	row.Remedy = ways.Replace(row.Remedy) // Facts may hold what people have called something
 	if why := r.app.Accepts(row.Finding, row.On); why != "" && row.Outcome == Differs && row.Severity != estate.MustFix {
 		row.Outcome, row.Severity, row.Remedy = Note, "", ""
 		row.Facts += "; accepted: " + why

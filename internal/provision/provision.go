@@ -244,7 +244,11 @@ func (r *run) afterSettingsChange(ctx context.Context) {
 		command := exec.CommandContext(ctx, words[0], words[1:]...)
 		command.Dir = filepath.Dir(r.Estate.Path)
 		command.Env = commandEnvironment // ours may hold passwords
+		command.WaitDelay = time.Second  // what it has started may go on, and keep its output open
 		output, err := command.CombinedOutput()
+		if errors.Is(err, exec.ErrWaitDelay) {
+			err = nil
+		}
 		said := strings.TrimSpace(string(output))
 		entry := state.Entry{Event: state.Done, Step: stepSettings, Object: "command " + shown, Detail: "exit 0"}
 		row := Row{Step: stepSettings, Outcome: Made, Facts: "ran " + shown}

@@ -4,7 +4,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -97,4 +101,17 @@ func TestObtain(t *testing.T) {
 		assert.ErrorContains(t, err, name)
 		assert.ErrorContains(t, err, "comb_app")
 	}
+}
+
+// TestACommandThatLeavesSomethingBehind: what it has started holds its output open and never
+// ends, and is not waited for.
+func TestACommandThatLeavesSomethingBehind(t *testing.T) {
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	require.NoError(t, exec.Command("mkfifo", pipe).Run())
+	password, err := Source{Command: []string{"sh", "-c", "cat " + pipe + " & echo smoke-41"}}.Obtain(t.Context(), "barn", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "smoke-41", password.Reveal())
+	waiting, err := os.OpenFile(pipe, os.O_WRONLY|syscall.O_NONBLOCK, 0) // it is still there, and may end
+	require.NoError(t, err)
+	require.NoError(t, waiting.Close())
 }

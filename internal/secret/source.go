@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"time"
 
 	"yellowfield/internal/fault"
 )
@@ -23,6 +24,10 @@ type Source struct {
 // Asker asks a person for a password; label says for what. It returns an
 // error where there is no terminal.
 type Asker func(label string) (Password, error)
+
+// lingers is how long what a command has started may hold its output open when the command
+// itself has ended, or was told to.
+const lingers = time.Second
 
 // Obtain gets the password from its source. label names its use in messages
 // and prompts, for instance "the administrator of barn".
@@ -44,8 +49,10 @@ func (s Source) Obtain(ctx context.Context, label string, ask Asker) (Password, 
 		}
 		text = value
 	case len(s.Command) > 0:
-		out, err := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...).Output()
-		if err != nil {
+		command := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
+		command.WaitDelay = lingers
+		out, err := command.Output()
+		if err != nil && !errors.Is(err, exec.ErrWaitDelay) {
 			detail := err.Error()
 			var exit *exec.ExitError
 			if errors.As(err, &exit) && len(exit.Stderr) > 0 {

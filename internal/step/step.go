@@ -137,9 +137,12 @@ func (p Plan) undo(ctx context.Context, done []int, journal Journal, l Listener)
 			continue
 		}
 		entry := state.Entry{Event: state.Undone, Step: s.Name, Object: s.Object}
-		late := time.AfterFunc(patience, func() { l.Waits(i, patience) })
+		told := make(chan struct{})
+		late := time.AfterFunc(patience, func() { defer close(told); l.Waits(i, patience) })
 		err := s.Undo(ctx)
-		late.Stop()
+		if !late.Stop() { // nothing is told behind the end
+			<-told
+		}
 		if err != nil {
 			entry.Event, entry.Detail = state.Failed, "undo: "+fault.As(err).What
 		}

@@ -73,7 +73,7 @@ func newJudge(i *Importer, s script.Source, o load.Options) *judge {
 // clone gives a judge that goes on from here beside this one.
 func (j *judge) clone() *judge {
 	own := *j
-	own.own, own.checks, own.inserts = maps.Clone(j.own), maps.Clone(j.checks), sqltext.Inserts{}
+	own.own, own.checks, own.mapped, own.inserts = maps.Clone(j.own), maps.Clone(j.checks), maps.Clone(j.mapped), sqltext.Inserts{}
 	return &own
 }
 

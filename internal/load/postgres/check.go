@@ -91,7 +91,7 @@ func (c *checker) statement(s sqltext.Statement, valid bool) error {
 		note(c.Place(s), "left out: "+v.dropped)
 		return nil
 	case v.adapted != "":
-		c.Note(c.Place(s), v.adapted, "")
+		c.Note(c.Place(s), v.adapted, "{fast} keeps it")
 	}
 	c.text.Foreign = c.foreign
 	c.record(v)

@@ -37,7 +37,7 @@ type verdict struct {
 	text    []byte         // as it is sent
 	tokens  sqltext.Tokens // of Text; not for literalRows
 	dropped string         // why it is not sent; empty if it is
-	// adapted says what was changed; empty for nothing.
+	// adapted says what was changed for want of {fast}; empty for nothing.
 	adapted   string
 	objection *load.Objection
 }
@@ -157,7 +157,7 @@ func (j *judge) define(v *verdict, tokens sqltext.Tokens) {
 		for _, t := range tokens {
 			if t.Is("CONCURRENTLY") { // which cannot run in a transaction, and has nobody to wait for here
 				v.text = append(append(bytes.Clone(v.text[:t.Start]), bytes.Repeat([]byte{' '}, t.End-t.Start)...), v.text[t.End:]...)
-				v.adapted = "CONCURRENTLY is left out, so that the script is one transaction; {fast} keeps it"
+				v.adapted = "CONCURRENTLY is left out, so that the script is one transaction"
 				break
 			}
 		}
