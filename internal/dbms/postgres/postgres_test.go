@@ -298,3 +298,41 @@ func TestThePasswordFile(t *testing.T) {
 	assert.NoError(t, err)
 	assert.True(t, got.IsZero(), "no file is no error")
 }
+
+// TestAnOwnersSettingsAreNotTheAdministrators: what an owner has set for its database does not
+// hold in the administrator's sessions there, none is refused at their start, and a look does
+// not wait for what the owner keeps open.
+func TestAnOwnersSettingsAreNotTheAdministrators(t *testing.T) {
+	server, admin := start(t)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	password := secret.NewPassword("owner-of-this-one")
+	exec := func(statements ...dbms.Statement) { t.Helper(); require.NoError(t, admin.Exec(ctx, statements...)) }
+	exec(admin.CreateAccount(dbms.Account{User: "keeper"}, admin.Verifier(dbms.Account{User: "keeper"}, password, ""), dbms.AccountOptions{}), dbms.Statement{Text: "CREATE DATABASE mine OWNER keeper"})
+	login := server.Login()
+	login.User, login.Password, login.Database, login.AsApplication = "keeper", password, "mine", true
+	owner, err := postgres.Connect(ctx, login)
+	require.NoError(t, err)
+	defer owner.Close()
+	held, err := owner.OpenSingle(ctx, func(string) {})
+	require.NoError(t, err)
+	defer held.Close()
+	require.NoError(t, held.Send(ctx, "BEGIN ISOLATION LEVEL SERIALIZABLE READ WRITE NOT DEFERRABLE; SELECT count(*) FROM pg_class", func(int64) {}))
+	for _, setting := range []string{"default_transaction_isolation=serializable", "default_transaction_deferrable=on", "default_transaction_read_only=on", "idle_session_timeout=1", "idle_in_transaction_session_timeout=1",
+		"jit_above_cost=0", "enable_seqscan=off", "enable_hashjoin=off", "work_mem=64", "statement_timeout=1", "lock_timeout=1", "client_min_messages=error", "DateStyle='German'", "bytea_output=escape", "quote_all_identifiers=on", "TimeZone='Asia/Tokyo'"} {
+		require.NoError(t, owner.Exec(ctx, dbms.Statement{Text: "ALTER DATABASE mine SET " + setting}))
+	}
+
+	fresh, err := postgres.Connect(ctx, server.Login())
+	require.NoError(t, err)
+	defer fresh.Close()
+	const asked = "SELECT name, setting FROM pg_settings WHERE context = 'user' AND name NOT IN ('transaction_read_only', 'transaction_deferrable') ORDER BY 1"
+	there, err := fresh.Look(ctx, "mine", asked)
+	require.NoError(t, err)
+	here, err := fresh.Look(ctx, "postgres", asked)
+	require.NoError(t, err)
+	assert.Equal(t, here, there)
+	left, err := fresh.Look(ctx, "mine", "SELECT name FROM pg_settings WHERE source IN ('database', 'user', 'database user')")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}

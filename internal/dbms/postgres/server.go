@@ -15,6 +15,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -36,6 +37,10 @@ type Server struct {
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
+
+	// pinned are the settings that an administrator's session begins with in every database,
+	// whatever its owner has set for it.
+	pinned map[string]string
 
 	mutex sync.Mutex
 	// open are connections by database: PostgreSQL cannot change the database
@@ -65,6 +70,12 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 		s.Close()
 		return nil, fault.New(fault.Protected, "give the application an account of its own",
 			"%s is a superuser of server %s: Yellowfield does not log in as one in an application's name", login.User, login.Server)
+	}
+	if !login.AsApplication {
+		if s.pinned, err = pins(ctx, conn); err != nil {
+			s.Close()
+			return nil, s.failed(dbms.Statement{Text: "SELECT ... FROM pg_settings"}, err)
+		}
 	}
 	var version string
 	err = conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('server_version'), pg_catalog.current_setting('server_version_num')::pg_catalog.int4, session_user::pg_catalog.text,
@@ -170,14 +181,43 @@ var administrators = map[string]string{
 	"lock_timeout":                  "10s",
 }
 
+// pins are all settings that anybody may change for a session, and so the owner of a database
+// for the sessions in it, as they are in the standard database, whose owner is an
+// administrator (PostgreSQL, "pg_settings": context user). What an owner sets could else
+// have the administrator wait (default_transaction_deferrable), end its sessions
+// (idle_session_timeout) or make its queries take minutes (enable_*, jit_*).
+func pins(ctx context.Context, conn *pgx.Conn) (map[string]string, error) {
+	pinned := map[string]string{}
+	rows, err := conn.Query(ctx, `SELECT name, setting FROM pg_catalog.pg_settings WHERE context = 'user' AND name <> 'transaction_deferrable' AND setting IS NOT NULL`) // that one is no setting to begin with
+	if err != nil {
+		return nil, err
+	}
+	var name, value string
+	_, err = pgx.ForEachRow(rows, []any{&name, &value}, func() error {
+		pinned[name] = value
+		return nil
+	})
+	return pinned, err
+}
+
+// refusedSetting is the name of a setting that the server did not take at a session's start.
+var refusedSetting = regexp.MustCompile(`parameter "([^"]+)"`)
+
+// ofOwners are the settings of a session that come from who owns its database or its role.
+const ofOwners = `SELECT pg_catalog.string_agg(name, ', ') FROM pg_catalog.pg_settings WHERE context = 'user' AND source IN ('database', 'user', 'database user')`
+
 // guarded makes sure that an administrator's session is what administrators asks
 // for, before anything else is sent through it.
 func guarded(ctx context.Context, login dbms.Login, conn *pgx.Conn) error {
-	var schemas, current, session string
-	err := conn.QueryRow(ctx, `SELECT pg_catalog.current_schemas(true)::pg_catalog.text, current_user::pg_catalog.text, session_user::pg_catalog.text`).Scan(&schemas, &current, &session)
+	var schemas, current, session, set string
+	everywhere := conn.Config().Database == standard
+	err := conn.QueryRow(ctx, `SELECT pg_catalog.current_schemas(true)::pg_catalog.text, current_user::pg_catalog.text, session_user::pg_catalog.text, COALESCE((`+ofOwners+`), '')`).Scan(&schemas, &current, &session, &set)
 	switch {
 	case err != nil:
 		return refused(login, err)
+	case set != "" && !everywhere:
+		return fault.New(fault.Protected, "ALTER DATABASE ... RESET it, if it is not meant, and report this with the server's version",
+			"server %s: the owner of the database %s decides about the administrator's sessions there: %s", login.Server, conn.Config().Database, set)
 	case schemas != "{pg_catalog}" || current != session:
 		return fault.New(fault.Protected, "let the administrator reach the server directly, not through a pooler that drops what a session asks for",
 			"server %s did not give %s a session of its own settings in the database %s: it works as %s with the schemas %s", login.Server, session, conn.Config().Database, current, schemas)
@@ -217,7 +257,29 @@ func (s *Server) dial(ctx context.Context, database string) (*pgx.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
+	if database != standard {
+		for name, value := range s.pinned {
+			if _, own := config.RuntimeParams[name]; !own {
+				config.RuntimeParams[name] = value
+			}
+		}
+	}
 	conn, err := pgx.ConnectConfig(ctx, config)
+	for tries := 0; err != nil && tries < len(s.pinned); tries++ {
+		// One that a release does not take at a session's start; guarded finds out whether an
+		// owner has set it.
+		own := spoken(s.Server, dbms.Statement{}, err)
+		if own == nil {
+			break
+		}
+		found := refusedSetting.FindStringSubmatch(own.Message)
+		if found == nil || s.pinned[found[1]] == "" {
+			break
+		}
+		delete(s.pinned, found[1])
+		delete(config.RuntimeParams, found[1])
+		conn, err = pgx.ConnectConfig(ctx, config)
+	}
 	if err != nil {
 		return nil, refused(s.Login, err)
 	}
