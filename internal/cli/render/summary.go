@@ -188,7 +188,7 @@ func leftBehind(r provision.Result) string {
 		switch {
 		case row.Outcome == provision.Undone:
 			undone++
-		case row.Outcome == provision.Made || row.Outcome == provision.Fixed || row.Outcome == provision.Imported || row.Outcome == provision.Written:
+		case slices.Contains([]provision.Outcome{provision.Made, provision.Fixed, provision.Imported, provision.Written, provision.Changed, provision.Removed}, row.Outcome):
 			made++
 		}
 	}
