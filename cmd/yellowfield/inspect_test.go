@@ -30,7 +30,7 @@ type inspected struct {
 }
 
 // reads is what a session that looks may say.
-var reads = `(?i)^(SELECT|SHOW|WITH|SET (SESSION|NAMES|sql_mode|autocommit|character)|SET [@a-z_]+ ?=|START TRANSACTION READ ONLY|BEGIN READ ONLY|COMMIT|ROLLBACK|/\*|-- |;|DISCARD|DEALLOCATE)`
+var reads = `(?i)^(SELECT|SHOW|WITH|SET STATEMENT max_statement_time = [0-9]+ FOR SELECT|SET (SESSION|NAMES|sql_mode|autocommit|character)|SET [@a-z_]+ ?=|START TRANSACTION READ ONLY|BEGIN READ ONLY|COMMIT|ROLLBACK|/\*|-- |;|DISCARD|DEALLOCATE)`
 
 var wildMySQL = []string{
 	"CREATE USER ''@'localhost'", "CREATE USER nobody@localhost", "CREATE USER chief@'%' IDENTIFIED BY 'Smoke-41'", "GRANT ALL PRIVILEGES ON *.* TO chief@'%' WITH GRANT OPTION",

@@ -151,12 +151,7 @@ func looksAt(c textColumn, wanted string) []look {
 }
 
 // bounded is a query that the server ends when it takes too long.
-func (s *Server) bounded(query string) string {
-	if s.facts.Product == dbms.MariaDB {
-		return fmt.Sprintf("SET STATEMENT max_statement_time = %d FOR SELECT %s", int(longestLook.Seconds()), query)
-	}
-	return fmt.Sprintf("SELECT /*+ MAX_EXECUTION_TIME(%d) */ %s", longestLook.Milliseconds(), query)
-}
+func (s *Server) bounded(query string) string { return s.within("SELECT "+query, longestLook) }
 
 // tookTooLong are the codes by which servers say that they have ended a statement.
 var tookTooLong = []int{1969, 3024}

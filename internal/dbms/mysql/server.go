@@ -11,6 +11,7 @@ import (
 	"database/sql"
 	sqldriver "database/sql/driver"
 	"errors"
+	"fmt"
 	"net"
 	"regexp"
 	"strconv"
@@ -236,9 +237,27 @@ func bindsLoopback(address string) bool {
 	return false
 }
 
+// longestQuery is how long a look at the server's catalogue may take. lock_wait_timeout does
+// not hold there: it is for each lock, and a look over many tables waits for one after the
+// other that an application may hold.
+var longestQuery = time.Minute
+
+// within has the server end a SELECT that takes too long (MariaDB, "SET STATEMENT"; MySQL
+// Reference Manual, "Optimizer Hints"); other statements stay as they are.
+func (s *Server) within(query string, most time.Duration) string {
+	rest, is := strings.CutPrefix(query, "SELECT ")
+	switch {
+	case !is || s.facts.Product == "": // which is not known yet
+		return query
+	case s.facts.Product == dbms.MariaDB:
+		return fmt.Sprintf("SET STATEMENT max_statement_time = %g FOR %s", most.Seconds(), query)
+	}
+	return fmt.Sprintf("SELECT /*+ MAX_EXECUTION_TIME(%d) */ %s", most.Milliseconds(), rest)
+}
+
 // each runs a query and calls take for every row.
 func (s *Server) each(ctx context.Context, query string, args []any, take func(scan func(...any) error) error) error {
-	rows, err := s.db.QueryContext(ctx, query, args...)
+	rows, err := s.db.QueryContext(ctx, s.within(query, longestQuery), args...)
 	if err != nil {
 		return s.failed(dbms.Statement{Text: query}, err)
 	}
@@ -256,7 +275,7 @@ func (s *Server) each(ctx context.Context, query string, args []any, take func(s
 
 // row runs a query that gives one row.
 func (s *Server) row(ctx context.Context, query string, args []any, into ...any) error {
-	if err := s.db.QueryRowContext(ctx, query, args...).Scan(into...); err != nil {
+	if err := s.db.QueryRowContext(ctx, s.within(query, longestQuery), args...).Scan(into...); err != nil {
 		return s.failed(dbms.Statement{Text: query}, err)
 	}
 	return nil
@@ -412,6 +431,8 @@ var hints = map[int]string{
 	1227: "the administrator's account lacks the right the server names",
 	1290: "a server option forbids it; the option is named in the message",
 	1819: "the server's password policy refuses this password; give a longer one as the account's password",
+	1969: "somebody holds a lock that this waited for, or the server is busy: SHOW FULL PROCESSLIST as the administrator tells what is at work",
+	3024: "somebody holds a lock that this waited for, or the server is busy: SHOW FULL PROCESSLIST as the administrator tells what is at work",
 	1524: "this server has that method no more, or not yet: leave auth out, and let the server's own do",
 	1396: "the account was made or removed by someone else in the meantime; run the command again",
 }

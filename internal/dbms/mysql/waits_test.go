@@ -1,0 +1,50 @@
+package mysql_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/fault"
+	"yellowfield/internal/throwaway"
+)
+
+// TestALookDoesNotWaitForAnApplication: a table that is being made for hours holds a lock that
+// looks at it wait for; the server ends them, and the next step is to find out who it is.
+func TestALookDoesNotWaitForAnApplication(t *testing.T) {
+	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB})
+	if err != nil {
+		t.Skipf("NOT TESTED: no MariaDB can be started: %v", err)
+	}
+	defer server.Stop()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute) // it would be for ever
+	defer cancel()
+	admin, err := mysql.Connect(ctx, server.Login())
+	require.NoError(t, err)
+	defer admin.Close()
+	require.NoError(t, admin.Exec(ctx, dbms.Statement{Text: "CREATE DATABASE comb"}))
+	holder, err := admin.OpenSingle(ctx)
+	require.NoError(t, err)
+	go func() { _, _ = holder.Exec(ctx, "CREATE TABLE comb.hold AS SELECT SLEEP(500)") }()
+	require.Eventually(t, func() bool {
+		conn, err := admin.Conn(ctx)
+		if err != nil {
+			return false
+		}
+		defer conn.Close()
+		held := 0
+		err = conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE STATE = 'User sleep'").Scan(&held)
+		return err == nil && held == 1
+	}, 30*time.Second, 10*time.Millisecond)
+	defer mysql.SetLongestQuery(300 * time.Millisecond)()
+	_, err = admin.Contents(ctx, "comb")
+	require.Error(t, err)
+	require.NoError(t, ctx.Err())
+	assert.Equal(t, 1969, mysql.Code(err))
+	assert.Contains(t, fault.As(err).Next, "SHOW FULL PROCESSLIST")
+}
