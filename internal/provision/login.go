@@ -53,7 +53,7 @@ func (r *run) checkPendingLogin(ctx context.Context, account *estate.Account, wh
 	}
 	login := dbms.Login{Server: r.app.Server, Address: r.addressFrom(r.facts(account, secret.Password{})), User: account.Name, Password: c.password, Database: r.app.DatabasesOf(account)[0].Name}
 	if err := r.proveLogin(ctx, login); err != nil {
-		r.tellUnproved(err)
+		r.tellUnproved(err, nil)
 		return
 	}
 	r.tell(Row{Step: stepLogin, Outcome: Verified, Facts: fmt.Sprintf("as %s through %s; %s", account.Name, throughWhat(login.Address), why)})
@@ -181,7 +181,7 @@ func (r *run) databaseOf(s *estate.Settings, has estate.Facts) *estate.Database 
 func (r *run) tellRefusedLogin(ctx context.Context, s *estate.Settings, path string, login dbms.Login, err error) {
 	f := fault.As(err)
 	if f.Class == fault.Differs {
-		r.tellUnproved(err)
+		r.tellUnproved(err, r.placeOfFact(path, s.Values, "user"))
 		return
 	}
 	row := Row{Step: stepLogin, Outcome: Failed, Facts: r.fileOf(s) + f.What, Remedy: f.Next, Place: r.placeOfFact(path, s.Values, "user")}
@@ -314,14 +314,18 @@ func (r *run) lookAtTables(ctx context.Context, s *estate.Settings, login dbms.L
 }
 
 // tellUnproved tells of a login that was not made as the application would, or that is not
-// to be made.
-func (r *run) tellUnproved(err error) {
+// to be made. place is where a settings file says who logs in; nil for no file.
+func (r *run) tellUnproved(err error, place *fault.Place) {
 	var unseen *notSeen
-	if errors.As(err, &unseen) {
-		r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "not seen: " + unseen.why.What, Remedy: unseen.why.Next})
-		return
+	f := fault.As(err)
+	switch {
+	case errors.As(err, &unseen):
+		r.tell(Row{Step: stepLogin, Outcome: NotReached, Place: place, Facts: "not seen: " + unseen.why.What, Remedy: unseen.why.Next})
+	case f.Class == fault.Differs:
+		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: place, Facts: f.What, Remedy: f.Next})
+	default:
+		r.tellFault(stepLogin, err)
 	}
-	r.tellFault(stepLogin, err)
 }
 
 // lookAtKeys names a MySQL server whose logins over plain TCP work only for a
