@@ -27,6 +27,8 @@ func Unreachable(l Login, err error) error {
 		return fault.Stopped(err)
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(class, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
+	case errors.Is(err, fs.ErrPermission) && l.AsApplication:
+		next = "let the user that PHP runs as go to the socket, by the mode or the group of its folder"
 	case errors.Is(err, fs.ErrPermission):
 		next = "run as a user who may open the socket"
 	}

@@ -321,6 +321,7 @@ func (r *run) tellUnproved(err error, place *fault.Place) {
 	switch {
 	case errors.As(err, &unseen):
 		r.tell(Row{Step: stepLogin, Outcome: NotReached, Place: place, Facts: "not seen: " + unseen.why.What, Remedy: unseen.why.Next})
+		r.result.Exit = fault.Graver(r.result.Exit, fault.Differs.ExitCode()) // it is not verified
 	case f.Class == fault.Differs:
 		r.tell(Row{Step: stepLogin, Outcome: Differs, Severity: estate.MustFix, Place: place, Facts: f.What, Remedy: f.Next})
 	default:
