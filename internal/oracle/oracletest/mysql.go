@@ -76,9 +76,7 @@ func start(t *testing.T, o throwaway.Options) *throwaway.Server {
 		return server
 	}
 	pool := pools[o.Product]
-	pool.mutex.Lock()
-	pool.Options = o
-	pool.mutex.Unlock()
+	pool.begin.Do(func() { pool.Options = o })
 	server, err := pool.Take(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(func() { pool.GiveBack(server) })

@@ -16,6 +16,7 @@ import (
 // that is not as it was when it was new is stopped instead.
 type Pool struct {
 	Options throwaway.Options
+	begin   sync.Once // sets Options, where several tests come first
 	mutex   sync.Mutex
 	idle    []*Pooled
 }

@@ -3,16 +3,16 @@ package php
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 )
 
+// TestCodeIsNotReadForEver has no limit of its own: what reads such code again for each of
+// its parts would not come to its end before the tests are given up.
 func TestCodeIsNotReadForEver(t *testing.T) {
 	for _, part := range []string{"function a(){return ", "define('a',", "const A = ", "'a'.(", "include "} {
-		began := time.Now()
-		ReadCode([]byte("<?php\n"+strings.Repeat(part, 40_000)), func(string) bool { return true })
-		assert.Less(t, time.Since(began), 20*time.Second, part)
+		code := ReadCode([]byte("<?php\n"+strings.Repeat(part, 100_000)), func(string) bool { return true })
+		assert.NotNil(t, code)
 	}
 }
 
