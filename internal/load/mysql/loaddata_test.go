@@ -275,7 +275,7 @@ func TestALostConnectionSaysHowFarItWas(t *testing.T) {
 		}
 		_, err := loadtest.Import(t, script, i, load.Options{Lanes: 2})
 		assert.ErrorContains(t, err, "server shed ended the connection")
-		assert.ErrorContains(t, err, "bytes, in 0s")
+		assert.Regexp(t, `bytes, in \d+`, err.Error())
 		assert.True(t, dbms.IsLost(err))
 	}, "--local-infile=ON")
 }
