@@ -273,11 +273,13 @@ func (s *Server) dial(ctx context.Context, database string) (*pgx.Conn, error) {
 			break
 		}
 		found := refusedSetting.FindStringSubmatch(own.Message)
-		if found == nil || s.pinned[found[1]] == "" {
+		if found == nil {
 			break
 		}
-		delete(s.pinned, found[1])
-		delete(config.RuntimeParams, found[1])
+		if _, pinned := s.pinned[found[1]]; !pinned {
+			break
+		}
+		delete(config.RuntimeParams, found[1]) // of this connection: others are made at the same time
 		conn, err = pgx.ConnectConfig(ctx, config)
 	}
 	if err != nil {
