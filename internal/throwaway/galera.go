@@ -3,11 +3,13 @@ package throwaway
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 
 	"yellowfield/internal/dbms"
 )
@@ -69,12 +71,22 @@ func (s *Server) Kill() {
 	s.Stop()
 }
 
-// FreePort is a TCP port of the loopback address that nobody listened on just now.
+// handedOut remembers the ports that FreePort has given in this process.
+var handedOut sync.Map
+
+// FreePort returns a TCP port of the loopback address that nobody listens on. It stays below
+// the range that a system takes the near ends of connections from (Linux: 32768 and above, IANA:
+// 49152 and above): a port from there may be a connection's before its server has started.
 func FreePort() string {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "1"
+	for {
+		port := strconv.Itoa(10_000 + rand.IntN(22_000))
+		listener, err := net.Listen("tcp", "127.0.0.1:"+port)
+		if err != nil {
+			continue
+		}
+		listener.Close()
+		if _, given := handedOut.LoadOrStore(port, true); !given {
+			return port
+		}
 	}
-	defer listener.Close()
-	return strconv.Itoa(listener.Addr().(*net.TCPAddr).Port)
 }
