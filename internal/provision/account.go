@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -234,12 +235,10 @@ func (r *run) ours(grants dbms.Grants) (held dbms.Privileges, elsewhere []string
 }
 
 func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credential, options dbms.AccountOptions, first bool) {
+	after := accountState{Exists: true, Options: options, Password: c.source}
 	if v, has := c.stored[a]; has {
-		s := r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: a.String() + ", " + c.source, SQL: []string{r.view.server.CreateAccount(a, v, options).String()}}, "account "+a.String())
-		s.Act = func(ctx context.Context) (string, error) {
-			return "", r.send(ctx, s, r.view.server.CreateAccount(a, v, options))
-		}
-		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.DropAccount(a)) }
+		r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: a.String() + ", " + c.source, SQL: []string{r.view.server.CreateAccount(a, v, options).String()}},
+			accountMade.Of(a.String(), accountState{}, after), c)
 		return
 	}
 	if !c.knows() { // the account exists for another host only, with a password we do not have
@@ -249,30 +248,143 @@ func (r *run) planNewAccount(account *estate.Account, a dbms.Account, c *credent
 		return
 	}
 	r.plan.fresh = r.plan.fresh || first
-	facts := a.String() + ", " + c.source
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: facts,
-		SQL: []string{r.view.server.CreateAccount(a, secret.NoVerifier(account.Auth), options).String()}}, "account "+a.String())
-	s.Undo = func(ctx context.Context) error {
+	after.Pending = account.Password == nil && !c.pending
+	r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: a.String() + ", " + c.source,
+		SQL: []string{r.view.server.CreateAccount(a, secret.NoVerifier(account.Auth), options).String()}}, accountMade.Of(a.String(), accountState{}, after), c)
+}
+
+// accountState is an account as an effect has it.
+type accountState struct {
+	Exists   bool                `json:"exists"`
+	Options  dbms.AccountOptions `json:"options"`
+	Password string              `json:"password,omitempty"` // where it comes from
+	// Pending says that the state folder got the password before the server.
+	Pending bool `json:"pending,omitempty"`
+}
+
+// limitsState are an account's options as an effect has them.
+type limitsState struct {
+	Options dbms.AccountOptions `json:"options"`
+}
+
+// lockState tells whether an account is locked.
+type lockState struct {
+	Locked bool `json:"locked"`
+}
+
+func init() {
+	accountMade.Means(effect.Spec[*run, accountState]{
+		Object: func(c effect.Change[accountState]) string { return "account " + c.Subject },
+		Do:     (*run).makeAccount, Undo: (*run).unmakeAccount,
+		Look: func(r *run, _ context.Context, c effect.Change[accountState]) (effect.Standing, error) {
+			if _, exists := r.view.catalogue.Accounts[dbms.ParseAccount(c.Subject)]; !exists && !c.After.Pending {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+		Kept: func(*run, effect.Change[accountState]) (why, next string) {
+			return "the run has made an account, which the application may be at work with", "drop it by hand if nobody needs it"
+		},
+	})
+	accountLimits.Means(effect.Spec[*run, limitsState]{
+		Object: func(c effect.Change[limitsState]) string { return "limits of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[limitsState]) (string, error) {
+			return "", r.send(ctx, &d.Touched, r.view.server.SetOptions(dbms.ParseAccount(d.Subject), d.After.Options))
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[limitsState]) error {
+			return r.view.server.Exec(ctx, r.view.server.SetOptions(dbms.ParseAccount(c.Subject), c.Before.Options))
+		},
+		Look: func(r *run, _ context.Context, c effect.Change[limitsState]) (effect.Standing, error) {
+			has, exists := r.view.catalogue.Accounts[dbms.ParseAccount(c.Subject)]
+			switch now := (dbms.AccountOptions{RequireTLS: has.RequiresTLS, MaxConnections: has.MaxConnections}); {
+			case !exists, now == c.Before.Options:
+				return effect.NotDone, nil
+			case now == c.After.Options:
+				return effect.Done, nil
+			}
+			return effect.ChangedElse, nil
+		},
+	})
+	accountLock.Means(effect.Spec[*run, lockState]{
+		Object: func(c effect.Change[lockState]) string { return "lock of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[lockState]) (string, error) {
+			a := dbms.ParseAccount(d.Subject)
+			if err := r.send(ctx, &d.Touched, r.lockStatement(a, d.After.Locked)); err != nil || !d.After.Locked {
+				return "", err
+			}
+			return "", r.view.server.EndSessions(ctx, a)
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[lockState]) error {
+			return r.view.server.Exec(ctx, r.lockStatement(dbms.ParseAccount(c.Subject), c.Before.Locked))
+		},
+		Look: func(r *run, _ context.Context, c effect.Change[lockState]) (effect.Standing, error) {
+			if has, exists := r.view.catalogue.Accounts[dbms.ParseAccount(c.Subject)]; !exists || has.Locked == c.Before.Locked {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+		Kept: func(r *run, _ effect.Change[lockState]) (why, next string) { return r.outOfUse() },
+	})
+}
+
+func (r *run) lockStatement(a dbms.Account, locked bool) dbms.Statement {
+	if locked {
+		return r.view.server.LockAccount(a)
+	}
+	return r.view.server.UnlockAccount(a)
+}
+
+// makeAccount makes an account with the password of a credential, or as another server keeps
+// it.
+func (r *run) makeAccount(ctx context.Context, d *effect.Doing[accountState]) (string, error) {
+	a, c, options := dbms.ParseAccount(d.Subject), d.Material.(*credential), d.After.Options
+	if v, has := c.stored[a]; has {
+		return "", r.send(ctx, &d.Touched, r.view.server.CreateAccount(a, v, options))
+	}
+	account := r.accountNamed(a.User)
+	if err := r.keepPending(account, c); err != nil {
+		return "", err
+	}
+	verifier := r.view.server.Verifier(a, c.password, account.Auth)
+	err := r.send(ctx, &d.Touched, r.view.server.CreateAccount(a, verifier, options))
+	facts, err := r.afterPassword(ctx, &d.Touched, a, c, verifier, err, r.view.server.CreateAccountInPlain(a, c.password, options))
+	if err != nil && !d.Touched && d.After.Pending {
+		// It was refused, so somebody else may own that name: only what
+		// lies in the state folder is ours to take back.
+		return "", errors.Join(err, r.State.DropPending(r.stateAccount(a.User)))
+	}
+	return facts, err
+}
+
+// unmakeAccount drops an account, unless it has got rights elsewhere since.
+func (r *run) unmakeAccount(ctx context.Context, c effect.Change[accountState]) error {
+	a := dbms.ParseAccount(c.Subject)
+	now, err := r.now(ctx)
+	if err != nil {
+		return err
+	}
+	if _, exists := now.Accounts[a]; exists {
+		if _, elsewhere := r.ours(now.Grants(a)); len(elsewhere) > 0 {
+			return fault.New(fault.Protected, "drop it by hand if nobody needs it", "%s has rights elsewhere: %s", a, strings.Join(elsewhere, ", "))
+		}
 		_ = r.view.server.EndSessions(ctx, a) // there may be none
+		for _, d := range r.app.All() {
+			if _, exists := now.Databases[d.Name]; !exists {
+				continue
+			}
+			statements, _ := r.view.server.ChangeRights(a, d.Name, now.Grants(a), nil)
+			if err := r.view.server.Exec(ctx, statements...); err != nil {
+				return err
+			}
+		}
 		if err := r.view.server.Exec(ctx, r.view.server.DropAccount(a)); err != nil {
 			return err
 		}
-		return r.forgetPending(a, c)
 	}
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.keepPending(account, c); err != nil {
-			return "", err
-		}
-		verifier := r.view.server.Verifier(a, c.password, account.Auth)
-		err := r.send(ctx, s, r.view.server.CreateAccount(a, verifier, options))
-		facts, err := r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.CreateAccountInPlain(a, c.password, options))
-		if err != nil && !s.Touched {
-			// It was refused, so somebody else may own that name: only what
-			// lies in the state folder is ours to take back.
-			return "", errors.Join(err, r.forgetPending(a, c))
-		}
-		return facts, err
+	if !c.After.Pending {
+		return nil
 	}
+	return r.State.DropPending(r.stateAccount(a.User))
 }
 
 // keepPending puts a password that stands nowhere else into the state folder,
@@ -285,21 +397,12 @@ func (r *run) keepPending(account *estate.Account, c *credential) error {
 	return r.State.SetPending(r.stateAccount(account.Name), c.password)
 }
 
-// forgetPending undoes keepPending.
-func (r *run) forgetPending(a dbms.Account, c *credential) error {
-	if !c.kept {
-		return nil
-	}
-	c.kept = false
-	return r.State.DropPending(r.stateAccount(a.User))
-}
-
 // afterPassword finishes setting a password: in plain where the server's
 // policy refuses verifiers and nobody can listen, else by reading back what
 // the server now holds.
-func (r *run) afterPassword(ctx context.Context, s *step, a dbms.Account, c *credential, verifier secret.Verifier, err error, inPlain dbms.Statement) (string, error) {
+func (r *run) afterPassword(ctx context.Context, touched *bool, a dbms.Account, c *credential, verifier secret.Verifier, err error, inPlain dbms.Statement) (string, error) {
 	if dbms.CauseOf(err) == dbms.PolicyRefuses && r.view.server.Encrypted() {
-		if err := r.send(ctx, s, inPlain); err != nil {
+		if err := r.send(ctx, touched, inPlain); err != nil {
 			return "", err
 		}
 		return a.String() + ", " + c.source + ", sent as it is: the server's policy wants to see it", nil
@@ -406,22 +509,13 @@ func (r *run) sayPassword(user string) string {
 // planServerPassword puts the password that is known here on the server.
 func (r *run) planServerPassword(a dbms.Account, state dbms.AccountState, c *credential) {
 	account := r.accountNamed(a.User)
-	var statements []string
-	for _, s := range r.view.server.SetVerifier(a, secret.NoVerifier(account.Auth)) {
-		statements = append(statements, s.String())
-	}
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Fixed, Facts: a.String() + ", " + c.source, SQL: statements}, "password of "+a.String())
-	s.Undo = func(ctx context.Context) error {
-		if !slices.Contains(restorable, state.Verifier.Method()) || !state.Verifier.IsKnown() {
-			return fault.New(fault.Failed, "set it by hand", "the login method %s of %s cannot be put back", state.Verifier.Method(), a)
-		}
-		return r.view.server.Exec(ctx, r.view.server.SetVerifier(a, state.Verifier)...)
-	}
-	s.Act = func(ctx context.Context) (string, error) {
-		verifier := r.view.server.Verifier(a, c.password, account.Auth)
-		err := r.send(ctx, s, r.view.server.SetVerifier(a, verifier)...)
-		return r.afterPassword(ctx, s, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
-	}
+	r.plan.change(Row{Step: stepAccount, Outcome: Fixed, Facts: a.String() + ", " + c.source, SQL: texts(r.view.server.SetVerifier(a, secret.NoVerifier(account.Auth)))},
+		passwordSet.Of(a.String(), passwordState{Method: state.Verifier.Method()}, passwordState{Source: c.source}),
+		&passwordChange{old: oldPassword{verifier: state.Verifier}, set: func(ctx context.Context, touched *bool) (string, error) {
+			verifier := r.view.server.Verifier(a, c.password, account.Auth)
+			err := r.send(ctx, touched, r.view.server.SetVerifier(a, verifier)...)
+			return r.afterPassword(ctx, touched, a, c, verifier, err, r.view.server.SetPasswordInPlain(a, c.password))
+		}})
 }
 
 func (r *run) accountNamed(user string) *estate.Account {
@@ -446,8 +540,6 @@ func (r *run) planOptions(a dbms.Account, state dbms.AccountState, options dbms.
 		r.plan.differs(stepAccount, estate.ShouldLook, "yellowfield provision "+r.app.Name+" --fix rights", facts).mayAccept(estate.FindingAccountLimits, a.String())
 		return
 	}
-	statement := r.view.server.SetOptions(a, options)
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Fixed, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{statement.String()}}, "limits of "+a.String())
-	s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.SetOptions(a, has)) }
-	s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statement) }
+	r.plan.change(Row{Step: stepAccount, Outcome: Fixed, Facts: fmt.Sprintf("%s, %s", a, describe(options)), SQL: []string{r.view.server.SetOptions(a, options).String()}},
+		accountLimits.Of(a.String(), limitsState{has}, limitsState{options}), nil)
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
@@ -165,46 +166,98 @@ func (r *run) planConversions(ctx context.Context, login dbms.Server, d *estate.
 			return err
 		}
 	}
-	send := func(facts, object string, statements, back []dbms.Statement) *step {
-		s := r.plan.change(Row{Step: stepDatabase, Outcome: Fixed, Facts: facts, SQL: texts(statements)}, object)
-		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
-		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, back...) }
-		return s
+	send := func(facts, on string, to, back dbms.Statement, check proof) {
+		r.plan.change(Row{Step: stepDatabase, Outcome: Fixed, Facts: facts, SQL: texts([]dbms.Statement{to})},
+			tableConverted.Of(on, writeStatements([]dbms.Statement{back}), writeStatements([]dbms.Statement{to})), check)
+	}
+	key := func(k dbms.ForeignKey, exists bool) {
+		r.plan.change(Row{Step: stepDatabase}, foreignKey.Of(k.Name+" of "+k.Table, foreignKeyState{d.Name, k, !exists}, foreignKeyState{d.Name, k, exists}), nil).silent = true
 	}
 	if len(keys) > 0 {
-		r.silently(stepDatabase, "note of foreign keys in "+d.Name, func(context.Context) error {
-			return r.State.SetNote(droppedKeys, r.databaseNote(d.Name), keys)
-		}).Undo = func(context.Context) error { return r.State.DropNote(droppedKeys, r.databaseNote(d.Name)) }
+		if _, err := r.planNote(Row{Step: stepDatabase}, droppedKeys, r.databaseNote(d.Name), "note of foreign keys in "+d.Name, keys); err != nil {
+			return err
+		}
 	}
 	for _, k := range found.Keys {
-		send("", "foreign key "+k.Name+" of "+k.Table, []dbms.Statement{k.Drop}, []dbms.Statement{k.Add}).silent = true
+		key(k, false)
 	}
 	if len(found.Tables) > 0 || r.view.catalogue.Databases[d.Name].Charset != charset {
-		send(d.Name+", "+charset+" "+collation+" for tables made later", "character set of "+d.Name, []dbms.Statement{found.Database}, []dbms.Statement{found.DatabaseBack})
+		send(d.Name+", "+charset+" "+collation+" for tables made later", d.Name, found.Database, found.DatabaseBack, nil)
 	}
 	for _, table := range found.Tables {
 		sum, err := converter.TextSum(ctx, d.Name, table.Table)
 		if err != nil {
 			return err
 		}
-		s := send(table.Table+", "+charset+" "+collation+"; before: "+table.From, "character set of "+d.Name+"."+table.Table, []dbms.Statement{table.Statement}, []dbms.Statement{table.Back})
-		act := s.Act
-		s.Act = func(ctx context.Context) (string, error) {
-			if facts, err := act(ctx); err != nil {
-				return facts, err
-			}
+		send(table.Table+", "+charset+" "+collation+"; before: "+table.From, d.Name+"."+table.Table, table.Statement, table.Back, func(ctx context.Context) (string, error) {
 			return "", r.sameText(ctx, d, table.Table, sum)
-		}
+		})
 	}
 	for _, k := range keys {
-		send("", "foreign key "+k.Name+" of "+k.Table+", again", []dbms.Statement{k.Add}, []dbms.Statement{k.Drop}).silent = true
+		key(k, true)
 	}
 	if len(keys) > 0 {
-		r.silently(stepDatabase, "end of the note of foreign keys in "+d.Name, func(context.Context) error {
+		r.plan.prove(stepDatabase, "end of the note of foreign keys in "+d.Name, func(context.Context) error {
 			return r.State.DropNote(droppedKeys, r.databaseNote(d.Name))
 		})
 	}
 	return nil
+}
+
+// foreignKeyState is a foreign key as an effect has it.
+type foreignKeyState struct {
+	Database string          `json:"database"`
+	Key      dbms.ForeignKey `json:"key"`
+	Exists   bool            `json:"exists"`
+}
+
+func init() {
+	converted := func(*run) (why, next string) {
+		return "the run has converted tables to another character set", "convert them back by hand, if nothing was stored since that the other one lacks"
+	}
+	tableConverted.Means(effect.Spec[*run, []sentStatement]{
+		Object: func(c effect.Change[[]sentStatement]) string { return "character set of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[[]sentStatement]) (string, error) {
+			if err := r.send(ctx, &d.Touched, readStatements(d.After)...); err != nil {
+				return "", err
+			}
+			if check, is := d.Material.(proof); is && check != nil {
+				return check(ctx)
+			}
+			return "", nil
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[[]sentStatement]) error {
+			return r.view.server.Exec(ctx, readStatements(c.Before)...)
+		},
+		Kept: func(r *run, _ effect.Change[[]sentStatement]) (why, next string) { return converted(r) },
+	})
+	foreignKey.Means(effect.Spec[*run, foreignKeyState]{
+		Object: func(c effect.Change[foreignKeyState]) string {
+			if c.After.Exists {
+				return "foreign key " + c.Subject + ", again"
+			}
+			return "foreign key " + c.Subject
+		},
+		Do: func(r *run, ctx context.Context, d *effect.Doing[foreignKeyState]) (string, error) {
+			return "", r.send(ctx, &d.Touched, d.After.statement())
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[foreignKeyState]) error {
+			there, err := r.view.server.(dbms.ConvertsCharsets).ForeignKeys(ctx, c.Before.Database)
+			if err != nil || c.Before.Exists == slices.ContainsFunc(there, func(k dbms.ForeignKey) bool { return k.Table == c.Before.Key.Table && k.Name == c.Before.Key.Name }) {
+				return err
+			}
+			return r.view.server.Exec(ctx, c.Before.statement())
+		},
+		Kept: func(r *run, _ effect.Change[foreignKeyState]) (why, next string) { return converted(r) },
+	})
+}
+
+// statement makes it so.
+func (s foreignKeyState) statement() dbms.Statement {
+	if s.Exists {
+		return s.Key.Add
+	}
+	return s.Key.Drop
 }
 
 // asApplication logs in as the app's first account.

@@ -204,7 +204,7 @@ func (r *run) isNew() error {
 func (r *run) copiedScripts() (scripts []*wantedScript) {
 	for _, d := range r.app.All() {
 		if r.options.DryRun { // which has made none
-			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.options.Copy.original.Name + " holds, into " + d.Name}, "import into "+d.Name).Act = func(context.Context) (string, error) { return "", nil }
+			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.options.Copy.original.Name + " holds, into " + d.Name}, sqlImported.Of(d.Name, importState{}, importState{Database: d.Name}), nil)
 			continue
 		}
 		scripts = append(scripts, &wantedScript{into: d, options: load.Options{EventsDisabled: true},

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 )
@@ -108,10 +109,56 @@ func (r *run) othersDatabase(d *estate.Database) error {
 }
 
 func (r *run) planMaking(want dbms.Database, facts string, statements []dbms.Statement) {
-	s := r.plan.change(Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, "database "+want.Name)
-	s.Undo = func(ctx context.Context) error { return r.dropOwnDatabase(ctx, want.Name) }
-	s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
+	after := databaseState{Exists: true, Charset: want.Charset, Collation: want.Collation}
+	r.plan.change(Row{Step: stepDatabase, Outcome: Made, Facts: facts, SQL: texts(statements)}, databaseMade.Of(want.Name, databaseState{}, after), statements)
 }
+
+// databaseState is a database as an effect has it.
+type databaseState struct {
+	Exists    bool   `json:"exists"`
+	Charset   string `json:"charset,omitempty"`
+	Collation string `json:"collation,omitempty"`
+}
+
+func init() {
+	object := func(c effect.Change[databaseState]) string { return "database " + c.Subject }
+	look := func(r *run, _ context.Context, c effect.Change[databaseState]) (effect.Standing, error) {
+		if r.exists(c.Subject) == c.Before.Exists && len(r.view.server.LeftOfMaking(c.Subject)) == 0 {
+			return effect.NotDone, nil
+		}
+		return effect.Done, nil
+	}
+	databaseMade.Means(effect.Spec[*run, databaseState]{
+		Object: object, Look: look,
+		Do: func(r *run, ctx context.Context, d *effect.Doing[databaseState]) (string, error) {
+			return "", r.send(ctx, &d.Touched, d.Material.([]dbms.Statement)...)
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[databaseState]) error {
+			now, err := r.now(ctx)
+			if err != nil {
+				return err
+			}
+			if _, exists := now.Databases[c.Subject]; exists {
+				return r.dropOwnDatabase(ctx, c.Subject)
+			}
+			return r.view.server.Exec(ctx, r.view.server.LeftOfMaking(c.Subject)...)
+		},
+		Kept: func(*run, effect.Change[databaseState]) (why, next string) { return filled, dropByHand },
+	})
+	databaseDropped.Means(effect.Spec[*run, databaseState]{
+		Object: object, Look: look, Irreversible: true,
+		Do: func(r *run, ctx context.Context, d *effect.Doing[databaseState]) (string, error) {
+			return "", r.dropAsFound(ctx, d)
+		},
+		Kept: func(r *run, _ effect.Change[databaseState]) (why, next string) { return r.outOfUse() },
+	})
+}
+
+// What a database's making, and an import, are no more taken back for once a run has ended.
+const (
+	filled     = "the run has made or filled a database, and the application may have stored something since"
+	dropByHand = "drop by hand what nobody needs"
+)
 
 func (r *run) checkCollation(want dbms.Database, path string) error {
 	charset, known := r.view.catalogue.Collations[want.Collation]

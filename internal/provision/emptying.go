@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
@@ -55,26 +56,48 @@ func (r *run) planEmptying(ctx context.Context, d *estate.Database) error {
 		return fault.New(fault.Protected, "drop it by hand, or import into another database; yellowfield export "+r.app.Name+" --dry-run says why",
 			"what cannot be exported of %s would be lost if the import failed: %s", d.Name, some(leftOut))
 	}
-	s := r.plan.change(Row{Step: stepSQL, Outcome: Removed, Facts: "from " + d.Name + ": " + inventory(r.plan.contents[d.Name])}, "contents of "+d.Name)
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.State.SetNote(emptiedDatabases, r.unfinishedName(d), emptied{r.app.Name, r.Estate.Path, path}); err != nil {
-			return "", err
-		}
-		s.Touched = true
-		return "", r.view.server.RemoveObjects(ctx, d.Name, objects, nil)
-	}
-	before := r.plan.contents[d.Name]
-	s.Undo = func(ctx context.Context) error {
-		r.plan.contents[d.Name] = before
-		return r.restoreFrom(ctx, d, path)
-	}
-	r.plan.contents[d.Name] = before.Without(objects)
+	r.plan.change(Row{Step: stepSQL, Outcome: Removed, Facts: "from " + d.Name + ": " + inventory(r.plan.contents[d.Name])},
+		databaseEmptied.Of(d.Name, emptiedState{Export: path}, emptiedState{}), objects)
+	r.plan.contents[d.Name] = r.plan.contents[d.Name].Without(objects)
 	return nil
+}
+
+// emptiedState is where a database's contents were exported to.
+type emptiedState struct {
+	Export string `json:"export,omitempty"`
+}
+
+func init() {
+	databaseEmptied.Means(effect.Spec[*run, emptiedState]{
+		Object: func(c effect.Change[emptiedState]) string { return "contents of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[emptiedState]) (string, error) {
+			if err := r.State.SetNote(emptiedDatabases, r.databaseNote(d.Subject), emptied{r.app.Name, r.Estate.Path, d.Before.Export}); err != nil {
+				return "", err
+			}
+			d.Touched = true
+			return "", r.view.server.RemoveObjects(ctx, d.Subject, d.Material.(map[dbms.Object]bool), nil)
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[emptiedState]) error {
+			for _, d := range r.app.All() {
+				if d.Name != c.Subject {
+					continue
+				}
+				r.plan.contents[d.Name] = r.view.catalogue.Contents[d.Name]
+				var note emptied
+				if found, err := r.State.Note(emptiedDatabases, r.unfinishedName(d), &note); err != nil || !found {
+					return err // it was put back, or not begun
+				}
+				return r.restoreFrom(ctx, d, c.Before.Export)
+			}
+			return undoByHand("contents of " + c.Subject)
+		},
+		Kept: func(*run, effect.Change[emptiedState]) (why, next string) { return filled, dropByHand },
+	})
 }
 
 // planEmptyingIsOver forgets, when the scripts are through, what was there before.
 func (r *run) planEmptyingIsOver(d *estate.Database) {
-	r.silently(stepSQL, "end of the emptying of "+d.Name, func(context.Context) error {
+	r.plan.prove(stepSQL, "end of the emptying of "+d.Name, func(context.Context) error {
 		return r.State.DropNote(emptiedDatabases, r.unfinishedName(d))
 	})
 }

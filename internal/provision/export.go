@@ -12,6 +12,7 @@ import (
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
@@ -135,7 +136,7 @@ func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) (
 	}
 	if reader.Server == nil { // a dry run makes no account, and the catalogue has to do
 		row.Facts = begin + ", read " + reader.who + ": " + inventory(r.plan.contents[d.Name])
-		r.plan.change(row, "export of "+d.Name).Act = func(context.Context) (string, error) { return "", nil }
+		r.plan.change(row, exportWritten.Of(d.Name, exportState{}, exportState{Path: e.path, Automatic: e.automatic}), nil)
 		return nil, nil
 	}
 	exporter := r.exporterOf(reader.Server, d.Name)
@@ -158,15 +159,43 @@ func (r *run) planExport(ctx context.Context, d *estate.Database, e exporting) (
 		r.plan.note(e.step, "move it to another folder if a web server reads this one", e.path+" lies in the folder of an application")
 	}
 	row.Facts = begin + ", read " + reader.who + ": " + survey.Describe() + ", about " + figures.Size(survey.AboutBytes) + " of rows"
-	s := r.plan.change(row, "export of "+d.Name)
-	s.Act = func(ctx context.Context) (string, error) {
+	var s *step
+	s = r.planExportBy(row, d, e, func(ctx context.Context, d *effect.Doing[exportState]) (string, error) {
 		_, facts, err := r.exportNow(ctx, s, d, exporter, e, leftOut)
 		return begin + ": " + facts, err
-	}
-	if e.path != "" && !e.automatic { // else somebody may still want it
-		s.Undo = func(context.Context) error { return state.RemoveExport(e.path) }
-	}
+	})
 	return leftOut, nil
+}
+
+// exportState is an export as an effect has it. Once its run has ended it stands by itself.
+type exportState struct {
+	Path      string `json:"path,omitempty"`
+	Automatic bool   `json:"automatic,omitempty"`
+}
+
+// exportNowBy writes an export.
+type exportNowBy func(ctx context.Context, d *effect.Doing[exportState]) (facts string, err error)
+
+func (r *run) planExportBy(row Row, d *estate.Database, e exporting, by exportNowBy) *step {
+	return r.plan.change(row, exportWritten.Of(d.Name, exportState{}, exportState{Path: e.path, Automatic: e.automatic}), by)
+}
+
+func init() {
+	exportWritten.Means(effect.Spec[*run, exportState]{
+		Object: func(c effect.Change[exportState]) string { return "export of " + c.Subject },
+		Do: func(_ *run, ctx context.Context, d *effect.Doing[exportState]) (string, error) {
+			return d.Material.(exportNowBy)(ctx, d)
+		},
+		Undo: func(_ *run, _ context.Context, c effect.Change[exportState]) error {
+			if c.After.Automatic || c.After.Path == "" { // somebody may still want it
+				return nil
+			}
+			return state.RemoveExport(c.After.Path)
+		},
+		Look: func(*run, context.Context, effect.Change[exportState]) (effect.Standing, error) {
+			return effect.NotDone, nil
+		},
+	})
 }
 
 // lookBefore tells what an export will hold, once there is room for it.
@@ -179,18 +208,18 @@ func (r *run) lookBefore(ctx context.Context, exporter export.Exporter, e export
 }
 
 // exportNow writes an export, and has the step and the journal tell of it.
-func (r *run) exportNow(ctx context.Context, s *step, d *estate.Database, exporter export.Exporter, e exporting, leftOut []string) (report *export.Report, facts string, err error) {
+func (r *run) exportNow(ctx context.Context, s *step, d *effect.Doing[exportState], exporter export.Exporter, e exporting, leftOut []string) (report *export.Report, facts string, err error) {
 	report, stored, err := r.writeExport(ctx, exporter, e)
 	if err != nil {
 		return nil, "", err
 	}
-	s.Touched = true
+	d.Touched = true
 	s.Seconds = report.Elapsed.Seconds()
-	s.Row.Export = &ExportReport{Database: d.Name, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
+	s.Row.Export = &ExportReport{Database: d.Subject, Stored: stored, Unpacked: report.Bytes, Tables: report.Counts["TABLE"], Rows: report.Rows, Sessions: report.Lanes, LeftOut: leftOut}
 	if e.path == "" {
 		return report, report.Describe() + ", " + figures.Size(report.Bytes), nil
 	}
-	return report, report.Describe() + ", " + figures.Size(stored.Bytes), r.journal.Record(state.Entry{Event: state.Intended, Step: e.step, Object: "export of " + d.Name, Copy: stored.Path})
+	return report, report.Describe() + ", " + figures.Size(stored.Bytes), r.journal.Record(state.Entry{Event: state.Intended, Step: e.step, Object: "export of " + d.Subject, Copy: stored.Path})
 }
 
 func placeOf(path string) *fault.Place {

@@ -168,3 +168,21 @@ func (r *run) placeOfFact(path string, values estate.Values, name string) *fault
 	}
 	return nil
 }
+
+// sweep removes what writing the estate file and the settings has left that was cut off.
+func (r *run) sweep() error {
+	atomicfile.SweepBeside(r.Estate.Path)
+	if !r.hasFolder() {
+		return nil
+	}
+	files, err := r.files()
+	if err != nil {
+		return err
+	}
+	for _, s := range r.app.Settings {
+		if err := files.Sweep(r.app.InFolder(s.File)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}

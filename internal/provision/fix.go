@@ -2,7 +2,6 @@ package provision
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,10 +9,10 @@ import (
 	"time"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/inspect"
 	"yellowfield/internal/state"
-	machine "yellowfield/internal/step"
 )
 
 // Mending says which findings of inspect to mend on a server.
@@ -178,7 +177,6 @@ func (m *mending) mend(ctx context.Context, f inspect.Finding, o Mending) error 
 // carryOut sends the statements that mend one finding. The journal has those that take it
 // back.
 func (m *mending) carryOut(ctx context.Context, row Row, statements, back []dbms.Statement, lowered *dbms.Account) (err error) {
-	admin := m.connection.admin
 	if m.journal == nil {
 		entry := m.connection.entry
 		m.journal, err = m.State.Begin(state.Entry{Command: m.command, App: m.name, Server: entry.Name, Address: entry.Address().String(), Detail: m.Estate.Path})
@@ -187,33 +185,43 @@ func (m *mending) carryOut(ctx context.Context, row Row, statements, back []dbms
 		}
 		m.result.Run = m.journal.ID()
 	}
-	texts, err := json.Marshal(writeStatements(back))
-	if err != nil {
-		return err
-	}
-	s := &machine.Step{Name: row.Step, Object: objectOf(row.Finding, row.On), Before: string(texts)}
-	s.Act = func(ctx context.Context) (string, error) {
-		for _, statement := range statements {
-			err := admin.Exec(ctx, statement)
-			if err != nil && dbms.CauseOf(err) != dbms.NoSuchGrant { // what was mended before has taken it, too
-				s.Touched = s.Touched || ctx.Err() != nil // it may have come to it
-				return "", err
-			}
-			s.Touched = true // not before: what was refused must not be given by taking it back
-		}
-		if err := m.comesIn(ctx); err != nil {
-			return "", err
-		}
-		if lowered != nil {
-			return "", admin.EndSessions(ctx, *lowered)
-		}
-		return "", nil
-	}
-	s.Undo = func(ctx context.Context) error { return execEach(ctx, admin, back) }
 	m.row = row
-	_, _ = machine.Plan{Steps: []*machine.Step{s}}.Run(ctx, m.journal, m) // told by the listener
+	s := &effect.Step{Name: row.Step, Effect: findingMended.Of(objectOf(row.Finding, row.On), writeStatements(back), writeStatements(statements)), Material: lowered}
+	_, _ = effect.Plan[*mending]{Kinds: &mendingKinds, Steps: []*effect.Step{s}}.Run(ctx, m, m.journal, m) // told by the listener
 	m.row = Row{}
 	return nil
+}
+
+// mendingKinds are the kinds of change to a server as a whole.
+var (
+	mendingKinds  effect.Kinds[*mending]
+	findingMended = effect.Define[*mending, []sentStatement](&mendingKinds, "finding")
+)
+
+func init() {
+	findingMended.Means(effect.Spec[*mending, []sentStatement]{
+		Do: func(m *mending, ctx context.Context, d *effect.Doing[[]sentStatement]) (string, error) {
+			admin := m.connection.admin
+			for _, statement := range readStatements(d.After) {
+				err := admin.Exec(ctx, statement)
+				if err != nil && dbms.CauseOf(err) != dbms.NoSuchGrant { // what was mended before has taken it, too
+					d.Touched = d.Touched || ctx.Err() != nil // it may have come to it
+					return "", err
+				}
+				d.Touched = true // not before: what was refused must not be given by taking it back
+			}
+			if err := m.comesIn(ctx); err != nil {
+				return "", err
+			}
+			if lowered, is := d.Material.(*dbms.Account); is && lowered != nil {
+				return "", admin.EndSessions(ctx, *lowered)
+			}
+			return "", nil
+		},
+		Undo: func(m *mending, ctx context.Context, c effect.Change[[]sentStatement]) error {
+			return execEach(ctx, m.connection.admin, readStatements(c.Before))
+		},
+	})
 }
 
 // objectOf is what the journal calls a finding.
@@ -242,20 +250,6 @@ func execEach(ctx context.Context, server dbms.Server, statements []dbms.Stateme
 	return errors.Join(errs...)
 }
 
-// written is a statement in the journal; none of them holds a secret.
-type written struct {
-	Database string `json:"database,omitempty"`
-	Text     string `json:"text"`
-}
-
-func writeStatements(statements []dbms.Statement) []written {
-	all := []written{}
-	for _, s := range statements {
-		all = append(all, written{s.Database, s.Text})
-	}
-	return all
-}
-
 // What became of a finding, for the machine that steps run on.
 
 // Found is not called: there are no steps without something to do.
@@ -274,57 +268,45 @@ func (m *mending) Undone(int) {
 	m.tell(Row{Step: m.row.Step, Outcome: Undone, Facts: m.row.Finding + ", " + m.row.On})
 }
 
-// Waits tells of a server that takes its time.
-func (m *mending) Waits(_ int, since time.Duration) {
+// UndoSlow tells of a server that takes its time.
+func (m *mending) UndoSlow(_ int, since time.Duration) {
 	m.tell(Row{Step: m.row.Step, Outcome: Note, Facts: "taking it back has lasted for " + since.String() + " so far"})
 }
 
-// Stays tells of what could not be taken back.
-func (m *mending) Stays(_ int, err error) { m.failed(m.row.Step, err); m.result.Stuck = true }
+// UndoFailed tells of what could not be taken back.
+func (m *mending) UndoFailed(_ int, err error) { m.failed(m.row.Step, err); m.result.Stuck = true }
 
 // UndoMending takes back what a run of inspect --fix has changed on a server.
 func (e *Engine) UndoMending(ctx context.Context, server string, entries []state.Entry, dryRun bool) Result {
 	return e.onServer(ctx, "history --undo", server, dryRun, func(m *mending) error {
-		undone, done := map[string]bool{}, map[string]bool{}
 		var found *Inspected
-		for _, entry := range slices.Backward(entries) {
-			undone[entry.Object] = undone[entry.Object] || entry.Event == state.Undone
-			done[entry.Object] = done[entry.Object] || entry.Event == state.Done
-			if entry.Event != state.Intended || undone[entry.Object] {
-				continue
-			}
-			if !done[entry.Object] { // the run was killed: has it come to this?
+		for _, left := range effect.LeftOf(asEffects(entries)) {
+			if !left.Done { // the run was killed: has it come to this?
 				if found == nil {
 					found = &Inspected{}
 					if err := e.inspectServer(ctx, server, false, found); err != nil {
 						return err
 					}
 				}
-				if slices.ContainsFunc(found.Findings, func(f inspect.Finding) bool { return objectOf(string(f.Kind), f.On) == entry.Object }) {
-					m.tell(Row{Step: "server", Outcome: Kept, Facts: entry.Object + ": the run had not come to it"})
+				if slices.ContainsFunc(found.Findings, func(f inspect.Finding) bool { return objectOf(string(f.Kind), f.On) == left.Subject }) {
+					m.tell(Row{Step: "server", Outcome: Kept, Facts: left.Subject + ": the run had not come to it"})
 					continue
 				}
 			}
-			var texts []written
-			row := Row{Step: "server", Outcome: Undone, Facts: entry.Object}
-			if err := json.Unmarshal([]byte(entry.Before), &texts); err != nil || len(texts) == 0 {
-				m.tell(Row{Step: "server", Outcome: Refused, Facts: entry.Object + ": the journal does not say how it is taken back", Remedy: "yellowfield inspect " + server})
+			row := Row{Step: "server", Outcome: Undone, Facts: left.Subject}
+			change, err := findingMended.Change(left.Effect)
+			if err != nil || len(change.Before) == 0 {
+				m.tell(Row{Step: "server", Outcome: Refused, Facts: left.Subject + ": the journal does not say how it is taken back", Remedy: "yellowfield inspect " + server})
 				m.result.Exit = fault.Graver(m.result.Exit, fault.Protected.ExitCode())
 				continue
 			}
-			var statements []dbms.Statement
-			for _, s := range texts {
-				statements = append(statements, dbms.Statement{Text: s.Text, Database: s.Database})
-				if dryRun {
-					row.SQL = append(row.SQL, s.Text)
-				}
-			}
+			statements := readStatements(change.Before)
 			if dryRun {
-				row.Outcome = planned[Undone]
+				row.Outcome, row.SQL = planned[Undone], texts(statements)
 				m.tell(row)
 				continue
 			}
-			row.Finding, row.On, _ = strings.Cut(entry.Object, ", ")
+			row.Finding, row.On, _ = strings.Cut(left.Subject, ", ")
 			if err := m.carryOut(ctx, row, statements, nil, nil); err != nil {
 				return err
 			}

@@ -10,6 +10,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -76,30 +77,48 @@ func (r *run) planHostRule(ctx context.Context, account *estate.Account, m *post
 		return r.Estate.Fault(fault.Invalid, r.path("server"), "run it on the server's host, as a user who may, or put in by hand: "+m.Proposal(),
 			"the host-based rules cannot be written from here: %v", err).With(err)
 	}
-	w := &writtenRule{file: file}
-	s := r.plan.change(Row{Step: stepRights, Outcome: Written,
-		Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(m.Proposal()), " ")}, "host-based rule "+account.Name)
-	s.Undo = func(ctx context.Context) error { return r.putBackRules(ctx, w) }
-	s.Act = func(ctx context.Context) (string, error) {
-		return "", r.writeRule(ctx, s, account, m.Login.Database, w)
-	}
+	r.plan.change(Row{Step: stepRights, Outcome: Written,
+		Facts: "host-based rule for " + account.Name + " in " + file + ": " + strings.Join(strings.Fields(m.Proposal()), " ")},
+		hostRule.Of(file, fileState{}, fileState{For: account.Name}), &wantedRule{account, m.Login.Database})
 	return nil
 }
 
-// writtenRule is a file of rules before and after a rule was put in.
-type writtenRule struct {
-	file          string
-	before, after []byte
+// wantedRule is for whom a rule is to be put in.
+type wantedRule struct {
+	account  *estate.Account
+	database string
 }
 
-// ownRules reads the file of rules, if it is the one that the server reads.
-func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
+func init() {
+	hostRule.Means(effect.Spec[*run, fileState]{
+		Object: func(c effect.Change[fileState]) string { return "host-based rule " + c.After.For },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[fileState]) (string, error) {
+			return "", r.writeRule(ctx, d, d.Material.(*wantedRule))
+		},
+		Undo: (*run).putBackRules,
+		Look: func(r *run, _ context.Context, c effect.Change[fileState]) (effect.Standing, error) {
+			if c.After.Digest == "" { // it had not come so far
+				return effect.NotDone, nil
+			}
+			content, err := r.readRules(c.Subject)
+			return standingOf(c.Before, c.After, content, err)
+		},
+	})
+}
+
+// readRules reads a file of rules.
+func (r *run) readRules(file string) ([]byte, error) {
 	folder, err := r.Host.OpenAround(file)
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
-	content, err := folder.Read(file)
+	return folder.Read(file)
+}
+
+// ownRules reads the file of rules, if it is the one that the server reads.
+func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
+	content, err := r.readRules(file)
 	if err != nil {
 		return nil, err
 	}
@@ -113,37 +132,42 @@ func (r *run) ownRules(ctx context.Context, file string) ([]byte, error) {
 // writeRule replaces the file as a whole, has the server read it, and proves it
 // by a login. What the server cannot read is never loaded, and what does not
 // help is taken back.
-func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, database string, w *writtenRule) error {
+func (r *run) writeRule(ctx context.Context, d *effect.Doing[fileState], wanted *wantedRule) error {
 	server := r.view.server.(*postgres.Server)
 	// The rule of another account may have been written since the plan.
-	m, err := r.hostRuleFor(ctx, account, database)
+	m, err := r.hostRuleFor(ctx, wanted.account, wanted.database)
 	if err != nil || m == nil || m.LetsIn() {
 		return err
 	}
-	w.file = m.Place().File // rules may be spread over several files
-	if w.before, err = r.ownRules(ctx, w.file); err != nil {
+	d.Subject = m.Place().File // rules may be spread over several files
+	before, err := r.ownRules(ctx, d.Subject)
+	if err != nil {
 		return err
 	}
-	w.after = m.Insert(w.before)
-	folder, err := r.Host.OpenAround(w.file)
+	after := m.Insert(before)
+	folder, err := r.Host.OpenAround(d.Subject)
 	if err != nil {
 		return err
 	}
 	defer folder.Close()
-	attributes, err := folder.Attributes(w.file)
+	attributes, err := folder.Attributes(d.Subject)
 	if err != nil {
 		return err
 	}
-	kept, err := r.journal.KeepCopy(w.file, w.before)
+	d.Before, d.After.Digest = fileWith(before), digest(after)
+	d.Before.Attributes = &attributes
+	if d.Before.Copy, err = r.journal.KeepCopy(d.Subject, before); err == nil {
+		err = r.journal.Record(state.Entry{Event: state.Intended, Step: stepRights, Object: d.Subject, Copy: d.Before.Copy})
+	}
 	if err == nil {
-		err = r.journal.Record(state.Entry{Event: state.Intended, Step: stepRights, Object: w.file, Copy: kept})
+		err = d.Record()
 	}
 	if err != nil {
 		return err
 	}
-	prepared, err := folder.Prepare(w.file, w.after, attributes)
+	prepared, err := folder.Prepare(d.Subject, after, attributes)
 	if err == nil {
-		err = prepared.Expect(w.before)
+		err = prepared.Expect(before)
 	}
 	if err != nil {
 		return err
@@ -151,7 +175,7 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 	if err := prepared.Commit(); err != nil {
 		return err
 	}
-	s.Touched = true
+	d.Touched = true
 	rules, err := server.HostRules(ctx)
 	if err != nil {
 		return err
@@ -164,7 +188,7 @@ func (r *run) writeRule(ctx context.Context, s *step, account *estate.Account, d
 	if err := server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}); err != nil {
 		return err
 	}
-	return r.proveRule(ctx, account, database)
+	return r.proveRule(ctx, wanted.account, wanted.database)
 }
 
 // proveRule logs in as the account: the server reads its rules some time after
@@ -191,25 +215,14 @@ func (r *run) proveRule(ctx context.Context, account *estate.Account, database s
 }
 
 // putBackRules undoes writeRule, unless someone else changed the file since.
-func (r *run) putBackRules(ctx context.Context, w *writtenRule) error {
-	folder, err := r.Host.OpenAround(w.file)
+func (r *run) putBackRules(ctx context.Context, c effect.Change[fileState]) error {
+	if c.After.Digest == "" { // it had not come so far
+		return nil
+	}
+	folder, err := r.Host.OpenAround(c.Subject)
 	if err != nil {
 		return err
 	}
 	defer folder.Close()
-	now, err := folder.Read(w.file)
-	if err != nil {
-		return err
-	}
-	if w.after == nil || bytes.Equal(now, w.before) {
-		return nil
-	}
-	if !bytes.Equal(now, w.after) {
-		return fault.At(fault.Protected, fault.Place{File: w.file}, "remove the line by hand", "the host-based rules were changed by someone else in the meantime")
-	}
-	attributes, err := folder.Attributes(w.file)
-	if err == nil {
-		err = folder.Write(w.file, w.before, attributes)
-	}
-	return errors.Join(err, r.view.server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}))
+	return errors.Join(r.restoreFile(folder, c), r.view.server.Exec(ctx, dbms.Statement{Text: "SELECT pg_reload_conf()"}))
 }

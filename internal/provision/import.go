@@ -32,7 +32,7 @@ func (r *run) importOnly(ctx context.Context) error {
 	}
 	err := r.makePlan(ctx)
 	for _, s := range r.plan.steps {
-		if s.Step == stepAccount && s.Act != nil && err == nil {
+		if s.Step == stepAccount && s.Effect != nil && err == nil {
 			err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), "run yellowfield provision "+r.app.Name+" first",
 				"the import runs as %s, which is not as the estate file says", r.app.Accounts[0].Name)}
 		}

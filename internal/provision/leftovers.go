@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/figures"
-	"yellowfield/internal/state"
 )
 
 // unfinished is the note of an import under way. It is there as long as the
@@ -48,10 +48,7 @@ func (r *run) noteUnfinished(of *wantedScript) error {
 	}
 	// The note is a file of its own, since it has to outlive the run: whoever comes to
 	// this database next finds it, for whatever app.
-	if err := r.State.SetNote(unfinishedImports, r.unfinishedName(d), note); err != nil {
-		return err
-	}
-	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepSQL, Object: "import of " + of.Name, Note: unfinishedImports + "/" + r.unfinishedName(d)})
+	return r.State.SetNote(unfinishedImports, r.unfinishedName(d), note)
 }
 
 func (r *run) importIsOver(d *estate.Database) error {
@@ -73,6 +70,24 @@ func (r *run) endImports(ctx context.Context, c *connection) {
 			}
 		}
 	}
+}
+
+// leftovers is what an import has left in a database that is taken back by another run.
+type leftovers struct {
+	in      *estate.Database
+	objects map[dbms.Object]bool
+}
+
+func init() {
+	leftoversGone.Means(effect.Spec[*run, struct{}]{
+		Do: func(r *run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {
+			of := d.Material.(*leftovers)
+			if err := r.view.server.RemoveObjects(ctx, of.in.Name, of.objects, nil); err != nil {
+				return "", err
+			}
+			return "", r.importIsOver(of.in)
+		},
+	})
 }
 
 // planCleaning removes what an import left that was cut off together with its
@@ -100,13 +115,7 @@ func (r *run) planCleaning(d *estate.Database) error {
 		return r.importIsOver(d)
 	}
 	what := fmt.Sprintf("%s that an interrupted import of %s left", figures.Counted(len(left), "object", "objects"), strings.Join(note.Scripts, ", "))
-	s := r.plan.change(Row{Step: stepSQL, Outcome: Fixed, Facts: "removed " + what}, "the end of an interrupted import: "+what)
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.view.server.RemoveObjects(ctx, d.Name, left, nil); err != nil {
-			return "", err
-		}
-		return "", r.importIsOver(d)
-	}
+	r.plan.change(Row{Step: stepSQL, Outcome: Fixed, Facts: "removed " + what}, leftoversGone.Of("the end of an interrupted import: "+what, struct{}{}, struct{}{}), &leftovers{d, left})
 	// What follows is planned for a database without these.
 	r.plan.contents[d.Name] = r.plan.contents[d.Name].Without(left)
 	return nil

@@ -93,7 +93,7 @@ func (r *run) listed() (l Listed, err error) {
 	if r.cut != nil {
 		l.Unfinished = r.cut.Command
 	}
-	var moved movement
+	var moved MoveRecord
 	if found, err := r.State.Note(movements, r.noteName(), &moved); err == nil && found && !moved.Done {
 		l.Unfinished = "move"
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -27,8 +28,8 @@ type Moving struct {
 	Confirm func(app string) bool
 
 	change *estate.Change
-	old    *run     // the work on the app where it is
-	note   movement // of it
+	old    *run       // the work on the app where it is
+	note   MoveRecord // of it
 }
 
 // Move moves apps to another server, each by itself: one that fails stays where it was.
@@ -64,7 +65,7 @@ func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) 
 }
 
 // noteOfMove is what is known of the move that an app has behind it.
-func (e *Engine) noteOfMove(app *estate.App) (note movement, err error) {
+func (e *Engine) noteOfMove(app *estate.App) (note MoveRecord, err error) {
 	found, err := e.State.Note(movements, app.Name+"@"+e.Estate.Path, &note)
 	if err == nil && (!found || !note.Done || app.Server != note.To) {
 		err = e.Estate.Fault(fault.Protected, "apps."+app.Name+".server", "see yellowfield history "+app.Name, "app %s has left nothing on another server, as far as is known here", app.Name)
@@ -72,9 +73,9 @@ func (e *Engine) noteOfMove(app *estate.App) (note movement, err error) {
 	return note, err
 }
 
-// movement is the note of a move: until it is through, what takes it back; then what has to
+// MoveRecord is the note of a move: until it is through, what takes it back; then what has to
 // be dropped some day.
-type movement struct {
+type MoveRecord struct {
 	App     string      `json:"app"`
 	From    string      `json:"from"`
 	To      string      `json:"to"`
@@ -151,7 +152,7 @@ func (r *run) estateOn(server string) (change *estate.Change, later *estate.Esta
 // mayMove refuses what cannot be moved.
 func (r *run) mayMove(to string) error {
 	server := r.Estate.Servers[to]
-	var before movement
+	var before MoveRecord
 	found, err := r.State.Note(movements, r.noteName(), &before)
 	switch {
 	case err != nil:
@@ -202,15 +203,8 @@ func (r *run) moveHere(ctx context.Context) error {
 		return &toldError{err}
 	}
 	note := r.options.Move.note
-	first := r.silently(stepState, "note of the move", func(context.Context) error { return r.State.SetNote(movements, r.noteName(), note) })
-	first.Undo = func(context.Context) error {
-		if r.result.Stuck {
-			return fault.New(fault.Failed, "yellowfield provision "+r.app.Name+", as soon as both servers can be reached", "it is kept, so that the next command on the app can take back the rest")
-		}
-		return r.State.DropNote(movements, r.noteName())
-	}
-	last := len(r.plan.steps) - 1
-	r.plan.steps = append([]*step{r.plan.steps[last]}, r.plan.steps[:last]...) // whoever finds it takes back what follows
+	r.plan.change(Row{Step: stepState}, moveNoted.Of(r.app.Name, MoveRecord{}, note), nil).silent = true
+	r.plan.lastFirst() // whoever finds it takes back what follows
 	if done, err := r.askAndExecute(ctx, r.options.Move.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}
@@ -221,9 +215,35 @@ func (r *run) moveHere(ctx context.Context) error {
 	return nil
 }
 
+func init() {
+	moveNoted.Means(effect.Spec[*run, MoveRecord]{
+		Object: func(effect.Change[MoveRecord]) string { return "note of the move" },
+		Do: func(r *run, _ context.Context, d *effect.Doing[MoveRecord]) (string, error) {
+			return "", r.State.SetNote(movements, r.noteName(), d.After)
+		},
+		Undo: func(r *run, _ context.Context, _ effect.Change[MoveRecord]) error {
+			if r.result.Stuck {
+				return fault.New(fault.Failed, "yellowfield provision "+r.app.Name+", as soon as both servers can be reached", "it is kept, so that the next command on the app can take back the rest")
+			}
+			return r.State.DropNote(movements, r.noteName())
+		},
+	})
+	appFrozen.Means(effect.Spec[*run, struct{}]{
+		UndoFirst: true,
+		Object:    func(c effect.Change[struct{}]) string { return "freeze of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {
+			d.Touched = true
+			return "", r.options.Move.old.freeze(ctx, r.options.Move.note)
+		},
+		Undo: func(r *run, ctx context.Context, _ effect.Change[struct{}]) error {
+			return r.options.Move.old.thaw(ctx)
+		},
+	})
+}
+
 // moveIsThrough keeps what is to be known of the old place.
 func (r *run) moveIsThrough(ctx context.Context) error {
-	var note movement
+	var note MoveRecord
 	found, err := r.State.Note(movements, r.noteName(), &note)
 	if err != nil || !found || note.Done || r.app.Server != note.To {
 		return err
@@ -262,23 +282,11 @@ func (r *run) planTransfer(ctx context.Context) error {
 	if len(note.Events) > 0 {
 		still += "; nor do its events run: " + some(note.events())
 	}
-	freeze := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: still}, "freeze of "+r.app.Name+" on "+old.app.Server)
-	freeze.Act = func(ctx context.Context) (string, error) {
-		freeze.Touched = true
-		return "", old.freeze(ctx, note)
-	}
-	freeze.Undo = func(ctx context.Context) error { return old.thaw(ctx) }
-	freeze.First = true
+	r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: still}, appFrozen.Of(r.app.Name+" on "+old.app.Server, struct{}{}, struct{}{}), nil)
 	for _, d := range r.app.All() {
-		s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + d.Name + " holds on " + old.app.Server + ": " + inventory(old.plan.contents[d.Name])}, "transfer of "+d.Name)
-		s.Act = func(ctx context.Context) (string, error) { return r.transfer(ctx, s, d) }
-		s.Undo = func(ctx context.Context) error {
-			contents, err := r.view.server.Contents(ctx, d.Name)
-			if err != nil {
-				return err
-			}
-			return r.view.server.RemoveObjects(ctx, d.Name, contents[d.Name].Objects(), nil)
-		}
+		one := &importing{run: r.transfer, source: &wantedScript{into: d}}
+		one.step = r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + d.Name + " holds on " + old.app.Server + ": " + inventory(old.plan.contents[d.Name])},
+			sqlImported.Of(d.Name, importState{Database: d.Name}, importState{Database: d.Name, Moved: true}), one)
 	}
 	if !old.plan.open { // it was closed, and is to be so here
 		r.planClosedRights(old)
@@ -299,7 +307,7 @@ func accountsIn(lowered []loweredTo) string {
 }
 
 // events names those that ran by themselves.
-func (m movement) events() (names []string) {
+func (m MoveRecord) events() (names []string) {
 	for _, e := range m.Events {
 		names = append(names, e.Name)
 	}
@@ -318,8 +326,7 @@ func (r *run) planClosedRights(old *run) {
 				if len(statements) == 0 {
 					continue
 				}
-				s := r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s: for running, as on %s", a, old.app.Server), SQL: texts(statements)}, rightsObject(a, d.Name)+", for running")
-				s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, statements...) }
+				r.planRightsChange(Row{Step: stepRights, Outcome: Changed, Facts: fmt.Sprintf("%s: for running, as on %s", a, old.app.Server)}, rightsState{Account: a, Database: d.Name, Held: has}, wants, statements, false)
 			}
 		}
 	}
@@ -341,7 +348,7 @@ func (r *run) rightsToLower() (all []loweredTo) {
 
 // freeze has the old databases stand still: their accounts may only read, and sessions, which
 // would keep more, are ended.
-func (r *run) freeze(ctx context.Context, note movement) error {
+func (r *run) freeze(ctx context.Context, note MoveRecord) error {
 	for _, l := range note.Lowered {
 		statements, _ := r.view.server.ChangeRights(l.Account, l.Database, r.view.catalogue.Grants(l.Account), r.view.server.Resolve([]string{dbms.LevelRead}, dbms.Contents{}))
 		if err := r.view.server.Exec(ctx, statements...); err != nil {
@@ -357,7 +364,7 @@ func (r *run) freeze(ctx context.Context, note movement) error {
 // stopEvents has the events of the old databases stand still, and where a server has that the
 // databases as a whole. What runs now counts: the application may have put an event of its own
 // in another's place until its rights were lowered.
-func (r *run) stopEvents(ctx context.Context, note movement) error {
+func (r *run) stopEvents(ctx context.Context, note MoveRecord) error {
 	freezer, is := r.view.server.(dbms.Freezes)
 	if !is {
 		return nil
@@ -378,7 +385,7 @@ func (r *run) stopEvents(ctx context.Context, note movement) error {
 }
 
 // thatAreSwitched are the events that do not stand still with their database.
-func (m movement) thatAreSwitched() []dbms.Event {
+func (m MoveRecord) thatAreSwitched() []dbms.Event {
 	return slices.DeleteFunc(slices.Clone(m.Events), func(e dbms.Event) bool { return slices.Contains(m.Frozen, e.Database) })
 }
 
@@ -441,7 +448,7 @@ func (r *run) switchEvents(ctx context.Context, events []dbms.Event, on, safe bo
 }
 
 // runEvents has those run here that ran where the app was.
-func (r *run) runEvents(ctx context.Context, note movement) error {
+func (r *run) runEvents(ctx context.Context, note MoveRecord) error {
 	if len(note.Events) == 0 {
 		return nil
 	}
@@ -450,14 +457,14 @@ func (r *run) runEvents(ctx context.Context, note movement) error {
 	}
 	running, err := r.runningEvents(ctx)
 	if err == nil && len(running) > 0 {
-		r.tell(Row{Step: stepSQL, Outcome: Changed, Facts: "its events run here now: " + some(movement{Events: running}.events())})
+		r.tell(Row{Step: stepSQL, Outcome: Changed, Facts: "its events run here now: " + some(MoveRecord{Events: running}.events())})
 	}
 	return err
 }
 
 // movementTo is the note of a move, before it begins.
-func (r *run) movementTo(ctx context.Context, to string) (note movement, err error) {
-	note = movement{App: r.app.Name, From: r.app.Server, To: to, Lowered: r.rightsToLower(), At: time.Now().UTC()}
+func (r *run) movementTo(ctx context.Context, to string) (note MoveRecord, err error) {
+	note = MoveRecord{App: r.app.Name, From: r.app.Server, To: to, Lowered: r.rightsToLower(), At: time.Now().UTC()}
 	if freezer, freezes := r.view.server.(dbms.Freezes); freezes {
 		for _, d := range r.app.All() {
 			if freezer.ReadOnly(d.Name, true) != nil {
@@ -472,7 +479,7 @@ func (r *run) movementTo(ctx context.Context, to string) (note movement, err err
 // thaw gives the old accounts their rights back, by what the note says that they had; events
 // before, while those accounts cannot change them.
 func (r *run) thaw(ctx context.Context) error {
-	var note movement
+	var note MoveRecord
 	if found, err := r.State.Note(movements, r.noteName(), &note); err != nil || !found {
 		return err
 	}
@@ -507,7 +514,7 @@ func (r *run) thaw(ctx context.Context) error {
 // finishMove takes back a move that was cut off before the estate file named the new server;
 // behind that provision finishes it. A command that changes nothing says so.
 func (r *run) finishMove(ctx context.Context) error {
-	var note movement
+	var note MoveRecord
 	found, err := r.State.Note(movements, r.noteName(), &note)
 	if err != nil || !found || note.Done {
 		return err
@@ -541,7 +548,7 @@ func (r *run) finishMove(ctx context.Context) error {
 }
 
 // takeBackArrived removes what a move has made on the new server.
-func (r *run) takeBackArrived(ctx context.Context, note movement) error {
+func (r *run) takeBackArrived(ctx context.Context, note MoveRecord) error {
 	_, later, err := r.estateOn(note.To)
 	if err != nil {
 		return err
@@ -554,21 +561,6 @@ func (r *run) takeBackArrived(ctx context.Context, note movement) error {
 		return nil
 	}
 	n.app.Installer, n.app.Import = estate.Installer{}, nil
-	if err := n.look(ctx); err != nil {
-		return err
-	}
-	for _, d := range n.app.All() {
-		if !n.exists(d.Name) || !n.hasBegun(stepDatabase, "database "+d.Name) {
-			continue
-		}
-		n.plan = n.emptyPlan()
-		if err := n.importIsOver(d); err != nil {
-			return err
-		}
-		if err := n.view.server.RemoveObjects(ctx, d.Name, n.plan.contents[d.Name].Objects(), nil); err != nil {
-			return err
-		}
-	}
 	if err := n.look(ctx); err != nil {
 		return err
 	}
@@ -597,7 +589,7 @@ func (r *run) retireOld(ctx context.Context) error {
 	if freezer, is := r.view.server.(dbms.Freezes); is {
 		for _, d := range r.app.All() {
 			if statements := freezer.ReadOnly(d.Name, false); r.exists(d.Name) && statements != nil {
-				r.silently(stepDatabase, "end of the freeze of "+d.Name, func(ctx context.Context) error { return r.view.server.Exec(ctx, statements...) })
+				r.plan.prove(stepDatabase, "end of the freeze of "+d.Name, func(ctx context.Context) error { return r.view.server.Exec(ctx, statements...) })
 			}
 		}
 	}
@@ -607,7 +599,7 @@ func (r *run) retireOld(ctx context.Context) error {
 		}
 	}
 	r.planAccountsEnd()
-	r.silently(stepState, "end of the note of the move", func(context.Context) error {
+	r.plan.prove(stepState, "end of the note of the move", func(context.Context) error {
 		return errors.Join(r.State.DropNote(databases, r.databaseNote(r.app.Database.Name)), r.State.DropNote(movements, r.noteName()))
 	})
 	_, err := r.askAndExecute(ctx, r.options.Retire.Confirm, "type the app's name, or add --confirm "+r.app.Name)

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
@@ -142,8 +143,9 @@ func (r *run) planOwnership(context.Context) error {
 		}
 	}
 	if len(made) > 0 { // the files are written with it
-		s := r.plan.change(Row{Step: stepOwnership, Outcome: Made, Facts: strings.Join(made, ", ")}, "owner and mode of the settings")
-		s.Act = func(context.Context) (string, error) { return "", nil }
+		r.plan.prove(stepOwnership, "owner and mode of the settings", func(context.Context) error { return nil })
+		last := r.plan.steps[len(r.plan.steps)-1]
+		last.Row, last.silent = Row{Step: stepOwnership, Outcome: Made, Facts: strings.Join(made, ", ")}, false
 	}
 	if err := r.planFolders(); err != nil {
 		return err
@@ -240,17 +242,90 @@ func (r *run) changeAttributes(path, shown string, has, want atomicfile.Attribut
 	case r.plan.fresh:
 		outcome = Made
 	}
-	set := func(was, a atomicfile.Attributes) error {
-		files, err := r.files()
-		if err != nil {
-			return err
-		}
-		return files.SetAttributes(path, was, a)
+	r.plan.change(Row{Step: stepOwnership, Outcome: outcome, Facts: facts}, attributesSet.Of(path, has, want), nil)
+}
+
+// folderState are folders as an effect has them, the innermost first.
+type folderState struct {
+	Made []string               `json:"made,omitempty"`
+	Of   *atomicfile.Attributes `json:"of,omitempty"`
+}
+
+func init() {
+	attributesSet.Means(effect.Spec[*run, atomicfile.Attributes]{
+		Object: func(c effect.Change[atomicfile.Attributes]) string { return "owner and mode of " + c.Subject },
+		Do: func(r *run, _ context.Context, d *effect.Doing[atomicfile.Attributes]) (string, error) {
+			files, err := r.files()
+			if err != nil {
+				return "", err
+			}
+			return "", files.SetAttributes(d.Subject, d.Before, d.After)
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[atomicfile.Attributes]) error {
+			standing, err := r.lookAtAttributes(ctx, c)
+			if standing == effect.NotDone || err != nil {
+				return err
+			}
+			has, err := r.attributes(c.Subject)
+			if err != nil {
+				return err
+			}
+			return r.folder.SetAttributes(c.Subject, has, c.Before)
+		},
+		Look: (*run).lookAtAttributes,
+	})
+	folderMade.Means(effect.Spec[*run, folderState]{
+		Object: func(c effect.Change[folderState]) string { return "folder " + c.Subject },
+		Do: func(r *run, _ context.Context, d *effect.Doing[folderState]) (string, error) {
+			files, err := r.files()
+			if err != nil {
+				return "", err
+			}
+			made, err := files.MakeFolder(d.Subject, *d.After.Of)
+			d.Touched = len(made) > 0
+			return "", err
+		},
+		Undo: func(r *run, _ context.Context, c effect.Change[folderState]) error {
+			files, err := r.files()
+			if err != nil {
+				return err
+			}
+			for _, folder := range c.After.Made {
+				if err := files.Remove(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+			}
+			return nil
+		},
+		Look: func(r *run, _ context.Context, c effect.Change[folderState]) (effect.Standing, error) {
+			files, err := r.files()
+			if err != nil {
+				return effect.Unseen, err
+			}
+			if !slices.ContainsFunc(c.After.Made, files.Exists) {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+	})
+}
+
+// lookAtAttributes tells how owner and mode of a file or folder stand. Changing them takes
+// several steps, so that they may be those of before in part.
+func (r *run) lookAtAttributes(_ context.Context, c effect.Change[atomicfile.Attributes]) (effect.Standing, error) {
+	has, err := r.attributes(c.Subject)
+	one := func(has, before, after int) bool { return has == before || has == after }
+	switch {
+	case errors.Is(err, fs.ErrNotExist), err == nil && has == c.Before:
+		return effect.NotDone, nil
+	case err != nil:
+		return effect.Unseen, unreadable(c.Subject, err)
+	case has == c.After:
+		return effect.Done, nil
+	case one(has.UID, c.Before.UID, c.After.UID) && one(has.GID, c.Before.GID, c.After.GID) && one(int(has.Mode), int(c.Before.Mode), int(c.After.Mode)):
+		return effect.Between, nil
 	}
-	s := r.plan.change(Row{Step: stepOwnership, Outcome: outcome, Facts: facts}, attributesObject+path)
-	s.Before, s.After = writeAttributes(has), writeAttributes(want)
-	s.Act = func(context.Context) (string, error) { return "", set(has, want) }
-	s.Undo = func(context.Context) error { return set(want, has) }
+	return effect.ChangedElse, wasChanged("owner and mode of "+c.Subject, writeAttributes(has), writeAttributes(c.After))
 }
 
 // planWritable takes care of the folders that the application may write to,
@@ -287,21 +362,12 @@ func (r *run) planWritable() (fine []string, err error) {
 		asked.Mode = want.Mode
 		switch {
 		case absent:
-			var made []string
-			s := r.plan.change(Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"}, "folder "+path)
-			s.Undo = func(context.Context) error {
-				for _, folder := range made {
-					if err := files.Remove(folder); err != nil {
-						return err
-					}
-				}
-				return nil
+			missing := []string{path}
+			for at := filepath.Dir(path); !files.Exists(at); at = filepath.Dir(at) {
+				missing = append(missing, at)
 			}
-			s.Act = func(context.Context) (facts string, err error) {
-				made, err = files.MakeFolder(path, asked)
-				s.Touched = len(made) > 0
-				return "", err
-			}
+			r.plan.change(Row{Step: stepOwnership, Outcome: Made, Facts: name + " for the application to write to"},
+				folderMade.Of(path, folderState{}, folderState{missing, &asked}), nil)
 		case has == asked:
 			where, err := r.keepsPHPOut(path, host.ToWriteIn)
 			if err == nil && where != "" {
@@ -327,7 +393,7 @@ func (r *run) planWritable() (fine []string, err error) {
 	return fine, nil
 }
 
-// writeAttributes writes owner, group and mode by their numbers, for the journal.
+// writeAttributes writes owner, group and mode by their numbers.
 func writeAttributes(a atomicfile.Attributes) string {
 	return fmt.Sprintf("%d:%d %04o", a.UID, a.GID, a.Mode)
 }

@@ -10,11 +10,11 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 	"yellowfield/internal/phpini"
-	"yellowfield/internal/state"
 )
 
 // phpNeed is a setting that the application wants of PHP.
@@ -151,8 +151,6 @@ func reload(php *phpini.Configuration) string {
 	return "systemctl reload " + php.Service
 }
 
-const dropInObject = "drop-in "
-
 // dropInPath is the app's own file among those that PHP reads.
 func (r *run) dropInPath(php *phpini.Configuration) string {
 	return filepath.Join(php.Scan, "90-yellowfield-"+r.app.Name+".ini") // behind the distribution's, which begin with 10 or 20
@@ -230,19 +228,69 @@ func (r *run) socketsToSet(php *phpini.Configuration) (names []string) {
 // changeDropIn adds the step that puts content in place of what the file has; nil stands for
 // no file, both times.
 func (r *run) changeDropIn(row Row, path string, has, content []byte) {
-	s := r.plan.change(row, dropInObject+path)
-	s.Before, s.After = string(has), string(content)
-	s.Act = func(context.Context) (string, error) {
-		if err := host.ChangeFile(path, has, content); err != nil {
-			return "", err
-		}
-		s.Touched = true
-		if now, err := host.ReadFile(path); string(now) != string(content) || err != nil && content != nil {
-			return "", fault.At(fault.Failed, fault.Place{File: path}, "look at it", "the file does not hold what was written").With(err)
-		}
-		return "", nil
+	r.plan.change(row, dropInWritten.Of(path, contentOf(has), contentOf(content)), nil)
+}
+
+// contentState is a file of PHP's configuration as an effect has it; nil for none.
+type contentState struct {
+	Content *string `json:"content,omitempty"`
+}
+
+func contentOf(content []byte) contentState {
+	if content == nil {
+		return contentState{}
 	}
-	s.Undo = func(context.Context) error { return host.ChangeFile(path, content, has) }
+	text := string(content)
+	return contentState{&text}
+}
+
+func (s contentState) bytes() []byte {
+	if s.Content == nil {
+		return nil
+	}
+	return []byte(*s.Content)
+}
+
+// is reports whether the file is so.
+func (s contentState) is(content []byte, err error) bool {
+	if s.Content == nil {
+		return errors.Is(err, fs.ErrNotExist)
+	}
+	return err == nil && string(content) == *s.Content
+}
+
+func init() {
+	dropInWritten.Means(effect.Spec[*run, contentState]{
+		Object: func(c effect.Change[contentState]) string { return "drop-in " + c.Subject },
+		Do: func(_ *run, _ context.Context, d *effect.Doing[contentState]) (string, error) {
+			if err := host.ChangeFile(d.Subject, d.Before.bytes(), d.After.bytes()); err != nil {
+				return "", err
+			}
+			d.Touched = true
+			if now, err := host.ReadFile(d.Subject); !d.After.is(now, err) {
+				return "", fault.At(fault.Failed, fault.Place{File: d.Subject}, "look at it", "the file does not hold what was written").With(err)
+			}
+			return "", nil
+		},
+		Undo: func(_ *run, _ context.Context, c effect.Change[contentState]) error {
+			if now, err := host.ReadFile(c.Subject); c.Before.is(now, err) {
+				return nil
+			}
+			return host.ChangeFile(c.Subject, c.After.bytes(), c.Before.bytes())
+		},
+		Look: func(_ *run, _ context.Context, c effect.Change[contentState]) (effect.Standing, error) {
+			now, err := host.ReadFile(c.Subject)
+			switch {
+			case c.Before.is(now, err):
+				return effect.NotDone, nil
+			case c.After.is(now, err):
+				return effect.Done, nil
+			case err != nil && !errors.Is(err, fs.ErrNotExist):
+				return effect.Unseen, unreadable(c.Subject, err)
+			}
+			return effect.ChangedElse, fault.At(fault.Protected, fault.Place{File: c.Subject}, "look at it, and change it by hand", "the file was changed since")
+		},
+	})
 }
 
 // planDropInsEnd has the app's files removed from PHP's configuration.
@@ -265,26 +313,5 @@ func (r *run) planDropInsEnd() error {
 		}
 		r.changeDropIn(Row{Step: stepPHP, Outcome: Removed, Facts: path, Remedy: reload(php)}, path, has, nil)
 	}
-	return nil
-}
-
-// planDropInBack puts the file back as it was before a run.
-func (r *run) planDropInBack(e state.Entry) error {
-	path := strings.TrimPrefix(e.Object, dropInObject)
-	now, err := host.ReadFile(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &stepError{stepPHP, unreadable(path, err)}
-	}
-	var before []byte
-	if e.Before != "" {
-		before = []byte(e.Before)
-	}
-	switch {
-	case string(now) == e.Before:
-		return nil
-	case string(now) != e.After:
-		return &stepError{stepPHP, fault.At(fault.Protected, fault.Place{File: path}, "look at it, and change it by hand", "the file was changed since")}
-	}
-	r.takeBackBy(stepPHP, e.Object, func(context.Context) error { return host.ChangeFile(path, now, before) })
 	return nil
 }

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	machine "yellowfield/internal/step"
 )
 
 // plan is all that will be done for an app, decided before anything is.
@@ -45,12 +45,12 @@ type plan struct {
 }
 
 // action is what the machine does of a step.
-type action = machine.Step
+type action = effect.Step
 
 // step is one thing to do, or found to be done, with what is told of it.
 type step struct {
 	action
-	Row // Outcome is what is, or what will be once Act has succeeded
+	Row // Outcome is what is, or what will be once the effect is done
 	// silent steps tell no row of their own.
 	silent bool
 	// also are rows told behind the step's own.
@@ -58,22 +58,38 @@ type step struct {
 }
 
 // tell adds a step with nothing to do.
-func (p *plan) tell(row Row) *step { return p.change(row, "") }
+func (p *plan) tell(row Row) *step { return p.change(row, nil, nil) }
 
-// change adds a step that is to make or change an object; what it does is for the
-// caller to say.
-func (p *plan) change(row Row, object string) *step {
-	s := &step{action: action{Name: row.Step, Object: object}, Row: row}
+// change adds a step with an effect. Its material is what doing it takes, and what no journal
+// may hold.
+func (p *plan) change(row Row, e *effect.Effect, material any) *step {
+	s := &step{action: action{Name: row.Step, Effect: e, Material: material}, Row: row}
 	p.steps = append(p.steps, s)
 	return s
 }
 
+// lastFirst puts the step that was added last before all others.
+func (p *plan) lastFirst() {
+	last := len(p.steps) - 1
+	p.steps = append([]*step{p.steps[last]}, p.steps[:last]...)
+}
+
+// prove adds a step that tells no row and changes nothing that could be taken back.
+func (p *plan) prove(name, object string, act func(context.Context) error) *step {
+	s := p.change(Row{Step: name}, proofMade.Of(object, struct{}{}, struct{}{}), proof(func(ctx context.Context) (string, error) { return "", act(ctx) }))
+	s.silent = true
+	return s
+}
+
+// object names for people what a step makes or changes.
+func (s *step) object() string { return kinds.Object(*s.Effect) }
+
 // send sends the statements of a step one by one. The step counts as touched
 // once one of them succeeded, or may have: the server did not refuse it.
-func (r *run) send(ctx context.Context, s *step, statements ...dbms.Statement) error {
+func (r *run) send(ctx context.Context, touched *bool, statements ...dbms.Statement) error {
 	for _, statement := range statements {
 		err := r.view.server.Exec(ctx, statement)
-		s.Touched = s.Touched || !dbms.IsRefusal(err) && !statement.ChangesNothing
+		*touched = *touched || !dbms.IsRefusal(err) && !statement.ChangesNothing
 		if err != nil {
 			return err
 		}

@@ -1,9 +1,6 @@
 package provision
 
 import (
-	"context"
-	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,90 +17,6 @@ import (
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
 )
-
-// pretended is a server that is none: it holds what the test says, writes the statements
-// of its product, and remembers what it was sent.
-type pretended struct {
-	dbms.SQL
-	about     dbms.About
-	user      string
-	catalogue *dbms.Catalogue
-	refuse    string // a part of the statement that is refused
-	cause     dbms.Cause
-	sent      []string
-	removed   map[dbms.Object]bool
-	locked    *dbms.Connection // that has the lock
-}
-
-func (p *pretended) OwnRightsOnServer(context.Context) ([]string, error)            { return nil, nil }
-func (p *pretended) About() dbms.About                                              { return p.about }
-func (p *pretended) CurrentUser() string                                            { return p.user }
-func (p *pretended) OnChange(func(dbms.Statement))                                  {}
-func (p *pretended) Close()                                                         {}
-func (p *pretended) Mentions(context.Context, string) ([]string, error)             { return nil, nil }
-func (p *pretended) RowsWith(context.Context, string, string) ([]dbms.Found, error) { return nil, nil }
-func (p *pretended) LacksForReading(context.Context, string, dbms.Grants, dbms.Contents) ([]string, error) {
-	return nil, nil
-}
-func (p *pretended) Encrypted() bool    { return true }
-func (p *pretended) Unavailable() error { return nil }
-func (p *pretended) note(format string, args ...any) {
-	p.sent = append(p.sent, fmt.Sprintf(format, args...))
-}
-func (p *pretended) LacksPasswordKey(context.Context) (bool, error) { return false, nil }
-
-func (p *pretended) SessionState(context.Context) (dbms.SessionState, error) {
-	return dbms.SessionState{}, errors.New("nobody logs in here")
-}
-
-func (p *pretended) Exec(_ context.Context, statements ...dbms.Statement) error {
-	for _, s := range statements {
-		if p.refuse != "" && strings.Contains(s.Text, p.refuse) {
-			return &dbms.ServerError{Statement: s.String(), Code: 1142, Message: "no", Cause: p.cause}
-		}
-		p.note("%s", s)
-	}
-	return nil
-}
-
-func (p *pretended) RemoveObjects(_ context.Context, _ string, made, _ map[dbms.Object]bool) error {
-	p.removed = made
-	return nil
-}
-
-func (p *pretended) Lock(context.Context, string) (func(), bool, error) {
-	return func() {}, p.locked == nil, nil
-}
-
-func (p *pretended) LockHolder(context.Context, string) (*dbms.Connection, error) {
-	return p.locked, nil
-}
-
-func (p *pretended) EndSessions(_ context.Context, a dbms.Account) error {
-	p.note("end sessions of %s", a)
-	return nil
-}
-
-func (p *pretended) Reread(context.Context, *dbms.Catalogue, []string, []string) (*dbms.Catalogue, error) {
-	return p.catalogue, nil
-}
-
-func (p *pretended) ReadCatalogue(context.Context, bool, []string) (*dbms.Catalogue, error) {
-	return p.catalogue, nil
-}
-
-func (p *pretended) Tables(context.Context, string) ([]dbms.Table, error) { return nil, nil }
-func (p *pretended) Contents(context.Context, ...string) (map[string]dbms.Contents, error) {
-	return p.catalogue.Contents, nil
-}
-
-func (p *pretended) StoredVerifiers(context.Context, dbms.Account) ([]secret.Verifier, error) {
-	return nil, nil
-}
-
-func (p *pretended) Sessions(context.Context, dbms.Account) ([]dbms.OpenSession, error) {
-	return nil, nil
-}
 
 const hivesEstate = `
 servers:

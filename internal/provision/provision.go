@@ -18,15 +18,15 @@ import (
 	"strings"
 	"time"
 
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
-	machine "yellowfield/internal/step"
 )
 
 // provision plans, and unless this is a dry run, does what is planned.
 func (r *run) provision(ctx context.Context) error {
-	if was, err := r.finishRetirement(ctx, false); err != nil || was == RetireQuietly || was == RetireDrop {
+	if was, err := r.finishRetirement(ctx); err != nil || was == RetireQuietly || was == RetireDrop {
 		return err
 	}
 	if err := r.finishTurn(ctx); err != nil {
@@ -104,7 +104,7 @@ func parts(err error) []error {
 // tellPlanned tells a step in the form "would make".
 func (r *run) tellPlanned(s *step) {
 	row := s.Row
-	if s.Act != nil {
+	if s.Effect != nil {
 		row.Outcome = planned[s.Outcome]
 	}
 	if !s.silent {
@@ -141,11 +141,11 @@ func (r *run) execute(ctx context.Context) error {
 		}
 		end(fmt.Sprintf("exit %d", r.result.Exit))
 	}()
-	plan := machine.Plan{Left: r.leaves, Stands: r.isFinal}
+	plan := effect.Plan[*run]{Kinds: &kinds, Skip: r.skips, Final: r.isFinal}
 	for _, s := range r.plan.steps {
 		plan.Steps = append(plan.Steps, &s.action)
 	}
-	undone, err := plan.Run(ctx, r.journal, r)
+	undone, err := plan.Run(ctx, r, r.journal, r)
 	if err != nil {
 		if undone {
 			r.tellWhatStayed(ctx)
@@ -164,20 +164,20 @@ func (r *run) execute(ctx context.Context) error {
 // isFinal reports whether what was done so far stands, whatever fails behind it.
 func (r *run) isFinal() bool { return r.plan.dropped || r.plan.settings.isPublished() }
 
-// leaves reports whether a step is not asked for, or cannot be reached.
-func (r *run) leaves(i int) bool {
+// skips reports whether a step is not asked for, or cannot be reached.
+func (r *run) skips(i int) bool {
 	s := r.plan.steps[i]
 	if !r.options.does(s.Step) {
 		return true
 	}
-	if s.Act != nil && s.Step == stepSQL && r.plan.stuck != "" {
+	if s.Effect != nil && s.Step == stepSQL && r.plan.stuck != "" {
 		r.tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.plan.stuck})
 		return true
 	}
 	return false
 }
 
-// Found, Done, Failed, Undone, Waits and Stays tell what became of a step.
+// Found, Done, Failed, Undone, UndoSlow and UndoFailed tell what became of a step.
 func (r *run) Found(i int) { r.tell(r.plan.steps[i].Row) }
 
 // Done tells a step with what really came of it.
@@ -214,21 +214,21 @@ func (r *run) Failed(i int, err error) {
 // Undone tells that a step was taken back.
 func (r *run) Undone(i int) {
 	s := r.plan.steps[i]
-	r.tell(Row{Step: s.Step, Outcome: Undone, Facts: strings.TrimPrefix(strings.TrimPrefix(s.Object, s.Step+" of "), s.Step+" ")})
+	r.tell(Row{Step: s.Step, Outcome: Undone, Facts: strings.TrimPrefix(strings.TrimPrefix(s.object(), s.Step+" of "), s.Step+" ")})
 }
 
-// Waits tells that a step is not taken back yet.
-func (r *run) Waits(i int, since time.Duration) {
+// UndoSlow tells that a step is not taken back yet.
+func (r *run) UndoSlow(i int, since time.Duration) {
 	s := r.plan.steps[i]
-	r.tell(Row{Step: s.Step, Outcome: Note, Facts: fmt.Sprintf("taking back %s has lasted for %.0f s", s.Object, since.Seconds()),
+	r.tell(Row{Step: s.Step, Outcome: Note, Facts: fmt.Sprintf("taking back %s has lasted for %.0f s", s.object(), since.Seconds()),
 		Remedy: "see whether the disk of its server is full; Ctrl-C ends this program, and the next command on the app goes on"})
 }
 
-// Stays tells why a step could not be taken back.
-func (r *run) Stays(i int, err error) {
+// UndoFailed tells why a step could not be taken back.
+func (r *run) UndoFailed(i int, err error) {
 	s, f := r.plan.steps[i], fault.As(err)
 	r.result.Stuck, r.plan.stays = true, true
-	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.Object + " could not be undone: " + f.What, Remedy: f.Next})
+	r.tell(Row{Step: s.Step, Outcome: Refused, Facts: s.object() + " could not be undone: " + f.What, Remedy: f.Next})
 	r.result.Exit = fault.Graver(r.result.Exit, f.Class.ExitCode())
 }
 
@@ -265,7 +265,7 @@ func (r *run) afterSettingsChange(ctx context.Context) {
 // openJournal begins a journal if there is anything to do.
 func (r *run) openJournal() error {
 	for _, s := range r.plan.steps {
-		if s.Act != nil && r.options.does(s.Step) {
+		if s.Effect != nil && r.options.does(s.Step) {
 			var err error
 			r.journal, err = r.State.Begin(state.Entry{Command: r.options.Command, App: r.app.Name, Server: r.app.Server,
 				Address: r.view.entry.Address().String(), Detail: r.Estate.Path})
@@ -334,7 +334,7 @@ func (r *run) tellWhatStayed(ctx context.Context) {
 func (r *run) tellNotReached(rest []*step) {
 	seen := map[string]bool{}
 	for _, s := range rest {
-		if s.Act != nil && !s.silent && !seen[s.Step] && r.options.does(s.Step) {
+		if s.Effect != nil && !s.silent && !seen[s.Step] && r.options.does(s.Step) {
 			seen[s.Step] = true
 			r.tell(Row{Step: s.Step, Outcome: NotReached})
 		}

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
@@ -91,22 +93,19 @@ func (r *run) planRetirement(ctx context.Context, how *Retirement) error {
 	return r.planDrop(ctx)
 }
 
-// finishRetirement goes on with one that was cut off, or takes it back. A database is
-// dropped by nobody but who asks for that.
-func (r *run) finishRetirement(ctx context.Context, undo bool) (was string, err error) {
+// finishRetirement goes on with one that was cut off. A database is dropped by nobody but
+// who asks for that.
+func (r *run) finishRetirement(ctx context.Context) (was string, err error) {
 	if was = r.cutOffAmong(RetireQuietly, RetireBack, RetireDrop); was == "" || r.options.DryRun {
 		return "", nil
 	}
-	if undo && slices.ContainsFunc(r.app.All(), func(d *estate.Database) bool { return !r.exists(d.Name) }) {
-		return was, &stepError{stepDatabase, fault.New(fault.Protected, "yellowfield "+was+" "+r.app.Name+" finishes it", "a database of app %s is dropped already", r.app.Name)}
-	}
-	if err := r.planRetirement(ctx, &Retirement{Back: (was == RetireBack) != undo}); err != nil {
+	if err := r.planRetirement(ctx, &Retirement{Back: was == RetireBack}); err != nil {
 		return was, r.tellPlanFaults(err)
 	}
 	if err := r.execute(ctx); err != nil {
 		return was, &toldError{err}
 	}
-	if was == RetireDrop && !undo {
+	if was == RetireDrop {
 		r.tell(Row{Step: stepDatabase, Outcome: Note, Facts: "what was to be dropped is left", Remedy: "yellowfield " + RetireDrop + " " + r.app.Name})
 	}
 	return was, r.look(ctx)
@@ -125,17 +124,122 @@ func (r *run) planEntry(date, facts string) error {
 // planEstate puts a changed file of the estate in place; of is the estate as it is loaded,
 // for the next app of the run.
 func (r *run) planEstate(of *estate.Estate, change *estate.Change, row Row) {
-	write := func(from, to []byte) error {
-		if err := writeEstate(change.Path, from, to); err != nil {
-			return err
-		}
-		of.Took(change.Path, to)
-		return nil
-	}
 	row.Place = &fault.Place{File: change.Path}
-	s := r.plan.change(row, "entry of "+r.app.Name)
-	s.Act = func(context.Context) (string, error) { return "", write(change.Before, change.After) }
-	s.Undo = func(context.Context) error { return write(change.After, change.Before) }
+	after := fileWith(change.After)
+	after.App = r.app.Name
+	r.plan.change(row, entryChanged.Of(change.Path, fileWith(change.Before), after), &entryChange{of, change})
+}
+
+// entryChange is what changing a file of the estate takes beside the effect's data.
+type entryChange struct {
+	of     *estate.Estate
+	change *estate.Change
+}
+
+func init() {
+	entryChanged.Means(effect.Spec[*run, fileState]{
+		Object: func(c effect.Change[fileState]) string { return "entry of " + c.After.App },
+		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (_ string, err error) {
+			m := d.Material.(*entryChange)
+			if d.Before.Copy, err = r.journal.KeepCopy(d.Subject, m.change.Before); err == nil {
+				err = d.Record()
+			}
+			if err == nil {
+				err = writeEstate(d.Subject, m.change.Before, m.change.After)
+			}
+			if err == nil {
+				m.of.Took(d.Subject, m.change.After)
+			}
+			return "", err
+		},
+		Undo: func(r *run, _ context.Context, c effect.Change[fileState]) error {
+			now, err := os.ReadFile(c.Subject)
+			standing, err := standingOf(c.Before, c.After, now, err)
+			switch {
+			case err != nil:
+				return err
+			case standing == effect.NotDone:
+				return nil
+			case standing != effect.Done:
+				return changedSince(c.Subject, c.Before.Copy)
+			}
+			old, err := r.State.Copy(c.Before.Copy)
+			if err == nil {
+				err = writeEstate(c.Subject, now, old)
+			}
+			if err != nil {
+				return err
+			}
+			of := r.Estate
+			if m, is := c.Material.(*entryChange); is {
+				of = m.of
+			}
+			of.Took(c.Subject, old)
+			return nil
+		},
+		Look: func(_ *run, _ context.Context, c effect.Change[fileState]) (effect.Standing, error) {
+			now, err := os.ReadFile(c.Subject)
+			return standingOf(c.Before, c.After, now, err)
+		},
+		Kept: func(*run, effect.Change[fileState]) (why, next string) {
+			return "the run has changed the estate file", "change it by hand, or by the command that takes that back"
+		},
+	})
+	retirementNoted.Means(effect.Spec[*run, retirementState]{
+		Object: func(effect.Change[retirementState]) string { return "note of what is taken away" },
+		Do: func(r *run, _ context.Context, d *effect.Doing[retirementState]) (string, error) {
+			return "", r.State.SetNote(retiredApps, r.noteName(), d.Material.(retiredApp))
+		},
+		Undo: func(r *run, _ context.Context, c effect.Change[retirementState]) error {
+			var note, before retiredApp
+			if found, err := r.State.Note(retiredApps, r.noteName(), &note); err != nil || !found {
+				return err
+			}
+			before.Locked = c.Before.Locked
+			for _, f := range note.Files {
+				if slices.Contains(c.Before.Files, f.Path) {
+					before.Files = append(before.Files, f)
+				}
+			}
+			if len(before.Locked)+len(before.Files) == 0 {
+				return r.State.DropNote(retiredApps, r.noteName())
+			}
+			return r.State.SetNote(retiredApps, r.noteName(), before)
+		},
+		Kept: func(r *run, _ effect.Change[retirementState]) (why, next string) { return r.outOfUse() },
+	})
+	accountDropped.Means(effect.Spec[*run, accountState]{
+		Object: func(c effect.Change[accountState]) string { return "account " + c.Subject }, Irreversible: true,
+		Do: func(r *run, ctx context.Context, d *effect.Doing[accountState]) (string, error) {
+			a := dbms.ParseAccount(d.Subject)
+			_ = r.view.server.EndSessions(ctx, a) // there may be none
+			if err := r.send(ctx, &d.Touched, r.view.server.DropAccount(a)); err != nil {
+				return "", err
+			}
+			return "", r.State.DropPending(r.stateAccount(a.User))
+		},
+		Look: func(r *run, _ context.Context, c effect.Change[accountState]) (effect.Standing, error) {
+			if _, exists := r.view.catalogue.Accounts[dbms.ParseAccount(c.Subject)]; exists {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+		Kept: func(r *run, _ effect.Change[accountState]) (why, next string) { return r.outOfUse() },
+	})
+}
+
+// retirementState is the note of an app that is retired, without what the files hold.
+type retirementState struct {
+	Locked []dbms.Account `json:"locked,omitempty"`
+	Files  []string       `json:"files,omitempty"`
+}
+
+func (n retiredApp) state() (s retirementState) {
+	s.Locked = n.Locked
+	for _, f := range n.Files {
+		s.Files = append(s.Files, f.Path)
+	}
+	return s
 }
 
 // writeEstate puts a changed file of the estate in place of the one that was read.
@@ -192,31 +296,31 @@ func (r *run) planQuietEnd(note *retiredApp) error {
 			after.Files = append(after.Files, f)
 		}
 	}
-	r.silently(stepState, "note of what is taken away", func(context.Context) error {
-		return r.State.SetNote(retiredApps, r.noteName(), after)
-	}).Undo = func(context.Context) error {
-		if len(note.Locked)+len(note.Files) == 0 {
-			return r.State.DropNote(retiredApps, r.noteName())
-		}
-		return r.State.SetNote(retiredApps, r.noteName(), note)
-	}
+	r.plan.change(Row{Step: stepState}, retirementNoted.Of(r.app.Name, note.state(), after.state()), after).silent = true
 	for _, a := range locks {
-		lock := r.view.server.LockAccount(a)
-		s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: a.String() + " locked, its sessions ended", SQL: texts([]dbms.Statement{lock})}, "lock of "+a.String())
-		s.Act = func(ctx context.Context) (string, error) {
-			if err := r.send(ctx, s, lock); err != nil {
-				return "", err
-			}
-			return "", r.view.server.EndSessions(ctx, a)
-		}
-		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.UnlockAccount(a)) }
+		r.planLock(a, true, " locked, its sessions ended")
 	}
 	for _, f := range files {
-		s := r.plan.change(Row{Step: stepSettings, Outcome: Removed, Facts: r.app.Shown(f.Path) + ", kept in the state folder"}, "settings "+f.Path)
-		s.Act = func(context.Context) (string, error) { return "", r.takeAway(s, f) }
-		s.Undo = func(context.Context) error { return r.putBackFile(f) }
+		r.planRetiredFile(Row{Step: stepSettings, Outcome: Removed, Facts: r.app.Shown(f.Path) + ", kept in the state folder"}, f, true)
 	}
 	return nil
+}
+
+// planLock has an account locked or unlocked.
+func (r *run) planLock(a dbms.Account, locked bool, facts string) {
+	r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: a.String() + facts, SQL: texts([]dbms.Statement{r.lockStatement(a, locked)})},
+		accountLock.Of(a.String(), lockState{!locked}, lockState{locked}), nil)
+}
+
+// planRetiredFile has a settings file taken away, or put back.
+func (r *run) planRetiredFile(row Row, f retiredFile, away bool) {
+	there, absent := fileWith(f.Content), fileState{Absent: true, App: r.app.Name}
+	there.Attributes, there.App = &f.Of, r.app.Name
+	if away {
+		r.plan.change(row, settingsRetired.Of(f.Path, there, absent), f)
+	} else {
+		r.plan.change(row, settingsRetired.Of(f.Path, absent, there), f)
+	}
 }
 
 // usedBy gives another app in use that has an account; empty for none.
@@ -254,7 +358,8 @@ func (r *run) filesToRetire() (all []retiredFile, err error) {
 }
 
 // takeAway removes a settings file, when what was kept of it has been read back.
-func (r *run) takeAway(s *step, f retiredFile) error {
+func (r *run) takeAway(d *effect.Doing[fileState]) error {
+	f := d.Material.(retiredFile)
 	var note retiredApp
 	if _, err := r.State.Note(retiredApps, r.noteName(), &note); err != nil {
 		return err
@@ -271,7 +376,13 @@ func (r *run) takeAway(s *step, f retiredFile) error {
 	if err != nil {
 		return err
 	}
-	s.Touched = true
+	if d.Before.Copy, err = r.journal.KeepCopy(f.Path, now); err == nil {
+		err = d.Record()
+	}
+	if err != nil {
+		return err
+	}
+	d.Touched = true
 	return files.Remove(f.Path)
 }
 
@@ -311,22 +422,17 @@ func (r *run) planBack(note *retiredApp) error {
 		if has, exists := r.view.catalogue.Accounts[a]; !exists || !has.Locked {
 			continue
 		}
-		unlock := r.view.server.UnlockAccount(a)
-		s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: a.String() + " unlocked", SQL: texts([]dbms.Statement{unlock})}, "lock of "+a.String())
-		s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, unlock) }
-		s.Undo = func(ctx context.Context) error { return r.view.server.Exec(ctx, r.view.server.LockAccount(a)) }
+		r.planLock(a, false, " unlocked")
 	}
 	for _, f := range note.Files {
-		s := r.plan.change(Row{Step: stepSettings, Outcome: Written, Facts: r.app.Shown(f.Path) + ", as it was"}, "settings "+f.Path)
-		s.Act = func(context.Context) (string, error) { return "", r.putBackFile(f) }
-		s.Undo = func(context.Context) error { return r.takeAway(s, f) }
+		r.planRetiredFile(Row{Step: stepSettings, Outcome: Written, Facts: r.app.Shown(f.Path) + ", as it was"}, f, false)
 	}
 	if r.app.Retired != "" {
 		if err := r.planEntry("", "in use again: retired: "+r.app.Retired+" taken out"); err != nil {
 			return err
 		}
 	}
-	r.silently(stepState, "end of the note of what was taken away", func(context.Context) error { return r.State.DropNote(retiredApps, r.noteName()) })
+	r.plan.prove(stepState, "end of the note of what was taken away", func(context.Context) error { return r.State.DropNote(retiredApps, r.noteName()) })
 	return nil
 }
 
@@ -365,7 +471,7 @@ func (r *run) planDrop(ctx context.Context) error {
 	if err := r.planDropInsEnd(); err != nil {
 		return err
 	}
-	r.silently(stepState, "end of the notes of "+r.app.Name, func(context.Context) error {
+	r.plan.prove(stepState, "end of the notes of "+r.app.Name, func(context.Context) error {
 		var errs []error
 		for _, d := range r.app.All() {
 			errs = append(errs, r.State.DropNote(databases, r.databaseNote(d.Name)))
@@ -386,15 +492,16 @@ func (r *run) planProvedCopy(d *estate.Database) error {
 	if r.options.Retire.Unproved {
 		proved = "not loaded again"
 	}
-	s := r.plan.change(Row{Step: stepExport, Outcome: Written, Facts: "export of " + d.Name + ", " + proved + ": " + inventory(r.plan.contents[d.Name]), Place: placeOf(path)}, "export of "+d.Name)
-	s.Act = func(ctx context.Context) (string, error) {
+	row := Row{Step: stepExport, Outcome: Written, Facts: "export of " + d.Name + ", " + proved + ": " + inventory(r.plan.contents[d.Name]), Place: placeOf(path)}
+	e := exporting{step: stepExport, path: path, automatic: true} // it stays, whatever becomes of the rest
+	e.Sums = !r.options.Retire.Unproved
+	var s *step
+	s = r.planExportBy(row, d, e, func(ctx context.Context, doing *effect.Doing[exportState]) (string, error) {
 		defer r.endReaders(ctx) // before the database is dropped
 		reader, err := r.shortLived(ctx, d.Name, r.view.server.Reading(r.plan.contents[d.Name]), "")
 		if err != nil {
 			return "", err
 		}
-		e := exporting{step: stepExport, path: path}
-		e.Sums = !r.options.Retire.Unproved
 		exporter := r.exporterOf(reader.Server, d.Name)
 		survey, err := r.lookBefore(ctx, exporter, e)
 		if err != nil {
@@ -407,7 +514,7 @@ func (r *run) planProvedCopy(d *estate.Database) error {
 		if len(leftOut) > 0 && !r.options.Retire.Unproved {
 			return "", fault.New(fault.Protected, "drop these first, or add --unproved-copy if they are not needed", "the export of %s does not hold everything: %s", d.Name, some(leftOut))
 		}
-		report, facts, err := r.exportNow(ctx, s, d, exporter, e, leftOut)
+		report, facts, err := r.exportNow(ctx, s, doing, exporter, e, leftOut)
 		if err != nil {
 			return "", err
 		}
@@ -419,24 +526,26 @@ func (r *run) planProvedCopy(d *estate.Database) error {
 		}
 		s.Row.Excerpt = s.Row.Export.SHA256
 		return fmt.Sprintf("export of %s, %s: %s; its sha256 checksum:", d.Name, proved, facts), nil
-	}
+	})
 	return nil
 }
 
 func (r *run) planDropping(d *estate.Database) {
 	drop := r.view.server.DropDatabase(d.Name)
-	s := r.plan.change(Row{Step: stepDatabase, Outcome: Removed, Facts: d.Name, SQL: texts(drop)}, "database "+d.Name)
-	s.Act = func(ctx context.Context) (string, error) {
-		now, err := r.view.server.Contents(ctx, d.Name)
-		if err != nil {
-			return "", err
-		}
-		if had := r.plan.contents[d.Name].Everything(); !sameObjects(had, now[d.Name].Everything()) {
-			return "", fault.New(fault.Protected, "see who is at work there, and run the command again", "somebody has changed what %s holds", d.Name)
-		}
-		r.plan.dropped = true // or on the way
-		return "", r.send(ctx, s, drop...)
+	r.plan.change(Row{Step: stepDatabase, Outcome: Removed, Facts: d.Name, SQL: texts(drop)}, databaseDropped.Of(d.Name, databaseState{Exists: true}, databaseState{}), drop)
+}
+
+// dropAsFound drops a database that holds what it held when that was shown.
+func (r *run) dropAsFound(ctx context.Context, d *effect.Doing[databaseState]) error {
+	now, err := r.view.server.Contents(ctx, d.Subject)
+	if err != nil {
+		return err
 	}
+	if had := r.plan.contents[d.Subject].Everything(); !sameObjects(had, now[d.Subject].Everything()) {
+		return fault.New(fault.Protected, "see who is at work there, and run the command again", "somebody has changed what %s holds", d.Subject)
+	}
+	r.plan.dropped = true // or on the way
+	return r.send(ctx, &d.Touched, d.Material.([]dbms.Statement)...)
 }
 
 func sameObjects(a, b map[dbms.Object]bool) bool {
@@ -464,15 +573,8 @@ func (r *run) planAccountsEnd() {
 				r.plan.note(stepAccount, "drop it by hand if nobody needs it", fmt.Sprintf("%s stays, locked: it has rights elsewhere: %s", a, strings.Join(elsewhere, ", ")))
 				continue
 			}
-			drop := r.view.server.DropAccount(a)
-			s := r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: a.String(), SQL: texts([]dbms.Statement{drop})}, "account "+a.String())
-			s.Act = func(ctx context.Context) (string, error) {
-				_ = r.view.server.EndSessions(ctx, a) // there may be none
-				if err := r.send(ctx, s, drop); err != nil {
-					return "", err
-				}
-				return "", r.State.DropPending(r.stateAccount(a.User))
-			}
+			r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: a.String(), SQL: texts([]dbms.Statement{r.view.server.DropAccount(a)})},
+				accountDropped.Of(a.String(), accountState{Exists: true}, accountState{}), nil)
 		}
 	}
 	for _, d := range r.app.All() {
@@ -481,16 +583,15 @@ func (r *run) planAccountsEnd() {
 			if own[a] || len(held) == 0 || !r.view.entry.DBMS.Traits().Privileges { // elsewhere they go with the database
 				continue
 			}
-			revoke := r.view.server.Revoke(held, r.view.server.Pattern(d.Name), a)
-			s := r.plan.change(Row{Step: stepRights, Outcome: Removed, Facts: fmt.Sprintf("%s of %s on %s", held, a, d.Name), SQL: texts(revoke)}, rightsObject(a, d.Name))
-			s.Act = func(ctx context.Context) (string, error) { return "", r.send(ctx, s, revoke...) }
+			r.planRightsChange(Row{Step: stepRights, Outcome: Removed, Facts: fmt.Sprintf("%s of %s on %s", held, a, d.Name)}, rightsState{Account: a, Database: d.Name, Held: held}, nil,
+				r.view.server.Revoke(held, r.view.server.Pattern(d.Name), a), false)
 		}
 	}
 }
 
 // lookAtRetired is what provision and verify make of an app that is retired.
 func (r *run) lookAtRetired(ctx context.Context) error {
-	if was, err := r.finishRetirement(ctx, false); err != nil || was == RetireBack {
+	if was, err := r.finishRetirement(ctx); err != nil || was == RetireBack {
 		return err
 	}
 	r.plan = r.emptyPlan()

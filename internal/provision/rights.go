@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
@@ -191,19 +193,72 @@ func (r *run) planChangeOfRights(h heldRights, isNew bool) error {
 	case r.options.Turn != nil:
 		outcome, facts = Changed, facts+"; before: "+r.wordsFor(h)
 	}
-	s := r.plan.change(Row{Step: stepRights, Outcome: outcome, Facts: facts, SQL: texts(statements)}, rightsObject(h.a, h.on))
-	if len(h.leaking) == 0 {
-		s.Before, s.After = h.held.String(), h.want.String()
-	}
-	s.Undo = func(ctx context.Context) error { return r.restoreRights(ctx, h) }
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.send(ctx, s, statements...); err != nil || !lowers {
-			return "", err
+	before := rightsState{Account: h.a, Database: h.on, Held: h.held}
+	for _, pattern := range h.leaking {
+		if before.Leaking == nil {
+			before.Leaking = map[string]dbms.Privileges{}
 		}
-		// Open sessions keep database rights until their next USE.
-		return "", r.view.server.EndSessions(ctx, h.a)
+		before.Leaking[pattern] = h.grants.Databases[pattern]
 	}
+	r.planRightsChange(Row{Step: stepRights, Outcome: outcome, Facts: facts}, before, h.want, statements, lowers)
 	return nil
+}
+
+// planRightsChange has an account's rights on a database changed by statements.
+func (r *run) planRightsChange(row Row, before rightsState, want dbms.Privileges, statements []dbms.Statement, lowers bool) {
+	row.SQL = texts(statements)
+	after := rightsState{Account: before.Account, Database: before.Database, Held: want}
+	r.plan.change(row, rightsSet.Of(before.Account.String()+" on "+before.Database, before, after), &rightsChange{statements, lowers})
+}
+
+// rightsState are an account's rights on a database as an effect has them.
+type rightsState struct {
+	Account  dbms.Account    `json:"account"`
+	Database string          `json:"database"`
+	Held     dbms.Privileges `json:"held"`
+	// Leaking are grants by patterns that hold for other databases, too.
+	Leaking map[string]dbms.Privileges `json:"leaking,omitempty"`
+}
+
+// rightsChange is what changing rights takes beside the effect's data.
+type rightsChange struct {
+	statements []dbms.Statement
+	lowers     bool // open sessions would keep some
+}
+
+func init() {
+	rightsSet.Means(effect.Spec[*run, rightsState]{
+		Object: func(c effect.Change[rightsState]) string { return "rights of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[rightsState]) (string, error) {
+			change := d.Material.(*rightsChange)
+			if err := r.send(ctx, &d.Touched, change.statements...); err != nil || !change.lowers {
+				return "", err
+			}
+			// Open sessions keep database rights until their next USE.
+			return "", r.view.server.EndSessions(ctx, d.After.Account)
+		},
+		Undo: (*run).restoreRights,
+		Look: (*run).lookAtRights,
+	})
+}
+
+// lookAtRights tells how an account's rights stand. Those of an account that the estate file
+// does not have any more are not looked at.
+func (r *run) lookAtRights(_ context.Context, c effect.Change[rightsState]) (effect.Standing, error) {
+	a, d := c.After.Account, c.After.Database
+	if !slices.ContainsFunc(r.app.Accounts, func(account *estate.Account) bool {
+		return slices.Contains(r.accountsOf(account), a) && slices.ContainsFunc(r.app.DatabasesOf(account), func(one *estate.Database) bool { return one.Name == d })
+	}) {
+		return effect.ChangedElse, fault.New(fault.Protected, "change them by hand", "the estate file has no account and database any more for: rights of %s", c.Subject)
+	}
+	held, leaking := r.view.server.HeldOn(d, r.view.catalogue.Grants(a))
+	switch _, exists := r.view.catalogue.Accounts[a]; {
+	case !exists || held.Equal(c.Before.Held) && len(leaking) == len(c.Before.Leaking):
+		return effect.NotDone, nil
+	case held.Equal(c.After.Held):
+		return effect.Done, nil
+	}
+	return effect.ChangedElse, wasChanged("rights of "+c.Subject, held.String(), c.After.Held.String())
 }
 
 // wordsFor says what an account holds in the words of the estate file, if it has some for
@@ -231,25 +286,36 @@ func (r *run) effective(database string, grants dbms.Grants) (dbms.Privileges, [
 }
 
 // restoreRights gives an account exactly what it had.
-func (r *run) restoreRights(ctx context.Context, h heldRights) error {
-	pattern := r.view.server.Pattern(h.on)
-	for _, other := range h.leaking {
-		if err := r.view.server.Exec(ctx, r.view.server.Grant(h.grants.Databases[other], other, h.a)...); err != nil {
-			return err
-		}
+func (r *run) restoreRights(ctx context.Context, c effect.Change[rightsState]) error {
+	a, d := c.After.Account, c.After.Database
+	now, err := r.now(ctx)
+	if err != nil {
+		return err
 	}
-	if lost := h.held.Minus(h.want); len(lost) > 0 {
-		if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, h.a)...); err != nil {
-			return err
-		}
+	_, there := now.Accounts[a]
+	_, exists := now.Databases[d]
+	if !there || !exists {
+		return nil
 	}
-	if won := h.want.Minus(h.held); len(won) > 0 {
-		err := r.view.server.Exec(ctx, r.view.server.Revoke(won, pattern, h.a)...)
-		if dbms.CauseOf(err) != dbms.NoSuchGrant { // else the grant was interrupted before it reached the server
-			return err
+	grants := now.Grants(a)
+	grants.Databases = maps.Clone(grants.Databases)
+	for pattern, had := range c.Before.Leaking {
+		if lost := had.Minus(grants.Databases[pattern]); len(lost) > 0 {
+			if err := r.view.server.Exec(ctx, r.view.server.Grant(lost, pattern, a)...); err != nil {
+				return err
+			}
 		}
+		delete(grants.Databases, pattern) // it is as it should be
 	}
-	return nil
+	statements, lowers := r.view.server.ChangeRights(a, d, grants, c.Before.Held)
+	err = r.view.server.Exec(ctx, statements...)
+	if dbms.CauseOf(err) == dbms.NoSuchGrant { // a grant that was given up here may be through by now
+		err = nil
+	}
+	if err != nil || !lowers {
+		return err
+	}
+	return r.view.server.EndSessions(ctx, a)
 }
 
 func texts(statements []dbms.Statement) []string {

@@ -66,6 +66,12 @@ type accountFile struct {
 	lost     bool // it is none that the account can log in with: nobody works with the file
 }
 
+// notedPasswords are accounts whose new passwords are in the state folder until the settings
+// have them.
+type notedPasswords struct {
+	Users []string `json:"users,omitempty"`
+}
+
 // replaced is an account of the server, as it is found.
 type replaced struct {
 	dbms.AccountState

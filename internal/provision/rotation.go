@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
@@ -26,8 +27,7 @@ func (r *run) planRotation(replacements []*replacement) error {
 	if slices.ContainsFunc(replacements, func(p *replacement) bool { return p.standIn != nil }) {
 		last = &publication{} // the files are written twice
 	}
-	rehearsal := r.silently(stepSettings, "the new settings beside the old ones", func(context.Context) error { return r.prepareFiles(first) })
-	rehearsal.Undo = func(context.Context) error { first.discard(); return nil }
+	r.plan.change(Row{Step: stepSettings}, filesPrepared.Of(r.app.Name, struct{}{}, struct{}{}), first).silent = true
 	if err := r.planStandIns(replacements, first); err != nil {
 		return err
 	}
@@ -67,7 +67,7 @@ func (r *run) planRotation(replacements []*replacement) error {
 		}
 	}
 	for _, p := range replacements {
-		r.silently(stepAccount, "new password of "+p.account.Name+" in the state folder", func(ctx context.Context) error { return r.settleRotation(ctx, p) })
+		r.plan.prove(stepAccount, "new password of "+p.account.Name+" in the state folder", func(ctx context.Context) error { return r.settleRotation(ctx, p) })
 	}
 	return errors.Join(errs...)
 }
@@ -75,13 +75,13 @@ func (r *run) planRotation(replacements []*replacement) error {
 // planProof has commands run for new settings, and logins made with them.
 func (r *run) planProof(replacements []*replacement, files *publication) {
 	if len(files.files) > 0 {
-		r.silently(stepSettings, "commands after the change of settings", func(ctx context.Context) error {
+		r.plan.prove(stepSettings, "commands after the change of settings", func(ctx context.Context) error {
 			r.on(replacements, func(of *run) { of.afterSettingsChange(ctx) })
 			return nil
 		})
 	}
 	if slices.ContainsFunc(replacements, func(p *replacement) bool { return len(p.files) > 0 }) {
-		r.silently(stepLogin, "login with the settings", func(ctx context.Context) error { return r.proveSettings(ctx, replacements) })
+		r.plan.prove(stepLogin, "login with the settings", func(ctx context.Context) error { return r.proveSettings(ctx, replacements) })
 	}
 }
 
@@ -99,13 +99,6 @@ func (r *run) waitOnce(ctx context.Context, waited *bool) error {
 	}
 }
 
-func (r *run) silently(step, object string, act func(context.Context) error) *step {
-	s := r.plan.change(Row{Step: step}, object)
-	s.silent = true
-	s.Act = func(ctx context.Context) (string, error) { return "", act(ctx) }
-	return s
-}
-
 // keepsBoth reports whether an account has the new password beside the old one for a
 // while.
 func (r *run) keepsBoth(p *replacement, h *replaced) bool {
@@ -118,19 +111,29 @@ func (r *run) keepsBoth(p *replacement, h *replaced) bool {
 func (r *run) planBeside(p *replacement, h *replaced) {
 	own := h.Verifier
 	shown := r.view.server.AddVerifier(h.Account, secret.NoVerifier(own.Method()), secret.NoVerifier(own.Method()))
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: fmt.Sprintf("%s, %s beside the old one", h.Account, p.source), SQL: texts(shown)}, "password of "+h.String())
-	s.Undo = func(ctx context.Context) error { return r.passwordBack(ctx, p, h) }
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.State.SetPending(r.rotating(h.User), p.fresh); err != nil {
-			return "", err
+	r.planPasswordChange(Row{Step: stepAccount, Outcome: Changed, Facts: fmt.Sprintf("%s, %s beside the old one", h.Account, p.source), SQL: texts(shown)}, p, h,
+		func(ctx context.Context, touched *bool) (string, error) {
+			fresh := r.view.server.Verifier(h.Account, p.fresh, own.Method())
+			if err := r.send(ctx, touched, r.view.server.AddVerifier(h.Account, fresh, own)...); err != nil {
+				return "", err
+			}
+			return "", r.holds(ctx, h, fresh, own)
+		})
+}
+
+// planPasswordChange has an account's password changed; the new one is in the state folder
+// before.
+func (r *run) planPasswordChange(row Row, p *replacement, h *replaced, set func(ctx context.Context, touched *bool) (string, error)) {
+	change := &passwordChange{old: oldPassword{verifier: h.Verifier}, set: set, note: func() error { return r.State.SetPending(r.rotating(h.User), p.fresh) }}
+	kind := passwordSet
+	if r.options.Rotation.Leaked {
+		kind, change.old = passwordLeaked, oldPassword{}
+	} else if !change.old.isKnown() {
+		if i := slices.IndexFunc(p.files, func(f *accountFile) bool { return f.password.Reveal() != p.fresh.Reveal() }); i >= 0 {
+			change.old = oldPassword{password: p.files[i].password}
 		}
-		s.Touched = true
-		fresh := r.view.server.Verifier(h.Account, p.fresh, own.Method())
-		if err := r.send(ctx, s, r.view.server.AddVerifier(h.Account, fresh, own)...); err != nil {
-			return "", err
-		}
-		return "", r.holds(ctx, h, fresh, own)
 	}
+	r.plan.change(row, kind.Of(h.String(), passwordState{Method: h.Verifier.Method()}, passwordState{Source: p.source, Noted: true}), change)
 }
 
 // holds compares what the server keeps now with what it was given.
@@ -146,22 +149,6 @@ func (r *run) holds(ctx context.Context, h *replaced, wanted ...secret.Verifier)
 	return nil
 }
 
-// passwordBack gives an account its old password alone.
-func (r *run) passwordBack(ctx context.Context, p *replacement, h *replaced) error {
-	old := h.Verifier
-	if !old.IsKnown() || !slices.Contains(restorable, old.Method()) {
-		i := slices.IndexFunc(p.files, func(f *accountFile) bool { return f.password.Reveal() != p.fresh.Reveal() })
-		if i < 0 {
-			return fault.New(fault.Failed, "yellowfield rotate "+r.app.Name+" makes a new one", "server %s: the old password of %s is not known", r.app.Server, h.Account)
-		}
-		old = r.view.server.Verifier(h.Account, p.files[i].password, p.account.Auth)
-	}
-	if err := r.view.server.Exec(ctx, r.view.server.SetVerifier(h.Account, old)...); err != nil {
-		return err
-	}
-	return r.State.DropPending(r.rotating(h.User))
-}
-
 // planReplacing puts the new password in the place of the old one, where an account can
 // have but one, or is to.
 func (r *run) planReplacing(p *replacement, h *replaced) {
@@ -170,32 +157,24 @@ func (r *run) planReplacing(p *replacement, h *replaced) {
 	if r.options.Rotation.Leaked {
 		why = "and the old one and its sessions are ended"
 	}
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Changed, Facts: fmt.Sprintf("%s, %s %s", h.Account, p.source, why), SQL: texts(r.view.server.SetVerifier(h.Account, secret.NoVerifier(method)))}, "password of "+h.String())
-	s.Undo = func(ctx context.Context) error { return r.passwordBack(ctx, p, h) }
-	if r.options.Rotation.Leaked {
-		s.Undo = nil // it would be valid again
-	}
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.State.SetPending(r.rotating(h.User), p.fresh); err != nil {
-			return "", err
-		}
-		s.Touched = true
+	row := Row{Step: stepAccount, Outcome: Changed, Facts: fmt.Sprintf("%s, %s %s", h.Account, p.source, why), SQL: texts(r.view.server.SetVerifier(h.Account, secret.NoVerifier(method)))}
+	r.planPasswordChange(row, p, h, func(ctx context.Context, touched *bool) (string, error) {
 		if p.begun.IsZero() && p.standIn == nil {
 			p.begun = time.Now()
 		}
 		fresh := r.view.server.Verifier(h.Account, p.fresh, method)
-		err := r.send(ctx, s, r.view.server.SetVerifier(h.Account, fresh)...)
-		facts, err := r.afterPassword(ctx, s, h.Account, &credential{password: p.fresh, source: p.source}, fresh, err, r.view.server.SetPasswordInPlain(h.Account, p.fresh))
+		err := r.send(ctx, touched, r.view.server.SetVerifier(h.Account, fresh)...)
+		facts, err := r.afterPassword(ctx, touched, h.Account, &credential{password: p.fresh, source: p.source}, fresh, err, r.view.server.SetPasswordInPlain(h.Account, p.fresh))
 		if err == nil && r.options.Rotation.Leaked {
 			err = r.view.server.EndSessions(ctx, h.Account)
 		}
 		return facts, err
-	}
+	})
 }
 
 // planFirstLogin proves a new login before any file has it.
 func (r *run) planFirstLogin(p *replacement, user string, password secret.Password) {
-	r.silently(stepLogin, "login as "+user+" with the new password", func(ctx context.Context) error {
+	r.plan.prove(stepLogin, "login as "+user+" with the new password", func(ctx context.Context) error {
 		f := p.files[0]
 		has, err := f.of.readFacts(f.path, f.settings.Values)
 		if err != nil {
@@ -267,9 +246,7 @@ func (r *run) planPassword(f *accountFile, in *publication, user string, passwor
 	case other || user != f.of.app.AccountOf(f.settings).Name:
 		what = "user and password of " + user
 	}
-	s := r.plan.change(Row{Step: stepSettings, Outcome: Written, Facts: shown + ": " + what}, "settings "+f.path)
-	s.Undo = func(context.Context) error { return r.takeBack(published, false) }
-	s.Act = func(context.Context) (string, error) { return "", r.publish(published) }
+	r.planPublishing(Row{Step: stepSettings, Outcome: Written, Facts: shown + ": " + what}, published)
 	return nil
 }
 
@@ -303,27 +280,48 @@ func (r *run) proveSettings(ctx context.Context, replacements []*replacement) er
 func (r *run) planEnding(p *replacement, h *replaced, waited *bool) {
 	shown := r.view.server.DropOlder(h.Account, secret.NoVerifier(h.Verifier.Method()))
 	facts := fmt.Sprintf("the old password of %s, %s after the settings have the new one; until then both were valid", h.Account, r.options.Rotation.Overlap)
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: facts, SQL: texts(shown)}, "old password of "+h.String())
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.waitOnce(ctx, waited); err != nil {
-			return "", err
-		}
-		stored, err := r.view.server.StoredVerifiers(ctx, h.Account)
-		if err != nil {
-			return "", err
-		}
-		fresh := r.view.server.Verifier(h.Account, p.fresh, h.Verifier.Method())
-		if len(stored) > 0 { // it may have a salt
-			if matches, known := p.fresh.Matches(h.User, stored[0]); known && !matches {
-				return "", fault.New(fault.Protected, "find out who changes it, and run the command again", "server %s: %s has another password now than the new one", r.app.Server, h.Account)
-			}
-			fresh = stored[0]
-		}
-		if err := r.send(ctx, s, r.view.server.DropOlder(h.Account, fresh)...); err != nil {
-			return "", err
-		}
-		return "", r.holds(ctx, h, fresh)
+	r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: facts, SQL: texts(shown)}, passwordEnded.Of(h.String(), struct{}{}, struct{}{}), &endedPassword{p, h, waited})
+}
+
+// endedPassword is the older one of two.
+type endedPassword struct {
+	of     *replacement
+	on     *replaced
+	waited *bool
+}
+
+func init() {
+	passwordEnded.Means(effect.Spec[*run, struct{}]{
+		Object: func(c effect.Change[struct{}]) string { return "old password of " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {
+			return "", r.endPassword(ctx, &d.Touched, d.Material.(*endedPassword))
+		},
+		Kept: func(r *run, _ effect.Change[struct{}]) (why, next string) {
+			return "the run has ended a password, and it is kept nowhere", "yellowfield rotate " + r.app.Name + " makes a new one"
+		},
+	})
+}
+
+func (r *run) endPassword(ctx context.Context, touched *bool, of *endedPassword) error {
+	p, h := of.of, of.on
+	if err := r.waitOnce(ctx, of.waited); err != nil {
+		return err
 	}
+	stored, err := r.view.server.StoredVerifiers(ctx, h.Account)
+	if err != nil {
+		return err
+	}
+	fresh := r.view.server.Verifier(h.Account, p.fresh, h.Verifier.Method())
+	if len(stored) > 0 { // it may have a salt
+		if matches, known := p.fresh.Matches(h.User, stored[0]); known && !matches {
+			return fault.New(fault.Protected, "find out who changes it, and run the command again", "server %s: %s has another password now than the new one", r.app.Server, h.Account)
+		}
+		fresh = stored[0]
+	}
+	if err := r.send(ctx, touched, r.view.server.DropOlder(h.Account, fresh)...); err != nil {
+		return err
+	}
+	return r.holds(ctx, h, fresh)
 }
 
 // oldIsGone tries the old password where the server does not let its verifiers be read: a
@@ -407,37 +405,4 @@ func (r *run) planUnfinishedRotation(context.Context) error {
 		r.plan.differs(stepAccount, estate.MustFix, "yellowfield rotate "+r.app.Name, "the change of "+name+"'s password was cut off")
 	}
 	return err
-}
-
-// planRotationsBack gives accounts their old passwords again.
-func (r *run) planRotationsBack(ctx context.Context) error {
-	names, err := r.unfinishedRotation()
-	if err != nil {
-		return err
-	}
-	r.options.Rotation = &Rotation{}
-	for _, name := range names {
-		p, err := r.replacement(ctx, r.accountNamed(name))
-		if err != nil {
-			return err
-		}
-		if p == nil { // the account was dropped
-			continue
-		}
-		if p.standIn != nil {
-			if err := r.planStandInBack(p); err != nil {
-				return err
-			}
-			continue
-		}
-		for _, h := range p.hosts {
-			if h.hasFresh && h.SecondMethod {
-				h.Verifier = h.Older
-			} else if h.hasFresh {
-				h.Verifier = secret.Verifier{} // it is known by the settings alone
-			}
-			r.takeBackBy(stepAccount, "password of "+h.String(), func(ctx context.Context) error { return r.passwordBack(ctx, p, h) })
-		}
-	}
-	return nil
 }

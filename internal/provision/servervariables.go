@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 )
@@ -59,44 +60,76 @@ func (r *run) planServerSettings() error {
 		facts = append(facts, name+" = "+string(wanted[name]))
 		sql = append(sql, r.variables().SetVariable(name, string(wanted[name])).String())
 	}
-	s := r.plan.change(Row{Step: stepSQL, Outcome: Made, SQL: sql, Facts: "server " + r.app.Server + ", for the import only: " + strings.Join(facts, ", ")}, "settings of server "+r.app.Server)
-	s.Act = func(ctx context.Context) (string, error) { return "", r.changeServer(ctx, s, names) }
-	s.Undo = r.restoreServer
+	after := variablesState{map[string]string{}}
+	for name, value := range wanted {
+		after.Values[name] = string(value)
+	}
+	r.plan.change(Row{Step: stepSQL, Outcome: Made, SQL: sql, Facts: "server " + r.app.Server + ", for the import only: " + strings.Join(facts, ", ")},
+		serverVariables.Of(r.app.Server, variablesState{}, after), nil)
 	return nil
+}
+
+// variablesState are a server's variables as an effect has them. What they were is in a note,
+// which whoever comes to the server next restores from.
+type variablesState struct {
+	Values map[string]string `json:"values,omitempty"`
+}
+
+func init() {
+	serverVariables.Means(effect.Spec[*run, variablesState]{
+		Object: func(c effect.Change[variablesState]) string { return "settings of server " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[variablesState]) (string, error) {
+			return "", r.changeServer(ctx, &d.Touched, slices.Sorted(maps.Keys(d.After.Values)))
+		},
+		Undo: func(r *run, ctx context.Context, _ effect.Change[variablesState]) error { return r.restoreServer(ctx) },
+		Look: func(r *run, _ context.Context, _ effect.Change[variablesState]) (effect.Standing, error) {
+			var note serverSettings
+			found, err := r.State.Note(changedServers, r.view.entry.Address().String(), &note)
+			if err != nil || !found {
+				return effect.NotDone, err
+			}
+			return effect.Done, nil
+		},
+	})
+	importEnded.Means(effect.Spec[*run, struct{}]{
+		Object: func(effect.Change[struct{}]) string { return "the end of the import" },
+		Do:     func(r *run, ctx context.Context, _ *effect.Doing[struct{}]) (string, error) { return r.endImport(ctx) },
+	})
 }
 
 // planRestoring takes the server's variables back once all scripts are
 // through, and forgets the note of the import.
 func (r *run) planRestoring() {
-	s := r.plan.change(Row{Step: stepSQL, Outcome: Kept}, "the end of the import")
+	row := Row{Step: stepSQL, Outcome: Kept}
 	if len(r.app.ServerDuringImport) > 0 {
-		s.Row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its settings restored"}
+		row = Row{Step: stepSQL, Outcome: Made, Facts: "server " + r.app.Server + ": its settings restored"}
 	}
-	s.silent = len(r.app.ServerDuringImport) == 0
-	s.Act = func(ctx context.Context) (string, error) {
-		for _, d := range r.app.All() {
-			if err := r.importIsOver(d); err != nil {
-				return "", err
-			}
-		}
-		if r.freeServer == nil { // what is changed now, if anything, another app's import has changed
-			return "", nil
-		}
-		restored, err := r.restore(ctx, r.view.connection)
-		if err != nil {
+	r.plan.change(row, importEnded.Of(r.app.Name, struct{}{}, struct{}{}), nil).silent = len(r.app.ServerDuringImport) == 0
+}
+
+func (r *run) endImport(ctx context.Context) (facts string, err error) {
+	for _, d := range r.app.All() {
+		if err := r.importIsOver(d); err != nil {
 			return "", err
 		}
-		r.free()
-		if len(restored) == 0 {
-			return "", nil
-		}
-		return "server " + r.app.Server + ", restored: " + strings.Join(restored, ", "), nil
 	}
+	if r.freeServer == nil { // what is changed now, if anything, another app's import has changed
+		return "", nil
+	}
+	restored, err := r.restore(ctx, r.view.connection)
+	if err != nil {
+		return "", err
+	}
+	r.free()
+	if len(restored) == 0 {
+		return "", nil
+	}
+	return "server " + r.app.Server + ", restored: " + strings.Join(restored, ", "), nil
 }
 
 // changeServer sets the variables under a lock of the whole server, so that no
 // other import takes the changed values for the server's own.
-func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
+func (r *run) changeServer(ctx context.Context, touched *bool, names []string) error {
 	release, holder, err := r.lock(ctx, r.view.server, serverLock(), true)
 	if err != nil {
 		return err
@@ -120,7 +153,7 @@ func (r *run) changeServer(ctx context.Context, s *step, names []string) error {
 		r.free()
 		return err
 	}
-	s.Touched = true
+	*touched = true
 	for _, name := range names {
 		if err := r.view.server.Exec(ctx, r.variables().SetVariable(name, string(r.app.ServerDuringImport[name]))); err != nil {
 			return err

@@ -1,7 +1,6 @@
 package provision
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +11,7 @@ import (
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
@@ -374,11 +374,75 @@ func (r *run) planWriting(s *estate.Settings, path string, file *settings.File, 
 		facts += ", from " + filepath.Base(s.Template)
 	}
 	diff := file.Named(r.app.Shown(file.Path)).Difference(after.Named(s.File), all)
-	step := r.plan.change(Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, "settings "+path)
-	step.After = digest(published.content)
-	step.Act = func(context.Context) (string, error) { return "", r.publish(published) }
-	step.Undo = func(context.Context) error { return r.takeBack(published, absent) }
+	r.planPublishing(Row{Step: stepSettings, Outcome: outcome, Facts: facts, Diff: diff}, published)
 	return nil
+}
+
+// planPublishing has a file written that was worked out.
+func (r *run) planPublishing(row Row, f *publishedFile) {
+	before, after := fileState{Absent: f.read == nil}, fileWith(f.content)
+	if f.read != nil {
+		before.Digest = digest(f.read)
+	}
+	after.Attributes, after.App = &f.attributes, f.of.app.Name
+	r.plan.change(row, settingsWritten.Of(f.path, before, after), f)
+}
+
+func init() {
+	object := func(c effect.Change[fileState]) string { return "settings " + c.Subject }
+	restore := func(r *run, _ context.Context, c effect.Change[fileState]) error {
+		files, err := r.ownerOf(c.After).files()
+		if err != nil {
+			return err
+		}
+		return r.restoreFile(files, c)
+	}
+	look := func(r *run, ctx context.Context, c effect.Change[fileState]) (effect.Standing, error) {
+		standing, err := r.lookAtFile(ctx, c)
+		if err == nil && standing == effect.ChangedElse {
+			err = fault.At(fault.Protected, fault.Place{File: c.Subject}, "look at it, and change it by hand", "the file was changed since")
+		}
+		return standing, err
+	}
+	settingsWritten.Means(effect.Spec[*run, fileState]{
+		Object: object, Look: look,
+		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (string, error) { return "", r.publish(d) },
+		Undo: func(r *run, ctx context.Context, c effect.Change[fileState]) error {
+			if f, is := c.Material.(*publishedFile); is { // what was to follow it lies beside
+				f.in.discard()
+			}
+			return restore(r, ctx, c)
+		},
+		Kept: func(_ *run, c effect.Change[fileState]) (why, next string) {
+			if c.Before.Absent {
+				return "the run has made " + c.Subject, "it is the application's by now; remove it by hand if nobody needs it"
+			}
+			return "", ""
+		},
+	})
+	settingsRetired.Means(effect.Spec[*run, fileState]{
+		Object: object, Undo: restore, Look: look,
+		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (string, error) {
+			if d.After.Absent {
+				return "", r.takeAway(d)
+			}
+			d.Touched = true
+			return "", r.putBackFile(d.Material.(retiredFile))
+		},
+		Kept: func(r *run, _ effect.Change[fileState]) (why, next string) { return r.outOfUse() },
+	})
+	filesPrepared.Means(effect.Spec[*run, struct{}]{
+		Object: func(effect.Change[struct{}]) string { return "the new settings beside the old ones" },
+		Do: func(r *run, _ context.Context, d *effect.Doing[struct{}]) (string, error) {
+			return "", r.prepareFiles(d.Material.(*publication))
+		},
+		Undo: func(_ *run, _ context.Context, c effect.Change[struct{}]) error {
+			if p, is := c.Material.(*publication); is { // else what was killed has been swept
+				p.discard()
+			}
+			return nil
+		},
+	})
 }
 
 // writableFolder finds a folder that is not there or may not be written while
@@ -397,9 +461,18 @@ func (r *run) writableFolder(path string) error {
 }
 
 // publish puts one file in place, after all have been prepared.
-func (r *run) publish(file *publishedFile) error {
+func (r *run) publish(d *effect.Doing[fileState]) error {
+	file := d.Material.(*publishedFile)
 	p := file.in
 	if err := r.prepareFiles(p); err != nil {
+		return err
+	}
+	d.Before.Copy = file.copy
+	if !d.Before.Absent {
+		d.Before.Attributes = &file.before
+	}
+	if err := d.Record(); err != nil {
+		p.discard()
 		return err
 	}
 	if err := file.prepared.Commit(); err != nil {
@@ -456,25 +529,4 @@ func (p *publication) discard() {
 			f.prepared.Discard()
 		}
 	}
-}
-
-// takeBack puts the old file back byte for byte, or removes a new one. A file
-// that someone changed in the meantime is left alone.
-func (r *run) takeBack(f *publishedFile, wasAbsent bool) error {
-	files, err := f.of.files()
-	if err != nil {
-		return err
-	}
-	now, err := files.Read(f.path)
-	if err != nil {
-		return err
-	}
-	if !bytes.Equal(now, f.content) {
-		return fault.At(fault.Protected, fault.Place{File: f.path}, "the old content is kept in "+f.copy, "the file was changed by someone else in the meantime")
-	}
-	if wasAbsent {
-		return files.Remove(f.path)
-	}
-	old, _ := f.prepared.Existed()
-	return files.Write(f.path, old, f.before)
 }

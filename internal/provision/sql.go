@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
@@ -342,52 +344,150 @@ func (s *wantedScript) title() string {
 
 // planScript adds the import of a script.
 func (r *run) planScript(source *wantedScript) {
-	survey := source.survey
-	s := r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: source.describe()}, "import of "+source.Name)
-	s.also = r.beforehand(source)
-	var report load.Report
-	s.Act = func(ctx context.Context) (facts string, err error) {
-		began := time.Now()
-		login, err := r.ownLogin(ctx, r.app.Accounts[0], source.into)
-		if err != nil {
-			return "", err
-		}
-		defer login.Close()
-		if err := r.noteUnfinished(source); err != nil {
-			return "", err
-		}
-		s.Touched = true // what came before a statement that fails is there
-		report, err = r.importScript(ctx, login, source)
-		s.Seconds = time.Since(began).Seconds()
-		if err != nil {
-			return "", r.inOrder(source, err)
-		}
-		s.Import = &ImportReport{
-			Script: source.Name, Bytes: survey.Length, Statements: report.Statements, Rows: report.Rows,
-			Sessions: report.Lanes, OneByOne: report.OneByOne,
-		}
-		if s.also, err = r.afterwards(ctx, source, report); err != nil {
-			return "", err
-		}
-		facts = source.title() + ": " + report.Describe()
-		if report.Replayed > 0 {
-			facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
-		}
-		return facts, nil
+	one := &importing{run: r.importPlanned, source: source}
+	after := importState{Database: source.into.Name, Makes: listed(source.survey.Makes), Touches: names(source.survey.Touches)}
+	one.step = r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: source.describe()},
+		sqlImported.Of(source.Name, importState{Database: source.into.Name, Holds: listed(r.plan.contents[source.into.Name].Everything())}, after), one)
+	one.step.also = r.beforehand(source)
+}
+
+// importState is what a database holds, as the effect of an import has it.
+type importState struct {
+	Database string `json:"database"`
+	// Holds is what was there before; Makes what the script makes by its text, and Touches
+	// tables that were there and that it changes.
+	Holds []dbms.Object `json:"holds,omitempty"`
+	Makes []dbms.Object `json:"makes,omitempty"`
+	// Made is what it has really made; nil as long as that is not known.
+	Made    []dbms.Object `json:"made,omitempty"`
+	Touches []string      `json:"touches,omitempty"`
+	// Moved says that all comes from another server, so that nothing else is there.
+	Moved bool `json:"moved,omitempty"`
+}
+
+// importing is what an import takes beside the effect's data.
+type importing struct {
+	run    func(ctx context.Context, d *effect.Doing[importState], of *importing) (facts string, err error)
+	step   *step
+	source *wantedScript
+}
+
+func init() {
+	sqlImported.Means(effect.Spec[*run, importState]{
+		Object: func(c effect.Change[importState]) string {
+			if c.After.Moved {
+				return "transfer of " + c.Subject
+			}
+			return "import of " + c.Subject
+		},
+		Do: func(r *run, ctx context.Context, d *effect.Doing[importState]) (string, error) {
+			of := d.Material.(*importing)
+			return of.run(ctx, d, of)
+		},
+		Undo: (*run).removeImported,
+		Look: func(r *run, _ context.Context, c effect.Change[importState]) (effect.Standing, error) {
+			if !r.exists(c.After.Database) || len(r.left(c, r.plan.contents[c.After.Database]))+len(c.After.Touches) == 0 {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+		Kept: func(*run, effect.Change[importState]) (why, next string) { return filled, dropByHand },
+	})
+}
+
+// importPlanned runs a script of the plan.
+func (r *run) importPlanned(ctx context.Context, d *effect.Doing[importState], of *importing) (facts string, err error) {
+	began := time.Now()
+	source := of.source
+	login, err := r.ownLogin(ctx, r.app.Accounts[0], source.into)
+	if err != nil {
+		return "", err
 	}
-	s.Undo = func(ctx context.Context) error {
-		if err := r.removeImported(ctx, source.into, report.Made); err != nil {
+	defer login.Close()
+	if err := r.noteUnfinished(source); err != nil {
+		return "", err
+	}
+	d.Touched = true // what came before a statement that fails is there
+	report, err := r.importScript(ctx, login, source)
+	d.After.Made = listed(report.Made)
+	of.step.Seconds = time.Since(began).Seconds()
+	if err != nil {
+		return "", r.inOrder(source, err)
+	}
+	of.step.Import = &ImportReport{
+		Script: source.Name, Bytes: source.survey.Length, Statements: report.Statements, Rows: report.Rows,
+		Sessions: report.Lanes, OneByOne: report.OneByOne,
+	}
+	if of.step.also, err = r.afterwards(ctx, source, report); err != nil {
+		return "", err
+	}
+	facts = source.title() + ": " + report.Describe()
+	if report.Replayed > 0 {
+		facts += fmt.Sprintf(" (%d defined by the administrator for the binary log)", report.Replayed)
+	}
+	return facts, nil
+}
+
+// left are the objects that an import has made and that are there.
+func (r *run) left(c effect.Change[importState], now dbms.Contents) map[dbms.Object]bool {
+	made, left := setOf(c.After.Makes), map[dbms.Object]bool{}
+	for object := range now.Objects() {
+		if (c.After.Moved || made[object] || made[object.AsMade(made, r.view.server.TableName)]) && !slices.Contains(c.Before.Holds, object) {
+			left[object] = true
+		}
+	}
+	return left
+}
+
+// removeImported removes what a script made, and nothing else: an application
+// may be at work in a database that stood before.
+func (r *run) removeImported(ctx context.Context, c effect.Change[importState]) error {
+	if r.view.asAdmin() {
+		// A statement that was given up here may still be at work there.
+		for _, a := range r.accountsOf(r.app.Accounts[0]) {
+			_ = r.view.server.EndSessions(ctx, a) // there may be none
+		}
+	}
+	now, err := r.now(ctx)
+	if err != nil {
+		return err
+	}
+	made, before := r.left(c, now.Contents[c.After.Database]), map[dbms.Object]bool{}
+	if c.After.Made != nil {
+		made, before = setOf(c.After.Made), setOf(c.Before.Holds)
+	}
+	if _, exists := now.Databases[c.After.Database]; exists {
+		if err := r.view.server.RemoveObjects(ctx, c.After.Database, made, before); err != nil {
 			return err
 		}
-		if err := r.importIsOver(source.into); err != nil {
-			return err
-		}
-		if len(survey.Touches) > 0 {
-			return fault.New(fault.Protected, "look through these tables; the script's rows may be in them",
-				"what the script did to tables that were there before stays: %s", some(names(survey.Touches)))
-		}
-		return nil
 	}
+	for _, d := range r.app.All() {
+		if d.Name == c.After.Database {
+			if err := r.importIsOver(d); err != nil {
+				return err
+			}
+		}
+	}
+	if len(c.After.Touches) > 0 {
+		return fault.New(fault.Protected, "look through these tables; the script's rows may be in them",
+			"what the script did to tables that were there before stays: %s", some(c.After.Touches))
+	}
+	return nil
+}
+
+// listed are objects in a list, in an order of their own.
+func listed(objects map[dbms.Object]bool) []dbms.Object {
+	list := slices.AppendSeq(make([]dbms.Object, 0, len(objects)), maps.Keys(objects))
+	slices.SortFunc(list, func(a, b dbms.Object) int { return strings.Compare(a.String(), b.String()) })
+	return list
+}
+
+func setOf(list []dbms.Object) map[dbms.Object]bool {
+	objects := map[dbms.Object]bool{}
+	for _, object := range list {
+		objects[object] = true
+	}
+	return objects
 }
 
 // namesInMessage are what a server puts between quotes in its messages.
@@ -569,16 +669,4 @@ func (r *run) importScript(ctx context.Context, login dbms.Server, s *wantedScri
 // ownLogin logs in with one of the app's accounts.
 func (r *run) ownLogin(ctx context.Context, account *estate.Account, d *estate.Database) (dbms.Server, error) {
 	return r.openAs(ctx, account, r.plan.credentials[account].password, d.Name)
-}
-
-// removeImported removes what a script made, and nothing else: an application
-// may be at work in a database that stood before.
-func (r *run) removeImported(ctx context.Context, d *estate.Database, made map[dbms.Object]bool) error {
-	if r.view.asAdmin() {
-		// A statement that was given up here may still be at work there.
-		for _, a := range r.accountsOf(r.app.Accounts[0]) {
-			_ = r.view.server.EndSessions(ctx, a) // there may be none
-		}
-	}
-	return r.view.server.RemoveObjects(ctx, d.Name, made, r.plan.contents[d.Name].Objects())
 }

@@ -2,10 +2,12 @@ package provision
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
@@ -79,12 +81,8 @@ func (r *run) planStandIns(replacements []*replacement, files *publication) erro
 			continue
 		}
 		waited = false
-		r.silently(stepAccount, "new passwords in the state folder", func(context.Context) error {
-			if err := r.State.SetPending(r.rotating(p.account.Name), p.fresh); err != nil {
-				return err
-			}
-			return r.State.SetPending(r.rotating(p.standIn.User), p.standIn.password)
-		}).Undo = func(context.Context) error { return r.forgetStandIn(p) }
+		r.plan.change(Row{Step: stepAccount}, passwordNoted.Of(p.account.Name, notedPasswords{}, notedPasswords{[]string{p.account.Name, p.standIn.User}}),
+			[]secret.Password{p.fresh, p.standIn.password}).silent = true
 		r.planStandIn(p)
 		r.planFirstLogin(p, p.standIn.User, p.standIn.password)
 		for _, f := range p.files {
@@ -99,81 +97,125 @@ func (r *run) planStandIns(replacements []*replacement, files *publication) erro
 		return nil
 	}
 	r.planProof(replacements, files)
-	r.silently(stepAccount, "some time for the old settings", func(ctx context.Context) error { return r.waitOnce(ctx, &waited) })
+	r.plan.prove(stepAccount, "some time for the old settings", func(ctx context.Context) error { return r.waitOnce(ctx, &waited) })
 	return nil
 }
 
 func (r *run) planStandIn(p *replacement) {
 	own := p.hosts[0]
-	options := dbms.AccountOptions{RequireTLS: own.RequiresTLS, MaxConnections: own.MaxConnections}
-	method := p.account.Auth
-	statements := []dbms.Statement{r.view.server.CreateAccount(p.standIn.Account, secret.NoVerifier(method), options)}
-	var grants []dbms.Statement
-	for _, database := range estate.Names(p.standIn.held) {
-		grants = append(grants, r.view.server.Grant(p.standIn.held[database], r.view.server.Pattern(database), p.standIn.Account)...)
+	after := secondRoleState{Exists: true, Held: p.standIn.held, Options: dbms.AccountOptions{RequireTLS: own.RequiresTLS, MaxConnections: own.MaxConnections}}
+	statements := []dbms.Statement{r.view.server.CreateAccount(p.standIn.Account, secret.NoVerifier(p.account.Auth), after.Options)}
+	r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: fmt.Sprintf("%s with the rights of %s, to stand in for it", p.standIn.User, p.account.Name), SQL: texts(append(statements, r.grantsOf(p.standIn)...))},
+		secondRole.Of(p.standIn.User, secondRoleState{}, after), &standingIn{of: p})
+}
+
+// grantsOf give a stand-in the rights of the account that it stands in for.
+func (r *run) grantsOf(s *standIn) (grants []dbms.Statement) {
+	for _, database := range estate.Names(s.held) {
+		grants = append(grants, r.view.server.Grant(s.held[database], r.view.server.Pattern(database), s.Account)...)
 	}
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Made, Facts: fmt.Sprintf("%s with the rights of %s, to stand in for it", p.standIn.User, p.account.Name), SQL: texts(append(statements, grants...))}, "stand-in "+p.standIn.User)
-	s.Undo = func(ctx context.Context) error { return r.dropStandIn(ctx, p) }
-	s.Act = func(ctx context.Context) (string, error) {
-		verifier := r.view.server.Verifier(p.standIn.Account, p.standIn.password, method)
-		set, inPlain := []dbms.Statement{r.view.server.CreateAccount(p.standIn.Account, verifier, options)}, r.view.server.CreateAccountInPlain(p.standIn.Account, p.standIn.password, options)
-		if p.standIn.exists {
-			set, inPlain = r.view.server.SetVerifier(p.standIn.Account, verifier), r.view.server.SetPasswordInPlain(p.standIn.Account, p.standIn.password)
-		}
-		err := r.send(ctx, s, set...)
-		if _, err := r.afterPassword(ctx, s, p.standIn.Account, &credential{password: p.standIn.password}, verifier, err, inPlain); err != nil {
-			return "", err
-		}
-		return "", r.send(ctx, s, grants...)
+	return grants
+}
+
+// secondRoleState is a stand-in as an effect has it.
+type secondRoleState struct {
+	Exists  bool                       `json:"exists"`
+	Held    map[string]dbms.Privileges `json:"held,omitempty"` // by database
+	Options dbms.AccountOptions        `json:"options"`
+}
+
+// standingIn is what making or ending a stand-in takes beside the effect's data.
+type standingIn struct {
+	of     *replacement
+	waited *bool // before its end
+}
+
+func init() {
+	secondRole.Means(effect.Spec[*run, secondRoleState]{
+		Object: func(c effect.Change[secondRoleState]) string { return "stand-in " + c.Subject },
+		Do: func(r *run, ctx context.Context, d *effect.Doing[secondRoleState]) (string, error) {
+			of := d.Material.(*standingIn)
+			if d.After.Exists {
+				return "", r.makeStandIn(ctx, d, of.of)
+			}
+			if err := r.waitOnce(ctx, of.waited); err != nil {
+				return "", err
+			}
+			return "", r.dropStandIn(ctx, d.Subject, d.Before.Held)
+		},
+		Undo: func(r *run, ctx context.Context, c effect.Change[secondRoleState]) error {
+			if !c.After.Exists { // the settings do not name it any more
+				return nil
+			}
+			now, err := r.view.server.Reread(ctx, r.view.catalogue, r.databaseNames(), []string{c.Subject})
+			if err != nil {
+				return err
+			}
+			if _, exists := now.Accounts[dbms.Account{User: c.Subject}]; !exists {
+				return nil
+			}
+			return r.dropStandIn(ctx, c.Subject, c.After.Held)
+		},
+		Look: func(r *run, _ context.Context, c effect.Change[secondRoleState]) (effect.Standing, error) {
+			if _, exists := r.view.catalogue.Accounts[dbms.Account{User: c.Subject}]; exists == c.Before.Exists {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+	})
+	passwordNoted.Means(effect.Spec[*run, notedPasswords]{
+		Object: func(effect.Change[notedPasswords]) string { return "new passwords in the state folder" },
+		Do: func(r *run, _ context.Context, d *effect.Doing[notedPasswords]) (string, error) {
+			d.Touched = true
+			for i, password := range d.Material.([]secret.Password) {
+				if err := r.State.SetPending(r.rotating(d.After.Users[i]), password); err != nil {
+					return "", err
+				}
+			}
+			return "", nil
+		},
+		Undo: func(r *run, _ context.Context, c effect.Change[notedPasswords]) error {
+			var errs []error
+			for _, user := range slices.Backward(c.After.Users) {
+				errs = append(errs, r.State.DropPending(r.rotating(user)))
+			}
+			return errors.Join(errs...)
+		},
+	})
+}
+
+func (r *run) makeStandIn(ctx context.Context, d *effect.Doing[secondRoleState], p *replacement) error {
+	a, options := p.standIn.Account, d.After.Options
+	verifier := r.view.server.Verifier(a, p.standIn.password, p.account.Auth)
+	set, inPlain := []dbms.Statement{r.view.server.CreateAccount(a, verifier, options)}, r.view.server.CreateAccountInPlain(a, p.standIn.password, options)
+	if p.standIn.exists {
+		set, inPlain = r.view.server.SetVerifier(a, verifier), r.view.server.SetPasswordInPlain(a, p.standIn.password)
 	}
+	err := r.send(ctx, &d.Touched, set...)
+	if _, err := r.afterPassword(ctx, &d.Touched, a, &credential{password: p.standIn.password}, verifier, err, inPlain); err != nil {
+		return err
+	}
+	return r.send(ctx, &d.Touched, r.grantsOf(p.standIn)...)
 }
 
 // dropStandIn ends the second role, its sessions first.
-func (r *run) dropStandIn(ctx context.Context, p *replacement) error {
-	if err := r.view.server.EndSessions(ctx, p.standIn.Account); err != nil {
+func (r *run) dropStandIn(ctx context.Context, user string, held map[string]dbms.Privileges) error {
+	a := dbms.Account{User: user}
+	if err := r.view.server.EndSessions(ctx, a); err != nil {
 		return err
 	}
-	for database, held := range p.standIn.held {
-		if err := r.view.server.Exec(ctx, r.view.server.Revoke(held, r.view.server.Pattern(database), p.standIn.Account)...); err != nil {
+	for database, rights := range held {
+		if err := r.view.server.Exec(ctx, r.view.server.Revoke(rights, r.view.server.Pattern(database), a)...); err != nil {
 			return err
 		}
 	}
-	return r.view.server.Exec(ctx, r.view.server.DropAccount(p.standIn.Account))
-}
-
-func (r *run) forgetStandIn(p *replacement) error {
-	if err := r.State.DropPending(r.rotating(p.standIn.User)); err != nil {
-		return err
-	}
-	return r.State.DropPending(r.rotating(p.account.Name))
+	return r.view.server.Exec(ctx, r.view.server.DropAccount(a))
 }
 
 func (r *run) planStandInsEnd(p *replacement, waited *bool) {
 	if !p.standIn.exists && p.hosts[0].hasFresh {
 		return // it has gone already
 	}
-	s := r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: fmt.Sprintf("%s, %s after the settings have %s again", p.standIn.User, r.options.Rotation.Overlap, p.account.Name),
-		SQL: texts([]dbms.Statement{r.view.server.DropAccount(p.standIn.Account)})}, "stand-in "+p.standIn.User)
-	s.Act = func(ctx context.Context) (string, error) {
-		if err := r.waitOnce(ctx, waited); err != nil {
-			return "", err
-		}
-		return "", r.dropStandIn(ctx, p)
-	}
-}
-
-// planStandInBack takes a rotation back that has come no further than its stand-in.
-func (r *run) planStandInBack(p *replacement) error {
-	if p.hosts[0].hasFresh || slices.ContainsFunc(p.files, p.standsIn) {
-		return &stepError{stepAccount, fault.New(fault.Protected, "yellowfield rotate "+r.app.Name+" finishes it", "settings name the role %s already, or the new password is set: what was made stands", p.standIn.User)}
-	}
-	r.takeBackBy(stepAccount, "stand-in "+p.standIn.User, func(ctx context.Context) error {
-		if p.standIn.exists {
-			if err := r.dropStandIn(ctx, p); err != nil {
-				return err
-			}
-		}
-		return r.forgetStandIn(p)
-	})
-	return nil
+	r.plan.change(Row{Step: stepAccount, Outcome: Removed, Facts: fmt.Sprintf("%s, %s after the settings have %s again", p.standIn.User, r.options.Rotation.Overlap, p.account.Name),
+		SQL: texts([]dbms.Statement{r.view.server.DropAccount(p.standIn.Account)})}, secondRole.Of(p.standIn.User, secondRoleState{Exists: true, Held: p.standIn.held}, secondRoleState{}), &standingIn{p, waited})
 }

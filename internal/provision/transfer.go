@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
@@ -173,9 +174,9 @@ func (r *run) tryImport(ctx context.Context, exporter export.Exporter, survey *l
 }
 
 // transfer brings a database's contents here, and compares.
-func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string, error) {
+func (r *run) transfer(ctx context.Context, doing *effect.Doing[importState], of *importing) (string, error) {
 	began := time.Now()
-	old := r.options.Move.old
+	old, d := r.options.Move.old, of.source.into
 	defer old.endReaders(ctx)
 	reader, err := old.shortLived(ctx, d.Name, old.view.server.Reading(old.plan.contents[d.Name]), "")
 	if err != nil {
@@ -202,7 +203,7 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	if err := r.noteUnfinished(w); err != nil {
 		return "", err
 	}
-	s.Touched = true
+	doing.Touched = true
 	report, err := r.importScript(ctx, login, w)
 	if err = cmp.Or(failed(), err); err != nil {
 		return "", err
@@ -219,7 +220,7 @@ func (r *run) transfer(ctx context.Context, s *step, d *estate.Database) (string
 	if differences := export.Differences(want.Comparable(same), got.Comparable(same)); len(differences) > 0 {
 		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, some(differences))
 	}
-	s.Seconds = time.Since(began).Seconds()
+	of.step.Seconds = time.Since(began).Seconds()
 	return fmt.Sprintf("%s from %s: %s, compared", d.Name, old.app.Server, report.Describe()), r.importIsOver(d)
 }
 

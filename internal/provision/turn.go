@@ -12,7 +12,6 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/state"
-	machine "yellowfield/internal/step"
 )
 
 // Turn brings an app into one of its two states: closed for running, or open for
@@ -123,8 +122,8 @@ func (r *run) mayTurn() error {
 		switch {
 		case s.Outcome == Waiting:
 			return &stepError{s.Step, fault.New(fault.Protected, "finish its installer; then yellowfield settings accept "+r.app.Name, "app %s waits for its installer: %s", r.app.Name, s.Facts)}
-		case made && s.Act != nil:
-			return &stepError{s.Step, fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" first", "app %s is not made yet: %s is missing", r.app.Name, s.Object)}
+		case made && s.Effect != nil:
+			return &stepError{s.Step, fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" first", "app %s is not made yet: %s is missing", r.app.Name, s.object())}
 		}
 	}
 	tables := slices.ContainsFunc(r.databaseNames(), func(name string) bool { return len(r.plan.contents[name].Tables) > 0 })
@@ -136,7 +135,7 @@ func (r *run) mayTurn() error {
 
 // hasWork reports whether there is anything to do.
 func (r *run) hasWork() bool {
-	return slices.ContainsFunc(r.plan.steps, func(s *step) bool { return s.Act != nil && r.options.does(s.Step) })
+	return slices.ContainsFunc(r.plan.steps, func(s *step) bool { return s.Effect != nil && r.options.does(s.Step) })
 }
 
 // preview tells what will be done; what was really done comes into the result later.
@@ -151,11 +150,11 @@ func (r *run) preview() {
 	}
 	r.begin()
 	for _, s := range r.plan.steps {
-		told := s.Act != nil || r.options.Move != nil && s.Outcome == Note // what a move meets is to be known before
+		told := s.Effect != nil || r.options.Move != nil && s.Outcome == Note // what a move meets is to be known before
 		if r.options.does(s.Step) && told && !s.silent && r.Listener.Row != nil {
 			row := s.Row
 			row.SQL = nil
-			if s.Act != nil {
+			if s.Effect != nil {
 				row.Outcome = planned[s.Outcome]
 			}
 			r.Listener.Row(r.result.Header, row)
@@ -203,12 +202,10 @@ func (r *run) acknowledgeNotes() error {
 	if ask := r.options.Turn.Acknowledge; ask == nil || !ask(r.app.Name, unread) {
 		return &stepError{stepNotes, fault.New(fault.Protected, "do what they say, and add --acknowledged", "the notes of app %s were not acknowledged: %s", r.app.Name, strings.Join(unread, " / "))}
 	}
-	s := r.plan.change(Row{Step: stepNotes, Outcome: Changed, Facts: figures.Counted(len(unread), "note", "notes") + " acknowledged"}, "acknowledgement of the notes")
-	s.Act = func(context.Context) (string, error) {
-		return "", r.State.SetNote(acknowledgedNotes, r.noteName(), append(known, unread...))
-	}
 	r.options.Only = append(slices.Clone(turnSteps), stepNotes)
-	return nil
+	_, err := r.planNote(Row{Step: stepNotes, Outcome: Changed, Facts: figures.Counted(len(unread), "note", "notes") + " acknowledged"},
+		acknowledgedNotes, r.noteName(), "acknowledgement of the notes", append(known, unread...))
+	return err
 }
 
 // openApps are the notes of apps that are to be closed again by some time.
@@ -224,41 +221,21 @@ type openUntil struct {
 // forgotten.
 func (r *run) noteOpening() error {
 	object, row := "until somebody closes it", Row{Step: stepState, Outcome: Note, Facts: "open until yellowfield close " + r.app.Name}
-	act := func() error { return r.State.DropNote(openApps, r.noteName()) }
+	var note any
 	if t := r.options.Turn; t.For > 0 {
 		until := time.Now().Add(t.For).Truncate(time.Second)
 		object = "until " + until.Format(time.RFC3339)
 		row = Row{Step: stepState, Outcome: Changed, Facts: "open until " + until.Local().Format("2006-01-02 15:04") + "; then verify reports it, and close --overdue closes it"}
-		act = func() error {
-			return r.State.SetNote(openApps, r.noteName(), openUntil{r.app.Name, r.Estate.Path, until})
-		}
+		note = openUntil{r.app.Name, r.Estate.Path, until}
 	}
-	before, err := r.openUntil()
-	if err != nil {
+	if _, err := r.planNote(row, openApps, r.noteName(), object, note); err != nil {
 		return err
 	}
-	s := &step{action: machine.Step{Name: stepState, Object: object, Before: before.Format(time.RFC3339)}, Row: row}
-	s.Act = func(context.Context) (string, error) { return "", act() }
-	r.plan.steps = append([]*step{s}, r.plan.steps...)
+	r.plan.lastFirst()
 	if r.options.Turn.WithoutExport {
 		r.tell(Row{Step: stepState, Outcome: Note, Facts: "no copy of the database is made: have one before an upgrade"})
 	}
 	r.options.Only = append(slices.Clone(turnSteps), stepState)
-	return nil
-}
-
-// planOpeningBack puts back until when an app was to stay open before a run.
-func (r *run) planOpeningBack(e state.Entry) error {
-	before, err := time.Parse(time.RFC3339, e.Before)
-	if err != nil {
-		return nil
-	}
-	r.takeBackBy(stepState, e.Object, func(context.Context) error {
-		if before.IsZero() {
-			return r.State.DropNote(openApps, r.noteName())
-		}
-		return r.State.SetNote(openApps, r.noteName(), openUntil{r.app.Name, r.Estate.Path, before})
-	})
 	return nil
 }
 
@@ -336,20 +313,23 @@ func (r *run) planRemoval(name, path string) {
 	if r.options.Turn.Delete {
 		facts = name + ", for good"
 	}
-	s := r.plan.change(Row{Step: stepInstaller, Outcome: Removed, Facts: facts}, "installer "+path)
-	kept := ""
-	s.Act = func(context.Context) (facts string, err error) {
-		files, err := r.files()
-		if err != nil {
-			return "", err
-		}
-		if !r.options.Turn.Delete {
-			if kept, facts, err = r.keepRemoved(name, path); err != nil {
-				return "", err
-			}
-		}
-		s.Touched = true
-		return facts, files.RemoveTree(path)
+	r.plan.change(Row{Step: stepInstaller, Outcome: Removed, Facts: facts}, installerMoved.Of(path, removedState{Exists: true}, removedState{Name: name, Deleted: r.options.Turn.Delete}), nil)
+}
+
+// finishTurn goes on with a close or a reopen that was cut off, and looks anew.
+func (r *run) finishTurn(ctx context.Context) error {
+	command := r.cutOffAmong("close", "reopen")
+	if command == "" || r.options.DryRun {
+		return nil
 	}
-	s.Undo = func(context.Context) error { return r.putBack(path, kept) }
+	asked := r.options
+	r.options = Options{Command: asked.Command, Turn: &Turn{Close: command == "close", Overdue: true}, Only: turnSteps}
+	defer func() { r.options = asked }()
+	if err := r.makePlan(ctx); err != nil {
+		return r.tellPlanFaults(err)
+	}
+	if err := r.execute(ctx); err != nil {
+		return &toldError{err}
+	}
+	return r.look(ctx)
 }

@@ -18,9 +18,9 @@ func (r *run) verify(ctx context.Context) error {
 		switch {
 		case s.silent:
 			continue
-		case s.Act != nil:
+		case s.Effect != nil:
 			row.Outcome, row.Severity = Differs, estate.MustFix
-			row.Facts = "missing: " + s.Object
+			row.Facts = "missing: " + s.object()
 			row.Remedy = "yellowfield provision " + r.app.Name
 		case s.Outcome == Kept:
 			row.Outcome = Verified

@@ -230,8 +230,8 @@ func read(path string) (record Record, ended bool, err error) {
 			continue // torn by a crash
 		}
 		switch {
-		case i == 0 && e.Version > layout:
-			return record, false, fromNewer(path, e.Version)
+		case i == 0 && e.Version > journalLayout:
+			return record, false, fromNewer(path, e.Version, journalLayout)
 		case i == 0:
 			record.App, record.Command, record.Server, record.Estate, record.Who, record.Began = e.App, e.Command, e.Server, e.Detail, e.Who, e.Time
 		case e.Event == Left:
@@ -245,7 +245,7 @@ func read(path string) (record Record, ended bool, err error) {
 				}
 				last = e.Time
 			}
-		case e.Note != "": // it says more of the step that was begun
+		case e.Note != "", e.Again: // it says more of the step that was begun
 		case e.Copy != "":
 			copied := Copy{Of: e.Object, Path: e.Copy}
 			if info, err := os.Stat(e.Copy); err == nil {

@@ -168,14 +168,17 @@ func (f *Folder) DropPending(a Account) error {
 	return nil
 }
 
-// layout is the version of what is written into journals and notes. Whoever finds a
-// higher one is older than what wrote it, and must not guess.
-const layout = 1
+// The versions of what is written into journals and notes. Whoever finds a higher one is
+// older than what wrote it, and must not guess.
+const (
+	journalLayout = 2 // 1 had sentences in the place of effects
+	noteLayout    = 1
+)
 
 // fromNewer is the error for a layout that this program does not know.
-func fromNewer(path string, version int) error {
+func fromNewer(path string, version, known int) error {
 	return fault.At(fault.Protected, fault.Place{File: path}, "use the newer Yellowfield that has worked here",
-		"this was written by a newer Yellowfield (layout %d, and this one knows %d)", version, layout)
+		"this was written by a newer Yellowfield (layout %d, and this one knows %d)", version, known)
 }
 
 // versioned is a note as it is kept.
@@ -195,7 +198,7 @@ func (f *Folder) SetNote(kind, name string, note any) error {
 	defer f.noting.Unlock()
 	content, err := json.Marshal(note)
 	if err == nil {
-		content, err = json.Marshal(versioned{layout, content})
+		content, err = json.Marshal(versioned{noteLayout, content})
 	}
 	if err == nil {
 		err = atomicfile.Write(f.notePath(kind, name), content, atomicfile.Private)
@@ -220,8 +223,8 @@ func (f *Folder) Note(kind, name string, note any) (found bool, err error) {
 	if err == nil {
 		err = json.Unmarshal(content, &kept)
 	}
-	if err == nil && kept.Version > layout {
-		return false, fromNewer(f.notePath(kind, name), kept.Version)
+	if err == nil && kept.Version > noteLayout {
+		return false, fromNewer(f.notePath(kind, name), kept.Version, noteLayout)
 	}
 	if err == nil {
 		err = json.Unmarshal(kept.Note, note)
@@ -277,12 +280,27 @@ type Entry struct {
 	Server  string    `json:"server,omitempty"`
 	Address string    `json:"address,omitempty"`
 	Step    string    `json:"step,omitempty"`
-	Object  string    `json:"object,omitempty"` // what the step makes or changes
+	Object  string    `json:"object,omitempty"` // what the step makes or changes, for people
 	Detail  string    `json:"detail,omitempty"`
-	Before  string    `json:"before,omitempty"` // what the object was, where that is known
-	After   string    `json:"after,omitempty"`  // and what it was made
-	Copy    string    `json:"copy,omitempty"`   // where the old content of a file is kept
-	Note    string    `json:"note,omitempty"`   // the kind and name of a note that says more
+	Copy    string    `json:"copy,omitempty"` // where the old content of a file is kept
+	// Number tells the effects of a run apart; Effect is the one that the entry is about.
+	Number int     `json:"n,omitempty"`
+	Effect *Effect `json:"effect,omitempty"`
+	// Again says that more is known of an effect that was begun.
+	Again bool `json:"again,omitempty"`
+
+	// Before, After and Note are what layout 1 had in the place of effects.
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+	Note   string `json:"note,omitempty"`
+}
+
+// Effect is one change, as data. What its parts mean is known where its kind is registered.
+type Effect struct {
+	Kind    string          `json:"kind"`
+	Subject string          `json:"subject"`
+	Before  json.RawMessage `json:"before,omitempty"`
+	After   json.RawMessage `json:"after,omitempty"`
 }
 
 // Run is the journal of one command on one app. Nil is a run that records
@@ -299,13 +317,21 @@ func (f *Folder) Begin(first Entry) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	name := fmt.Sprintf("%s-%s-%d", time.Now().UTC().Format("20060102T150405.000Z"), first.App, os.Getpid())
-	file, err := os.OpenFile(filepath.Join(folder, name+".jsonl"), os.O_CREATE|os.O_EXCL|os.O_WRONLY|os.O_APPEND, 0o600)
+	var name string
+	var file *os.File
+	for {
+		name = fmt.Sprintf("%s-%s-%d", time.Now().UTC().Format("20060102T150405.000Z"), first.App, os.Getpid())
+		file, err = os.OpenFile(filepath.Join(folder, name+".jsonl"), os.O_CREATE|os.O_EXCL|os.O_WRONLY|os.O_APPEND, 0o600)
+		if !errors.Is(err, fs.ErrExist) {
+			break
+		}
+		time.Sleep(time.Millisecond) // the run before this one has begun in the same
+	}
 	if err != nil {
 		return nil, fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal cannot be begun: %v", err).With(err)
 	}
 	run := &Run{folder: f, name: name, file: file}
-	first.Event, first.Version, first.Who = Begun, layout, who()
+	first.Event, first.Version, first.Who = Begun, journalLayout, who()
 	return run, run.Record(first)
 }
 
@@ -334,7 +360,12 @@ func (r *Run) Record(e Entry) error {
 }
 
 // End closes the journal.
-func (r *Run) End(detail string) { r.close(Entry{Event: Ended, Detail: detail}) }
+func (r *Run) End(detail string) {
+	if r != nil {
+		r.folder.forgetSecrets(r.name)
+	}
+	r.close(Entry{Event: Ended, Detail: detail})
+}
 
 // Leave closes the journal of a run that could not take everything back; the next one goes
 // on from there as if it had been cut off.
@@ -350,12 +381,32 @@ func (r *Run) close(last Entry) {
 
 // KeepCopy keeps the content of a file for undo and gives the copy's path.
 func (r *Run) KeepCopy(path string, content []byte) (string, error) {
-	folder, err := r.folder.subfolder("copies", r.name)
-	if err != nil {
+	if _, err := r.folder.subfolder("copies", r.name); err != nil {
 		return "", err
 	}
-	kept := filepath.Join(folder, url.PathEscape(path))
-	return kept, atomicfile.Write(kept, content, atomicfile.Private)
+	return r.CopyOf(path), atomicfile.Write(r.CopyOf(path), content, atomicfile.Private)
+}
+
+// CopyOf is where the run keeps the content of a file.
+func (r *Run) CopyOf(path string) string {
+	return filepath.Join(r.folder.path, "copies", r.name, url.PathEscape(path))
+}
+
+// secretPrefix begins the names of what is kept for undo and no longer than a run lasts.
+const secretPrefix = "secret-"
+
+// KeepSecret keeps what undo takes and nobody needs once the run has ended, such as what a
+// server had of a password, and gives its path.
+func (r *Run) KeepSecret(name string, content []byte) (string, error) {
+	return r.KeepCopy(secretPrefix+name, content)
+}
+
+// forgetSecrets removes what KeepSecret has kept.
+func (f *Folder) forgetSecrets(run string) {
+	kept, _ := filepath.Glob(filepath.Join(f.path, "copies", run, secretPrefix+"*"))
+	for _, path := range kept {
+		_ = os.Remove(path) // it is no longer of use, and goes with its run at last
+	}
 }
 
 // Packed is the ending of copies of files and folders that were removed.
@@ -451,6 +502,7 @@ type CutOff struct {
 	// Entries are those of all runs that were cut off since one had an end, in their
 	// order.
 	Entries []Entry
+	folder  *Folder
 	paths   []string
 }
 
@@ -497,12 +549,12 @@ func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
 		}
 		first, last := entries[0], entries[len(entries)-1]
 		switch {
-		case first.Version > layout:
-			return nil, fromNewer(name, first.Version)
+		case first.Version > journalLayout:
+			return nil, fromNewer(name, first.Version, journalLayout)
 		case last.Event == Ended:
 			continue
 		case cut == nil:
-			cut = &CutOff{Command: first.Command, Began: first.Time, Last: last}
+			cut = &CutOff{Command: first.Command, Began: first.Time, Last: last, folder: f}
 		}
 		cut.Entries, cut.paths = append(entries, cut.Entries...), append(cut.paths, name)
 	}
@@ -547,6 +599,7 @@ func (c *CutOff) End() error {
 		if err != nil {
 			return err
 		}
+		c.folder.forgetSecrets(strings.TrimSuffix(filepath.Base(path), ".jsonl"))
 	}
 	return nil
 }

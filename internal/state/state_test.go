@@ -147,7 +147,7 @@ func TestARunThatWasCutOffIsFound(t *testing.T) {
 	// What a newer program has written is not guessed at.
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(cut.paths[0]), "29990102T000000.000Z-hives-1.jsonl"), []byte(`{"event":"begun","app":"hives","detail":"/e.yaml","version":99}`), 0o600))
 	_, err = f.CutOff("hives", "/e.yaml")
-	assert.ErrorContains(t, err, "this was written by a newer Yellowfield (layout 99, and this one knows 1)")
+	assert.ErrorContains(t, err, "this was written by a newer Yellowfield (layout 99, and this one knows 2)")
 	require.NoError(t, f.SetNote("servers", "barn", 7))
 	path := f.notePath("servers", "barn")
 	require.NoError(t, os.WriteFile(path, []byte(`{"version":2,"note":{"other":"shape"}}`), 0o600))
