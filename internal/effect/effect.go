@@ -49,6 +49,8 @@ type Listener interface {
 type Plan[W any] struct {
 	Kinds *Kinds[W]
 	Steps []*Step
+	// Before is how many effects the run's journal has already.
+	Before int
 	// Skip reports whether a step is left out, and tells of it; nil for none.
 	Skip func(i int) bool
 	// Final reports whether what was done so far stands, whatever fails behind it;
@@ -92,7 +94,7 @@ func (p Plan[W]) Run(ctx context.Context, w W, journal Journal, l Listener) (und
 func (p Plan[W]) entry(event state.Event, i int) state.Entry {
 	s := p.Steps[i]
 	recorded := *s.Effect
-	return state.Entry{Event: event, Step: s.Name, Object: p.Kinds.Object(recorded), Number: i + 1, Effect: &recorded}
+	return state.Entry{Event: event, Step: s.Name, Object: p.Kinds.Object(recorded), Number: p.Before + i + 1, Effect: &recorded}
 }
 
 // do makes one change. changed tells, beside an error, that something may have been

@@ -39,6 +39,7 @@ type mending struct {
 	journal    *state.Run
 	result     Result
 	row        Row // of the finding at work
+	mended     int // findings so far
 }
 
 // Mend mends what inspect has found on a server, each finding by itself: one that cannot be
@@ -187,7 +188,8 @@ func (m *mending) carryOut(ctx context.Context, row Row, statements, back []dbms
 	}
 	m.row = row
 	s := &effect.Step{Name: row.Step, Effect: findingMended.Of(objectOf(row.Finding, row.On), writeStatements(back), writeStatements(statements)), Material: lowered}
-	_, _ = effect.Plan[*mending]{Kinds: &mendingKinds, Steps: []*effect.Step{s}}.Run(ctx, m, m.journal, m) // told by the listener
+	m.mended++
+	_, _ = effect.Plan[*mending]{Kinds: &mendingKinds, Steps: []*effect.Step{s}, Before: m.mended - 1}.Run(ctx, m, m.journal, m) // told by the listener
 	m.row = Row{}
 	return nil
 }

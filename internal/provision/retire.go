@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
+
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +17,7 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 // Retirement says how an app goes out of use.
@@ -153,7 +154,7 @@ func init() {
 			return "", err
 		},
 		Undo: func(r *run, _ context.Context, c effect.Change[fileState]) error {
-			now, err := os.ReadFile(c.Subject)
+			now, err := host.ReadFile(c.Subject)
 			standing, err := standingOf(c.Before, c.After, now, err)
 			switch {
 			case err != nil:
@@ -178,7 +179,7 @@ func init() {
 			return nil
 		},
 		Look: func(_ *run, _ context.Context, c effect.Change[fileState]) (effect.Standing, error) {
-			now, err := os.ReadFile(c.Subject)
+			now, err := host.ReadFile(c.Subject)
 			return standingOf(c.Before, c.After, now, err)
 		},
 		Kept: func(*run, effect.Change[fileState]) (why, next string) {

@@ -391,7 +391,9 @@ func init() {
 			}
 			return effect.Done, nil
 		},
-		Kept: func(*run, effect.Change[importState]) (why, next string) { return filled, dropByHand },
+		Kept: func(*run, effect.Change[importState]) (why, next string) {
+			return "the run has imported a script, and the application may have changed its rows since", dropByHand
+		},
 	})
 }
 

@@ -3,9 +3,9 @@ package mysql
 import (
 	"bytes"
 	"slices"
-	"sync"
 
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 )
 
@@ -48,18 +48,9 @@ type batcher struct {
 	emit      func(*job) error
 
 	current *job
-	given   autoValues
+	given   judge.AutoValues
 	row     sqltext.Row // kept for its memory
 }
-
-// autoValues says how the rows of a statement fill the AUTO_INCREMENT column.
-type autoValues int
-
-const (
-	explicit autoValues = iota // every row has a value, or there is no such column
-	implicit                   // no row has one
-	mixed
-)
 
 // joinedSize is the size of a joined statement. Larger ones were measured to
 // gain nothing, and from 1 MB on to lose a little.
@@ -76,28 +67,28 @@ func newBatcher(maxPacket int, emit func(*job) error) *batcher {
 // rowsOf is what is known of a statement's rows.
 type rowsOf struct {
 	ends    []int // of each row in the text
-	given   autoValues
+	given   judge.AutoValues
 	alone   bool // a single row that another one beside it would change
 	literal bool
 }
 
 // readRows reads the rows of a statement for a table.
-func (b *batcher) readRows(v verdict, t *table) rowsOf {
-	notNull, auto, wide := t.list.of(t.definition, v.insert)
-	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+func (b *batcher) readRows(v judge.Verdict, t *table) rowsOf {
+	notNull, auto, wide := t.list.Of(t.definition, v.Insert)
+	scanner := sqltext.NewRowScanner(v.Sent, v.Insert.Body, v.Dialect)
 	found := rowsOf{}
 	row := &b.row
 	for scanner.Next(row) {
-		given := explicit
+		given := judge.Explicit
 		if auto >= 0 {
-			given = autoValue(row.Value(v.text, auto))
+			given = judge.AutoValue(row.Value(v.Sent, auto))
 		} else if t.hasAuto {
-			given = implicit
+			given = judge.Implicit
 		}
 		if len(found.ends) == 0 {
 			found.given = given
 		} else if given != found.given {
-			found.given = mixed
+			found.given = judge.Mixed
 		}
 		found.alone = row.Nulls&notNull != 0 || row.ManyNulls && wide
 		found.ends = append(found.ends, row.End)
@@ -107,45 +98,11 @@ func (b *batcher) readRows(v verdict, t *table) rowsOf {
 	return found
 }
 
-// of is what ForInsert of the table's definition says for an INSERT; asked for the same
-// list of columns again, it has the answer ready.
-func (l *columnList) of(definition *sqltext.Table, insert sqltext.Insert) (notNull uint64, auto int, wide bool) {
-	l.Lock()
-	defer l.Unlock()
-	if l.table != definition || len(l.names) != len(insert.Columns) || len(l.names) > 0 && &l.names[0] != &insert.Columns[0] {
-		l.table, l.names = definition, insert.Columns
-		l.notNull, l.auto, l.wide = definition.ForInsert(insert.Columns)
-	}
-	return l.notNull, l.auto, l.wide
-}
-
-// columnList is what is known of the columns of the last INSERT.
-type columnList struct {
-	sync.Mutex
-	table   *sqltext.Table
-	names   []string
-	notNull uint64
-	auto    int
-	wide    bool
-}
-
-// autoValue tells whether a value is left to the server: NULL is, a whole
-// number other than zero is not, and anything else is too unsure to say.
-func autoValue(text []byte) autoValues {
-	if len(text) == len("NULL") && bytes.EqualFold(text, []byte("NULL")) {
-		return implicit
-	}
-	if number := bytes.Trim(text, "'"); len(number) > 0 && number[0] != '0' && sqltext.Digits(number) == len(number) {
-		return explicit
-	}
-	return mixed
-}
-
 // add takes an INSERT.
-func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
-	text := v.text[:r.ends[len(r.ends)-1]]
-	body := v.insert.Body
-	joinable := !r.alone && r.given != mixed && t.transactional && len(text) < b.limit
+func (b *batcher) add(v judge.Verdict, r rowsOf, t *table, s *settings) error {
+	text := v.Sent[:r.ends[len(r.ends)-1]]
+	body := v.Insert.Body
+	joinable := !r.alone && r.given != judge.Mixed && t.transactional && len(text) < b.limit
 	if b.current != nil {
 		j := b.current
 		fits := len(j.text)+len(text)-body+1 <= b.limit
@@ -161,7 +118,7 @@ func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
 	if b.maxPacket > 0 && len(text) > b.maxPacket-packetSpare {
 		return b.split(v, r, t, s)
 	}
-	b.current = &job{table: t, settings: s, isRows: true, head: body, numbered: r.given != explicit}
+	b.current = &job{table: t, settings: s, isRows: true, head: body, numbered: r.given != judge.Explicit}
 	b.given = r.given
 	// Room for the rows to come, unless the statement is a large one itself.
 	b.current.text = make([]byte, body, max(len(text), min(b.limit, 16*len(text))))
@@ -177,7 +134,7 @@ func (b *batcher) add(v verdict, r rowsOf, t *table, s *settings) error {
 const packetSpare = 1024
 
 // join puts a statement's rows to the current job.
-func (b *batcher) join(v verdict, text []byte, rows int) {
+func (b *batcher) join(v judge.Verdict, text []byte, rows int) {
 	j := b.current
 	start := len(j.text)
 	j.text = append(j.text, text...)
@@ -188,23 +145,23 @@ func (b *batcher) join(v verdict, text []byte, rows int) {
 
 // split cuts an INSERT that is longer than the server takes. Each piece keeps
 // two rows or more, because a single row may be judged more strictly.
-func (b *batcher) split(v verdict, r rowsOf, t *table, s *settings) error {
-	body := v.insert.Body
+func (b *batcher) split(v judge.Verdict, r rowsOf, t *table, s *settings) error {
+	body := v.Insert.Body
 	from := body
 	for i := 0; i < len(r.ends); {
 		last := i
 		for last+1 < len(r.ends) && (r.ends[last+1]-from+body <= b.limit || last == i || last+2 == len(r.ends)) && r.ends[last+1]-from+body < b.maxPacket-packetSpare {
 			last++
 		}
-		piece := slices.Concat(v.text[:body], v.text[from:r.ends[last]])
-		j := &job{table: t, settings: s, isRows: true, head: body, text: piece, bytes: int64(r.ends[last] - from), rows: int64(last + 1 - i), numbered: r.given != explicit}
+		piece := slices.Concat(v.Sent[:body], v.Sent[from:r.ends[last]])
+		j := &job{table: t, settings: s, isRows: true, head: body, text: piece, bytes: int64(r.ends[last] - from), rows: int64(last + 1 - i), numbered: r.given != judge.Explicit}
 		j.parts = []load.Part{{Statement: v.WithoutText(), Start: body, End: len(piece)}}
 		if err := b.emit(j); err != nil {
 			return err
 		}
 		i = last + 1
 		if i < len(r.ends) {
-			from = r.ends[last] + bytes.IndexByte(v.text[r.ends[last]:], '(')
+			from = r.ends[last] + bytes.IndexByte(v.Sent[r.ends[last]:], '(')
 		}
 	}
 	return nil

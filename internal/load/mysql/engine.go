@@ -17,6 +17,7 @@ import (
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 	"yellowfield/internal/wordset"
@@ -32,8 +33,8 @@ type engine struct {
 	source  script.Source
 	survey  *load.Survey
 	options load.Options
-	judge   *judge
-	script  *reading
+	judge   *judge.Judge
+	script  *judge.Reading
 
 	main    Session
 	pending bool // the main session is in a transaction of ours
@@ -54,7 +55,7 @@ type engine struct {
 	unchecked bool      // rows came while foreign keys were not checked
 	tables    map[string]*table
 	triggered map[string]bool // tables that have triggers
-	known     known
+	known     judge.Known
 	// Tables that foreign keys join are a group, which goes to one lane while
 	// foreign keys are checked: rows of a child find those of the parent.
 	groups     map[string]string // a table to another of its group, up to the group's name
@@ -84,7 +85,7 @@ const smallImport = 2 << 20
 // Import implements load.Importer.
 func (i *Importer) Import(ctx context.Context, s script.Source, survey *load.Survey, o load.Options, progress func(load.Progress)) (load.Report, error) {
 	e := &engine{
-		Importer: i, source: s, survey: survey, options: o, judge: newJudge(i, s, o),
+		Importer: i, source: s, survey: survey, options: o, judge: judge.New(i.subject(), s, o),
 		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, triggered: map[string]bool{}, groups: map[string]string{}, groupLanes: map[string]*lane{},
 	}
 	e.failed.Store(1 << 62)
@@ -124,13 +125,15 @@ func (e *engine) close() {
 
 func (e *engine) start(ctx context.Context) error {
 	var err error
-	if e.script, err = e.read(ctx, e.source); err != nil {
+	if e.script, err = e.subject().Read(ctx, e.source); err != nil {
 		return err
 	}
 	if e.main, err = e.Open(ctx); err != nil {
 		return err
 	}
-	if err := e.known.begin(ctx, e.main); err != nil {
+	there, err := e.main.Query(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()")
+	e.known.Begin(there)
+	if err != nil {
 		return err
 	}
 	// Also of tables that the script makes where they do not exist: they may.
@@ -239,23 +242,23 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 			return err
 		}
 	}
-	v := e.judge.look(s)
+	v := e.judge.Classify(s)
 	switch {
-	case v.objection != nil: // the survey has let nothing through; this is the last line
-		return v.objection.Protect()
-	case v.dropped != "":
+	case v.Objection != nil: // the survey has let nothing through; this is the last line
+		return v.Objection.Protect()
+	case v.Dropped != "":
 		e.Passed(int64(s.Size))
 		return nil
-	case v.kind == rows && !oneByOne:
+	case v.Kind == judge.Rows && !oneByOne:
 		taken, err := e.takeRows(ctx, v)
 		if taken || err != nil {
 			return err
 		}
-		v = e.judge.lookClosely(v)
-		if v.objection != nil {
-			return v.objection.Protect()
+		v = e.judge.ClassifyTokens(v)
+		if v.Objection != nil {
+			return v.Objection.Protect()
 		}
-	case v.kind == indexes && !oneByOne:
+	case v.Kind == judge.Indexes && !oneByOne:
 		return e.takeIndexes(ctx, v)
 	}
 	return e.takeOther(ctx, v, oneByOne)
@@ -263,7 +266,7 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 
 // takeOther runs a statement on the main session, after all that it depends
 // on.
-func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error {
+func (e *engine) takeOther(ctx context.Context, v judge.Verdict, oneByOne bool) error {
 	if err := e.endFold(ctx); err != nil {
 		return err
 	}
@@ -276,25 +279,25 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 		}
 	}
 	if !oneByOne {
-		if v.kind == tableLock || v.kind == transaction || e.known.isIdle(v) {
+		if v.Kind == judge.TableLock || v.Kind == judge.Transaction || e.known.IsIdle(v) {
 			// Nothing else takes part in this import, and what it does is
 			// committed as the importer sees fit.
 			e.Sent(1, int64(v.Size))
 			return nil
 		}
 		switch {
-		case v.kind == setting:
+		case v.Kind == judge.Setting:
 			e.settings = nil
-		case v.kind == definition || v.kind == keySwitch:
+		case v.Kind == judge.Definition || v.Kind == judge.KeySwitch:
 			e.settle(e.waitsFor(v)...)
 		default:
 			e.settle()
 		}
 		var err error
-		switch v.kind {
-		case change:
+		switch v.Kind {
+		case judge.Change:
 			err = e.begin(ctx)
-		case setting:
+		case judge.Setting:
 			if e.raised {
 				err = e.commit(ctx)
 			}
@@ -314,13 +317,13 @@ func (e *engine) takeOther(ctx context.Context, v verdict, oneByOne bool) error 
 // waitsFor are the tables whose rows have to be there before a definition. MariaDB takes
 // a foreign key on a table that rows go into, unless its keys are still to be built; a
 // cluster would give up the transaction that has them.
-func (e *engine) waitsFor(v verdict) []string {
-	if v.table == nil || !e.Server.MariaDB || e.Server.Cluster {
-		return v.tables
+func (e *engine) waitsFor(v judge.Verdict) []string {
+	if v.Table == nil || !e.Server.MariaDB || e.Server.Cluster {
+		return v.Tables
 	}
-	return slices.DeleteFunc(slices.Clone(v.tables), func(name string) bool {
+	return slices.DeleteFunc(slices.Clone(v.Tables), func(name string) bool {
 		t := e.tables[name]
-		return t != nil && !t.stale && !t.keysLate && name != v.table.Name.Name
+		return t != nil && !t.stale && !t.keysLate && name != v.Table.Name.Name
 	})
 }
 
@@ -367,26 +370,26 @@ func (e *engine) commit(ctx context.Context) error {
 }
 
 // sendMain sends a statement on the main session and keeps the account of it.
-func (e *engine) sendMain(ctx context.Context, v verdict) error {
+func (e *engine) sendMain(ctx context.Context, v judge.Verdict) error {
 	changed, err := e.sendOn(ctx, e.main, v)
-	if err == nil && (v.SetsReading || compound[v.head.Verb]) {
+	if err == nil && (v.SetsReading || compound[v.Lead.Verb]) {
 		err = e.reads(ctx)
 	}
 	if err != nil {
 		return err
 	}
-	e.known.done(v)
+	e.known.Done(v)
 	switch {
-	case v.head.Verb == "INSERT" || v.head.Verb == "REPLACE":
-		e.Stored(v.head.Name.Name, changed)
-	case v.kind == definition, v.kind == keySwitch:
-		for _, name := range v.tables {
+	case v.Lead.Verb == "INSERT" || v.Lead.Verb == "REPLACE":
+		e.Stored(v.Lead.Name.Name, changed)
+	case v.Kind == judge.Definition, v.Kind == judge.KeySwitch:
+		for _, name := range v.Tables {
 			e.forget(name)
 		}
 		if makesTrigger(v) {
-			e.triggered[v.head.Table.Name] = true
+			e.triggered[v.Lead.Table.Name] = true
 		}
-	case v.kind == anything:
+	case v.Kind == judge.Anything:
 		for name := range e.tables {
 			e.forget(name)
 		}
@@ -395,10 +398,10 @@ func (e *engine) sendMain(ctx context.Context, v verdict) error {
 }
 
 // sendOn sends a statement on a session, and keeps what of its account is kept by all.
-func (e *engine) sendOn(ctx context.Context, session Session, v verdict) (changed int64, err error) {
+func (e *engine) sendOn(ctx context.Context, session Session, v judge.Verdict) (changed int64, err error) {
 	changed, replayed, err := e.send(ctx, session, v)
-	if v.head.Verb == "CREATE" && !v.temporary && !dbms.IsRefusal(err) && v.head.Object != "INDEX" {
-		e.Made(dbms.Object{Kind: v.head.Object, Name: v.head.Name.Name})
+	if v.Lead.Verb == "CREATE" && !v.Temporary && !dbms.IsRefusal(err) && v.Lead.Object != "INDEX" {
+		e.Made(dbms.Object{Kind: v.Lead.Object, Name: v.Lead.Name.Name})
 	}
 	switch {
 	case err != nil:
@@ -414,12 +417,12 @@ func (e *engine) sendOn(ctx context.Context, session Session, v verdict) (change
 	return changed, nil
 }
 
-func makesTrigger(v verdict) bool { return v.head.Verb == "CREATE" && v.head.Object == "TRIGGER" }
+func makesTrigger(v judge.Verdict) bool { return v.Lead.Verb == "CREATE" && v.Lead.Object == "TRIGGER" }
 
 // giveTrigger hands the making of a trigger to the lane that still has rows of its table,
 // under the settings that are stored with it; given is false where there is none.
-func (e *engine) giveTrigger(ctx context.Context, v verdict) (given bool, err error) {
-	name := v.head.Table.Name
+func (e *engine) giveTrigger(ctx context.Context, v judge.Verdict) (given bool, err error) {
+	name := v.Lead.Table.Name
 	t := e.tables[name]
 	if t == nil || t.lane == nil || t.lane.load() == 0 || e.survey.AsksBack {
 		return false, nil
@@ -428,8 +431,8 @@ func (e *engine) giveTrigger(ctx context.Context, v verdict) (given bool, err er
 		return false, err
 	}
 	now := e.settings
-	v.text, v.tokens = bytes.Clone(v.text), nil
-	v.Statement.Text = v.text
+	v.Sent, v.Tokens = bytes.Clone(v.Sent), nil
+	v.Statement.Text = v.Sent
 	e.triggered[name] = true
 	e.tables[name] = &table{name: name, lane: t.lane, stale: true}
 	t.lane.give(task{at: v.Offset, bytes: int64(v.Size), do: func(ctx context.Context, l *lane) error {
@@ -468,11 +471,11 @@ func (e *engine) reads(ctx context.Context) error {
 
 // takeRows sends rows to the lane of their table; taken is false when they
 // have to go another way.
-func (e *engine) takeRows(ctx context.Context, v verdict) (taken bool, err error) {
+func (e *engine) takeRows(ctx context.Context, v judge.Verdict) (taken bool, err error) {
 	if err := e.endFold(ctx); err != nil {
 		return false, err
 	}
-	t, err := e.table(ctx, v.insert.Table.Name, v.Dialect)
+	t, err := e.table(ctx, v.Insert.Table.Name, v.Dialect)
 	if err != nil || !t.plain() {
 		return false, err
 	}
@@ -601,8 +604,8 @@ func (e *engine) count(j *job) {
 }
 
 // send runs one statement as the application's account.
-func (i *Importer) send(ctx context.Context, session Session, v verdict) (rows int64, replayed bool, err error) {
-	rows, err = session.Exec(ctx, string(v.text))
+func (i *Importer) send(ctx context.Context, session Session, v judge.Verdict) (rows int64, replayed bool, err error) {
+	rows, err = session.Exec(ctx, string(v.Sent))
 	if err == nil || !mysql.IsLoggingRefusal(err) || i.Replay == nil {
 		return rows, false, err
 	}

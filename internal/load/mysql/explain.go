@@ -12,6 +12,7 @@ import (
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 )
 
@@ -53,7 +54,7 @@ func (j *job) statementOfRow(n int) sqltext.Statement {
 }
 
 // warnedOf collects what the server remarks about a statement as it stood in the script.
-func (e *engine) warnedOf(ctx context.Context, session Session, v verdict) error {
+func (e *engine) warnedOf(ctx context.Context, session Session, v judge.Verdict) error {
 	if !session.Warned() {
 		return nil
 	}

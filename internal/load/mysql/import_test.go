@@ -16,6 +16,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
 	"yellowfield/internal/load/loadtest"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/oracle"
 	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/sqltext"
@@ -61,7 +62,8 @@ func (r *recorder) Warned() bool { return false }
 func (r *recorder) Close()       {}
 
 func (r *recorder) target(replay bool) *Importer {
-	t := anyTarget()
+	t := &Importer{Target: load.Target{Database: "ours", Charset: "utf8mb4"}, Server: mysql.ScriptConditions{MariaDB: true, Version: 101106, MaxPacket: 1 << 24,
+		Collations: map[string]string{"utf8mb4_unicode_ci": "utf8mb4"}, Engines: map[string]bool{"innodb": true}}}
 	t.Definer = "DEFINER=`app`@`localhost`"
 	t.Open = func(context.Context) (Session, error) { return r, nil }
 	if replay {
@@ -74,20 +76,6 @@ func (r *recorder) target(replay bool) *Importer {
 		}
 	}
 	return t
-}
-
-func scriptOf(t *testing.T, text string) []sqltext.Statement {
-	t.Helper()
-	r := scripts.NewReader("a.sql", strings.NewReader(text), sqltext.Dialect{MariaDB: true, Version: 101106}, "")
-	var all []sqltext.Statement
-	for {
-		s, err := r.Next()
-		if err != nil {
-			return all
-		}
-		s.Text = append([]byte(nil), s.Text...)
-		all = append(all, s)
-	}
 }
 
 func TestWhatTheBinaryLogRefusesIsReplayedInsideTheDatabaseOnly(t *testing.T) {
@@ -108,9 +96,11 @@ func TestWhatTheBinaryLogRefusesIsReplayedInsideTheDatabaseOnly(t *testing.T) {
 		if want == "" {
 			assert.Equal(t, fault.Protected, fault.As(err).Class, statement)
 			assert.Empty(t, r.replayed, statement)
-			v := verdict{Statement: scriptOf(t, statement)[0]}
-			v.head, v.text = v.Head(), v.Text
-			_, _, err := target.send(t.Context(), r, v)
+			first, err := scripts.NewReader("a.sql", strings.NewReader(statement), sqltext.Dialect{MariaDB: true, Version: 101106}, "").Next()
+			require.NoError(t, err)
+			v := judge.Verdict{Statement: first}
+			v.Lead, v.Sent = v.Head(), v.Text
+			_, _, err = target.send(t.Context(), r, v)
 			assert.Equal(t, fault.Protected, fault.As(err).Class, "the last wall: %s", statement)
 			continue
 		}

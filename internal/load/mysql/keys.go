@@ -11,6 +11,7 @@ import (
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 )
 
@@ -163,10 +164,10 @@ func (l *lane) buildKeys(ctx context.Context, table string, deferred []string, c
 
 // takeIndexes folds statements that add keys to a table into one, and lets the
 // table's lane run it.
-func (e *engine) takeIndexes(ctx context.Context, v verdict) error {
-	tokens := v.tokens
-	clauses, ok := indexClauses(v.head, tokens, v.text)
-	name := v.tables[0]
+func (e *engine) takeIndexes(ctx context.Context, v judge.Verdict) error {
+	tokens := v.Tokens
+	clauses, ok := judge.IndexClauses(v.Lead, tokens, v.Sent)
+	name := v.Tables[0]
 	t, err := e.table(ctx, name, v.Dialect)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 	"yellowfield/internal/wordset"
 )
@@ -161,11 +162,11 @@ func newLoadForm(t *table, listed []string, setting func(name string) string) *l
 
 // appendRows writes the rows of an INSERT as LOAD DATA reads them; ok is false where that
 // might not store the same, and to is of no use then. row is used for each.
-func (f *loadForm) appendRows(to []byte, v verdict, row *sqltext.Row) (_ []byte, rows int64, ok bool) {
-	if !slices.Equal(v.insert.Columns, f.listed) || v.Dialect.NoBackslashEscapes {
+func (f *loadForm) appendRows(to []byte, v judge.Verdict, row *sqltext.Row) (_ []byte, rows int64, ok bool) {
+	if !slices.Equal(v.Insert.Columns, f.listed) || v.Dialect.NoBackslashEscapes {
 		return to, 0, false
 	}
-	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+	scanner := sqltext.NewRowScanner(v.Sent, v.Insert.Body, v.Dialect)
 	for scanner.Next(row) {
 		if len(row.Values) != len(f.columns) {
 			return to, 0, false
@@ -174,7 +175,7 @@ func (f *loadForm) appendRows(to []byte, v verdict, row *sqltext.Row) (_ []byte,
 			if i > 0 {
 				to = append(to, '\t')
 			}
-			if to, ok = f.appendValue(to, &f.columns[i], v.text, &row.Values[i]); !ok {
+			if to, ok = f.appendValue(to, &f.columns[i], v.Sent, &row.Values[i]); !ok {
 				return to, 0, false
 			}
 		}
@@ -188,7 +189,7 @@ func (f *loadForm) appendValue(to []byte, c *loadColumn, text []byte, v *sqltext
 	value := text[v.Start:v.End]
 	kind := kindOf(value)
 	switch {
-	case kind&c.takes == 0, c.auto && autoValue(value) != explicit:
+	case kind&c.takes == 0, c.auto && judge.AutoValue(value) != judge.Explicit:
 		return to, false
 	case kind == textLiteral && !v.ASCII && (!utf8.Valid(value) || f.narrow && slices.ContainsFunc(value, isLong)):
 		return to, false

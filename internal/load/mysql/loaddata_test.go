@@ -21,6 +21,7 @@ import (
 	server "yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/load"
 	"yellowfield/internal/load/loadtest"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/oracle"
 	"yellowfield/internal/sqltext"
 )
@@ -83,7 +84,7 @@ func TestLoadedRowsAreThoseOfInserts(t *testing.T) {
 func (h *testServer) loadsAsInserted(t *testing.T, s Session, i *Importer, mode, kind string) (loaded int) {
 	shown, err := s.Query(t.Context(), "SHOW CREATE TABLE loaded")
 	require.NoError(t, err)
-	definition, ok := sqltext.ParseTable([]byte(shown[0][1]), i.dialect())
+	definition, ok := sqltext.ParseTable([]byte(shown[0][1]), i.subject().Dialect())
 	require.True(t, ok)
 	form := newLoadForm(&table{name: "loaded", definition: definition}, nil, func(name string) string {
 		return map[string]string{"sql_mode": mode, "character_set_client": "utf8mb4", "character_set_connection": "utf8mb4"}[name]
@@ -93,8 +94,8 @@ func (h *testServer) loadsAsInserted(t *testing.T, s Session, i *Importer, mode,
 	}
 	for _, literal := range literalsToStore() {
 		text := "INSERT INTO inserted VALUES (" + literal + ")"
-		v := verdict{Statement: sqltext.Statement{Text: []byte(text), Dialect: i.dialect()}, text: []byte(text)}
-		v.insert, _ = sqltext.ParseInsert(v.text, v.Dialect)
+		v := judge.Verdict{Statement: sqltext.Statement{Text: []byte(text), Dialect: i.subject().Dialect()}, Sent: []byte(text)}
+		v.Insert, _ = sqltext.ParseInsert(v.Sent, v.Dialect)
 		data, rows, ok := form.appendRows(nil, v, &sqltext.Row{})
 		if !ok {
 			continue

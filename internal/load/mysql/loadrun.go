@@ -12,6 +12,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 )
 
@@ -65,7 +66,7 @@ func (e *engine) setting(name string) string {
 
 // loadRun sends a run by LOAD DATA, and gives what is left of it for INSERTs: nil for
 // nothing, all of it where the server finds fault with a row before the first commit.
-func (l *lane) loadRun(ctx context.Context, p passage, script *reading) (rest *load.Run, err error) {
+func (l *lane) loadRun(ctx context.Context, p passage, script *judge.Reading) (rest *load.Run, err error) {
 	if err := l.under(ctx, p.settings); err != nil {
 		return nil, err
 	}
@@ -185,7 +186,7 @@ type rowSource struct {
 	ctx     context.Context
 	lane    *lane
 	passage passage
-	script  *reading
+	script  *judge.Reading
 	next    func() (sqltext.Statement, error)
 
 	from       sqltext.Mark // where what is not committed begins
@@ -239,8 +240,8 @@ func (s *rowSource) fill() error {
 	if s.bytes == 0 {
 		s.from = statement.Mark()
 	}
-	v := s.passage.judge.look(statement)
-	if v.kind != rows || v.objection != nil || v.insert.Table.Name != s.passage.table.name {
+	v := s.passage.judge.Classify(statement)
+	if v.Kind != judge.Rows || v.Objection != nil || v.Insert.Table.Name != s.passage.table.name {
 		return load.Changed(e.source.Name, statement)
 	}
 	text, n, ok := s.passage.form.appendRows(s.text[:0], v, &s.row)

@@ -11,9 +11,8 @@ import (
 
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/script"
-	"yellowfield/internal/sqltext"
-	scripts "yellowfield/internal/sqltext/mysql"
 )
 
 // Session is one login of the application's own account on the server. It is
@@ -50,23 +49,18 @@ type Importer struct {
 	Definer string
 }
 
-// dialect is how the server reads a script that has said nothing yet.
-func (i *Importer) dialect() sqltext.Dialect {
-	return sqltext.Dialect{MariaDB: i.Server.MariaDB, Version: i.Server.Version}
+// subject is what scripts are judged for.
+func (i *Importer) subject() judge.Subject { return judge.Subject{Target: i.Target, Server: i.Server} }
+
+// Check implements load.Importer.
+func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (*load.Survey, error) {
+	return i.subject().Check(ctx, s, o)
 }
 
-// reading is a script being read statement by statement.
-type reading struct {
-	*scripts.Reader
-	*script.Content
-}
-
-func (i *Importer) read(ctx context.Context, s script.Source) (*reading, error) {
-	reader, content, err := script.Read(ctx, s, func(name string, src io.Reader) *scripts.Reader {
-		return scripts.NewReader(name, src, i.dialect(), i.Server.SQLMode)
+// define sends a trigger or function that binary logging refuses to the
+// application's account, as the administrator, in the account's name.
+func (i *Importer) define(ctx context.Context, session Session, v judge.Verdict) error {
+	return i.Replay(ctx, session, func(sqlMode, charset string) (mysql.Definition, error) {
+		return v.Definition(i.Database, i.Definer, sqlMode, charset)
 	})
-	if err != nil {
-		return nil, err
-	}
-	return &reading{reader, content}, nil
 }

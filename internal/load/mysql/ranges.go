@@ -84,7 +84,7 @@ func (e *engine) giveParts(ctx context.Context, l *lane, p passage, parts []*loa
 	var others []chan struct{}
 	for i, helper := range helpers[:len(parts)-1] {
 		own := p
-		own.run, own.judge, own.late, own.divided = parts[i+1], p.judge.clone(), nil, together
+		own.run, own.judge, own.late, own.divided = parts[i+1], p.judge.Clone(), nil, together
 		done := make(chan struct{})
 		others = append(others, done)
 		helper.give(task{at: own.run.From.Offset, bytes: own.run.Bytes, done: done, do: func(ctx context.Context, l *lane) error {
@@ -109,7 +109,7 @@ func (e *engine) giveParts(ctx context.Context, l *lane, p passage, parts []*loa
 		}
 		close(ready)
 		own := p
-		own.run, own.judge, own.divided = parts[0], p.judge.clone(), together
+		own.run, own.judge, own.divided = parts[0], p.judge.Clone(), together
 		if err := l.readRun(ctx, own); err != nil {
 			return err
 		}

@@ -6,6 +6,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 )
 
@@ -18,9 +19,9 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 	if err := e.beforeRows(ctx); err != nil {
 		return false, err
 	}
-	v := e.judge.look(first)
-	t, err := e.table(ctx, v.insert.Table.Name, v.Dialect)
-	if err != nil || !t.plain() || v.objection != nil {
+	v := e.judge.Classify(first)
+	t, err := e.table(ctx, v.Insert.Table.Name, v.Dialect)
+	if err != nil || !t.plain() || v.Objection != nil {
 		return false, err
 	}
 	if err := e.batch.flush(); err != nil {
@@ -30,7 +31,7 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 	if err != nil {
 		return false, err
 	}
-	p := passage{run: r, table: t, late: t.late, settings: e.settings, judge: e.judge.clone(), form: e.loadFormFor(t, r, v.insert.Columns)}
+	p := passage{run: r, table: t, late: t.late, settings: e.settings, judge: e.judge.Clone(), form: e.loadFormFor(t, r, v.Insert.Columns)}
 	if parts := e.divide(p); len(parts) > 1 {
 		if err := e.giveParts(ctx, l, p, parts); err != nil {
 			return false, err
@@ -52,7 +53,7 @@ type passage struct {
 	table    *table
 	late     *lateKeys
 	settings *settings
-	judge    *judge
+	judge    *judge.Judge
 	form     *loadForm // how LOAD DATA gets its rows; nil for INSERTs
 	divided  *divided  // of a part of a run; nil for a whole one
 }
@@ -68,7 +69,7 @@ func (e *engine) lastOf(r *load.Run) int64 {
 // readRun reads a run from the file and sends it.
 func (l *lane) readRun(ctx context.Context, p passage) error {
 	e := l.e
-	script, err := e.read(ctx, e.source)
+	script, err := e.subject().Read(ctx, e.source)
 	if err != nil {
 		return err
 	}
@@ -99,7 +100,7 @@ func (l *lane) readRun(ctx context.Context, p passage) error {
 		return errStopped
 	})
 	err = p.run.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
-		v := p.judge.look(statement)
+		v := p.judge.Classify(statement)
 		rows := batch.readRows(v, p.table)
 		if !rows.literal {
 			return load.Changed(e.source.Name, statement)

@@ -9,13 +9,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/load"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/oracle/oracletest"
 )
 
 // TestMain makes the fast paths worth taking on a few rows, so that small
 // scripts go through all of them; lanes are asked for by Options.
 func TestMain(m *testing.M) {
-	deferFrom, longRun, smallBulk, pieceSize, leastRange = 200, 2000, 200, 3000, 2000
+	deferFrom, judge.LongRun, smallBulk, pieceSize, leastRange = 200, 2000, 200, 3000, 2000
 	code := m.Run()
 	oracletest.CloseServers()
 	os.Exit(code)

@@ -6,6 +6,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/load/mysql/judge"
 	"yellowfield/internal/sqltext"
 )
 
@@ -21,7 +22,7 @@ type table struct {
 	late          *lateKeys // to be built after the rows; nil for none
 	keysLate      bool      // there were or are such
 	stale         bool      // its definition has changed since it was looked at
-	list          columnList
+	list          judge.ColumnList
 }
 
 // plain reports whether rows can go to a lane.

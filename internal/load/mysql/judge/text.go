@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"bytes"
@@ -18,14 +18,14 @@ type textCheck struct {
 // badByte finds the first byte that is no text; -1 for none. Binary values are
 // none of its business: literals marked _binary, and values of binary columns. valid says
 // whether the text is UTF-8.
-func (t *textCheck) badByte(v *verdict, valid bool, defined map[string]*sqltext.Table) int {
+func (t *textCheck) badByte(v *Verdict, valid bool, defined map[string]*sqltext.Table) int {
 	switch {
 	case !t.Checks():
 		return t.BadByte(v.Text, valid)
 	case valid:
 		return -1
-	case v.kind == rows:
-		return badValue(v, defined[v.insert.Table.Name])
+	case v.Kind == Rows:
+		return badValue(v, defined[v.Insert.Table.Name])
 	}
 	scanner := sqltext.NewScanner(v.Text, v.Dialect)
 	binary := false
@@ -40,17 +40,17 @@ func (t *textCheck) badByte(v *verdict, valid bool, defined map[string]*sqltext.
 
 // badValue looks at the values of rows. Those of a table that the script has
 // not made are left to the server.
-func badValue(v *verdict, table *sqltext.Table) int {
+func badValue(v *Verdict, table *sqltext.Table) int {
 	if table == nil {
 		return -1
 	}
-	columns := v.insert.Columns
+	columns := v.Insert.Columns
 	if columns == nil {
 		for _, c := range table.Columns {
 			columns = append(columns, c.Name)
 		}
 	}
-	scanner := sqltext.NewRowScanner(v.Text, v.insert.Body, v.Dialect)
+	scanner := sqltext.NewRowScanner(v.Text, v.Insert.Body, v.Dialect)
 	var row sqltext.Row
 	for scanner.Next(&row) {
 		for i := range row.Values {
@@ -79,11 +79,11 @@ func isBinary(c *sqltext.Column) bool {
 }
 
 // observe follows SET NAMES and sql_mode.
-func (t *textCheck) observe(v verdict) {
-	if v.head.Verb != "SET" {
+func (t *textCheck) observe(v Verdict) {
+	if v.Lead.Verb != "SET" {
 		return
 	}
-	for _, a := range sqltext.SetOf(v.tokens) {
+	for _, a := range sqltext.SetOf(v.Tokens) {
 		if len(a.Value) == 0 || a.User {
 			continue
 		}
@@ -99,6 +99,6 @@ func (t *textCheck) observe(v verdict) {
 	}
 }
 
-func (t *textCheck) zeroDates(v *verdict) bool {
-	return t.strict && bytes.Contains(v.text, []byte("'0000-00-00"))
+func (t *textCheck) zeroDates(v *Verdict) bool {
+	return t.strict && bytes.Contains(v.Sent, []byte("'0000-00-00"))
 }

@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"fmt"
@@ -11,7 +11,7 @@ import (
 
 // replicates notes what of a table a Galera cluster does not take to its other
 // nodes (MariaDB, "MariaDB Galera Cluster - Known Limitations").
-func (c *checker) replicates(v verdict, t *sqltext.Table) {
+func (c *checker) replicates(v Verdict, t *sqltext.Table) {
 	engine := t.Options.Engine
 	if engine == "" {
 		engine = c.server.DefaultEngine
@@ -25,7 +25,7 @@ func (c *checker) replicates(v verdict, t *sqltext.Table) {
 }
 
 // fits notes what this server lacks of what a table asks for.
-func (c *checker) fits(v verdict, t *sqltext.Table) {
+func (c *checker) fits(v Verdict, t *sqltext.Table) {
 	charset := t.Options.Charset
 	if charset == "" && t.Options.Collation != "" {
 		charset = charsetOf(t.Options.Collation)
@@ -73,7 +73,7 @@ func columnCharset(c sqltext.Column) string {
 // keyLengths notes keys that are longer than the row format allows (MySQL
 // Reference Manual, "InnoDB Limits"): 767 bytes a column in the old row
 // formats, else 3072; 1000 bytes a key on MyISAM.
-func (c *checker) keyLengths(v verdict, t *sqltext.Table, charset string) {
+func (c *checker) keyLengths(v Verdict, t *sqltext.Table, charset string) {
 	if charset == "" {
 		charset = c.target.Charset
 	}

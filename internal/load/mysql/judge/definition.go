@@ -1,8 +1,7 @@
-package mysql
+package judge
 
 import (
 	"bytes"
-	"context"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -12,21 +11,13 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// define sends a trigger or function that binary logging refuses to the
-// application's account, as the administrator, in the account's name.
-func (i *Importer) define(ctx context.Context, session Session, v verdict) error {
-	return i.Replay(ctx, session, func(sqlMode, charset string) (mysql.Definition, error) {
-		return i.definition(v, sqlMode, charset)
-	})
-}
-
-// definition builds the statement anew. A hostile script wants the administrator to
+// Definition builds the statement anew. A hostile script wants the administrator to
 // send something else than what was judged: a definer of its own, an object in
 // another database, a statement that the server reads differently. So the text is
 // read once more the way the application's session reads it now, only the fixed
 // forms of these statements are taken, all names are put in by us, and what comes
 // out is read again and has to be token by token what was meant.
-func (i *Importer) definition(v verdict, sqlMode, charset string) (mysql.Definition, error) {
+func (v Verdict) Definition(database, definer, sqlMode, charset string) (mysql.Definition, error) {
 	var none mysql.Definition
 	refuse := func(why string) (mysql.Definition, error) {
 		return none, fault.New(fault.Protected, "remove the statement, or write it in a plainer way", "the statement is not run as administrator: %s", why)
@@ -37,36 +28,36 @@ func (i *Importer) definition(v verdict, sqlMode, charset string) (mysql.Definit
 		return refuse("the session does not read it as the script's beginning says")
 	case strings.Contains(strings.ToUpper(sqlMode), "ORACLE"):
 		return refuse("under the sql_mode ORACLE it is another language")
-	case !utf8.Valid(v.text) || !d.IsUTF8() && slices.ContainsFunc(v.text, func(c byte) bool { return c >= 0x80 }):
+	case !utf8.Valid(v.Sent) || !d.IsUTF8() && slices.ContainsFunc(v.Sent, func(c byte) bool { return c >= 0x80 }):
 		return refuse("its text is not UTF-8")
-	case sqltext.Doubt(v.text, d) != "":
-		return refuse(sqltext.Doubt(v.text, d))
+	case sqltext.Doubt(v.Sent, d) != "":
+		return refuse(sqltext.Doubt(v.Sent, d))
 	}
-	tokens := sqltext.Scan(v.text, d)
+	tokens := sqltext.Scan(v.Sent, d)
 	for i, token := range tokens {
 		if token.Kind == sqltext.Word && token.Text[0] == '_' && i+1 < len(tokens) && tokens[i+1].Kind == sqltext.String && !sqltext.IsReadable(string(token.Text[1:])) {
 			return refuse("it holds a literal in the character set " + string(token.Text[1:]))
 		}
 	}
-	f := &form{rest: tokens, database: i.Database}
-	def := f.read()
+	f := &form{rest: tokens, database: database}
+	def := f.Read()
 	if f.failed != "" {
 		return refuse(f.failed)
 	}
 	var out bytes.Buffer
-	name := mysql.QuoteName(i.Database) + "." + mysql.QuoteName(def.Name)
+	name := mysql.QuoteName(database) + "." + mysql.QuoteName(def.Name)
 	if def.Drop {
 		out.WriteString("DROP " + def.Kind + f.ifs + " " + name)
 	} else {
-		out.WriteString("CREATE " + f.replace + i.Definer + " " + f.aggregate + def.Kind + f.ifs + " " + name)
+		out.WriteString("CREATE " + f.replace + definer + " " + f.aggregate + def.Kind + f.ifs + " " + name)
 		if def.Kind == "TRIGGER" {
-			out.WriteString(f.moment + " ON " + mysql.QuoteName(i.Database) + "." + mysql.QuoteName(def.Table) + " FOR EACH ROW")
+			out.WriteString(f.moment + " ON " + mysql.QuoteName(database) + "." + mysql.QuoteName(def.Table) + " FOR EACH ROW")
 		}
 		out.WriteByte(' ')
 		end := 0
 		for i, token := range f.rest {
 			if i > 0 {
-				out.Write(between(v.text[end:token.Start]))
+				out.Write(between(v.Sent[end:token.Start]))
 			}
 			out.Write(token.Text)
 			end = token.End
@@ -212,7 +203,7 @@ func (f *form) definer() {
 	}
 }
 
-func (f *form) read() (d mysql.Definition) {
+func (f *form) Read() (d mysql.Definition) {
 	d.Drop = f.oneOf("CREATE", "DROP") == "DROP"
 	if !d.Drop {
 		if f.takes("OR", "REPLACE") {

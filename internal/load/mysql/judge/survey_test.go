@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"archive/zip"
@@ -23,6 +23,8 @@ import (
 	"yellowfield/internal/load"
 	"yellowfield/internal/load/loadtest"
 	"yellowfield/internal/script"
+	"yellowfield/internal/sqltext"
+	scripts "yellowfield/internal/sqltext/mysql"
 )
 
 func check(t *testing.T, script string, o load.Options) (*load.Survey, error) {
@@ -31,8 +33,8 @@ func check(t *testing.T, script string, o load.Options) (*load.Survey, error) {
 }
 
 func TestTheFirstPassTellsWhatAScriptHolds(t *testing.T) {
-	survey, err := check(t, lines("CREATE TABLE a (i INT);", "CREATE TABLE IF NOT EXISTS b (i INT);", "INSERT INTO a VALUES (1), (2);", "INSERT INTO a VALUES (NOW());",
-		"CREATE FUNCTION f() RETURNS INT RETURN 1;", "CREATE DEFINER=root@localhost TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 1;", "CREATE VIEW v AS SELECT 1;", "DROP TRIGGER t;", "CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 2;", "CREATE TEMPORARY TABLE tt (i INT);"), load.Options{})
+	survey, err := check(t, strings.Join([]string{"CREATE TABLE a (i INT);", "CREATE TABLE IF NOT EXISTS b (i INT);", "INSERT INTO a VALUES (1), (2);", "INSERT INTO a VALUES (NOW());",
+		"CREATE FUNCTION f() RETURNS INT RETURN 1;", "CREATE DEFINER=root@localhost TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 1;", "CREATE VIEW v AS SELECT 1;", "DROP TRIGGER t;", "CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 2;", "CREATE TEMPORARY TABLE tt (i INT);"}, "\n"), load.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, survey.Tables)
 	assert.Equal(t, 10, survey.Statements)
@@ -91,15 +93,15 @@ func TestScriptsAreRewrittenAsAskedFor(t *testing.T) {
 		{"SET @x = 1, sql_log_bin = 0", "SET @x = 1, @yellowfield = NULL", load.Options{}, false},
 	} {
 		s := script.Source{Name: "a.sql", Retarget: row.retarget}
-		j := newJudge(anyTarget(), s, row.o)
+		j := New(anyTarget(), s, row.o)
 		j.own = map[string]bool{}
 		if row.retarget {
 			j.own["old"] = true
 		}
 		statements := scriptOf(t, row.script)
-		v := j.look(statements[0])
-		require.Nil(t, v.objection, row.script)
-		assert.Equal(t, row.want, string(v.text))
+		v := j.Classify(statements[0])
+		require.Nil(t, v.Objection, row.script)
+		assert.Equal(t, row.want, string(v.Sent))
 	}
 	survey, err := anyTarget().Check(t.Context(), script.Source{Path: loadtest.Write(t, "CREATE DATABASE IF NOT EXISTS old; USE `old`; CREATE TABLE old.t (a INT); DROP DATABASE other;").Path, Name: "a.sql", Retarget: true}, load.Options{})
 	require.NoError(t, err)
@@ -122,8 +124,8 @@ func TestModesThatAServerNoLongerKnows(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, survey.Notes, 1)
 	assert.Contains(t, survey.Notes[0].What, "NO_AUTO_CREATE_USER is taken out")
-	v := newJudge(target, s, load.Options{}).look(scriptOf(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES,NO_AUTO_CREATE_USER'")[0])
-	assert.Equal(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES'", string(v.text))
+	v := New(target, s, load.Options{}).Classify(scriptOf(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES,NO_AUTO_CREATE_USER'")[0])
+	assert.Equal(t, "SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='STRICT_ALL_TABLES'", string(v.Sent))
 }
 
 // TestNamesOfChecksThatMySQLWouldRefuse: MariaDB has them once in a table.
@@ -134,13 +136,13 @@ func TestNamesOfChecksThatMySQLWouldRefuse(t *testing.T) {
 	for _, mariadb := range []bool{false, true} {
 		target := anyTarget()
 		target.Server.MariaDB, target.Server.Version = mariadb, 90700
-		j := newJudge(target, script.Source{Name: "a.sql"}, load.Options{})
+		j := New(target, script.Source{Name: "a.sql"}, load.Options{})
 		for range 2 { // looked at again, they come out the same
 			for i, s := range scriptOf(t, a+";"+b+";ALTER TABLE b ADD CONSTRAINT constraint_1 CHECK (i <> 5);ALTER TABLE b ADD CONSTRAINT six CHECK (i <> 6)") {
-				if v := j.look(s); mariadb {
-					assert.Equal(t, string(s.Text), string(v.text))
+				if v := j.Classify(s); mariadb {
+					assert.Equal(t, string(s.Text), string(v.Sent))
 				} else {
-					assert.Equal(t, want[i], string(v.text))
+					assert.Equal(t, want[i], string(v.Sent))
 				}
 			}
 		}
@@ -305,5 +307,19 @@ func TestTablesThatAreThereAreProtected(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, want[i], len(survey.Refused) > 0, "%s %+v: %v", script, o, survey.Refused)
 		}
+	}
+}
+
+func scriptOf(t *testing.T, text string) []sqltext.Statement {
+	t.Helper()
+	r := scripts.NewReader("a.sql", strings.NewReader(text), sqltext.Dialect{MariaDB: true, Version: 101106}, "")
+	var all []sqltext.Statement
+	for {
+		s, err := r.Next()
+		if err != nil {
+			return all
+		}
+		s.Text = append([]byte(nil), s.Text...)
+		all = append(all, s)
 	}
 }

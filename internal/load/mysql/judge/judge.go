@@ -1,4 +1,9 @@
-package mysql
+// Package judge decides about the statements of a script for MariaDB and MySQL without running
+// them: what each is, what it concerns, what is left out or changed for the server, and what is
+// refused because it reaches outside of the application's database.
+//
+// It must never know of sessions or of how rows are sent.
+package judge
 
 import (
 	"bytes"
@@ -17,38 +22,38 @@ import (
 type kind int
 
 const (
-	anything    kind = iota // needs all before it done, and nothing beside it
-	rows                    // INSERT of literal rows into one table
-	definition              // DDL that concerns the listed tables only
-	indexes                 // adds keys to one table, may be folded with its neighbours
-	setting                 // SET of session or user variables
-	transaction             // begins or ends a transaction
-	tableLock               // LOCK TABLES, UNLOCK TABLES
-	keySwitch               // ALTER TABLE ... DISABLE KEYS, ENABLE KEYS
-	change                  // DML that is not plain rows
+	Anything    kind = iota // needs all before it done, and nothing beside it
+	Rows                    // INSERT of literal rows into one table
+	Definition              // DDL that concerns the listed tables only
+	Indexes                 // adds keys to one table, may be folded with its neighbours
+	Setting                 // SET of session or user variables
+	Transaction             // begins or ends a transaction
+	TableLock               // LOCK TABLES, UNLOCK TABLES
+	KeySwitch               // ALTER TABLE ... DISABLE KEYS, ENABLE KEYS
+	Change                  // DML that is not plain rows
 )
 
-// verdict is all that is decided about a statement without running it.
-type verdict struct {
+// Verdict is all that is decided about a statement without running it.
+type Verdict struct {
 	sqltext.Statement
-	head   sqltext.Head
-	kind   kind
-	insert sqltext.Insert // for rows
-	tables []string       // that it concerns, for rows, definition, indexes, keySwitch
-	text   []byte         // as it is sent
-	tokens sqltext.Tokens // of text; not for rows
-	table  *sqltext.Table // that it makes, for CREATE TABLE
+	Lead   sqltext.Head
+	Kind   kind
+	Insert sqltext.Insert // for rows
+	Tables []string       // that it concerns, for rows, definition, indexes, keySwitch
+	Sent   []byte         // as it is sent
+	Tokens sqltext.Tokens // of text; not for rows
+	Table  *sqltext.Table // that it makes, for CREATE TABLE
 	// dropped says why the statement is not sent; empty if it is.
-	dropped   string
-	objection *load.Objection
-	temporary bool // defines a table of the session
+	Dropped   string
+	Objection *load.Objection
+	Temporary bool // defines a table of the session
 	// adapted says what was changed for this server; empty for nothing.
 	adapted string
 }
 
-// judge decides about the statements of one script, the same way in the first
+// Judge decides about the statements of one script, the same way in the first
 // pass and in the import.
-type judge struct {
+type Judge struct {
 	guard
 	source  script.Source
 	options load.Options
@@ -63,91 +68,91 @@ type judge struct {
 	filled  []string // the table of the last of them; verdicts have it
 }
 
-func newJudge(i *Importer, s script.Source, o load.Options) *judge {
-	return &judge{
-		guard: guard{database: i.Database, own: map[string]bool{}}, source: s, options: o,
-		target: i.Target, server: i.Server, mapped: map[string]mapping{}, checks: map[string]string{},
+func New(of Subject, s script.Source, o load.Options) *Judge {
+	return &Judge{
+		guard: guard{database: of.Database, own: map[string]bool{}}, source: s, options: o,
+		target: of.Target, server: of.Server, mapped: map[string]mapping{}, checks: map[string]string{},
 	}
 }
 
-// clone gives a judge that goes on from here beside this one.
-func (j *judge) clone() *judge {
+// Clone gives a judge that goes on from here beside this one.
+func (j *Judge) Clone() *Judge {
 	own := *j
 	own.own, own.checks, own.mapped, own.inserts = maps.Clone(j.own), maps.Clone(j.checks), maps.Clone(j.mapped), sqltext.Inserts{}
 	return &own
 }
 
-// look decides about one statement.
-func (j *judge) look(s sqltext.Statement) verdict {
-	v := verdict{Statement: s, text: s.Text}
+// Classify decides about one statement.
+func (j *Judge) Classify(s sqltext.Statement) Verdict {
+	v := Verdict{Statement: s, Sent: s.Text}
 	if insert, ok := j.inserts.Parse(s); ok {
 		if j.filled == nil || j.filled[0] != insert.Table.Name {
 			j.filled = []string{insert.Table.Name}
 		}
-		v.kind, v.insert, v.tables = rows, insert, j.filled
-		v.head = sqltext.Head{Verb: "INSERT", Name: insert.Table}
+		v.Kind, v.Insert, v.Tables = Rows, insert, j.filled
+		v.Lead = sqltext.Head{Verb: "INSERT", Name: insert.Table}
 		if !j.isOurs(insert.Table.Schema) {
-			v.objection = load.Refuse("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; {retarget} does so where the script chooses that database itself")
+			v.Objection = load.Refuse("the statement reaches into another database, "+insert.Table.Schema, "take the database's name out of it; {retarget} does so where the script chooses that database itself")
 		} else if insert.Table.Schema != "" && insert.Table.Schema != j.database {
-			v.text = edited(s.Text, unqualify(sqltext.Scan(s.Text[:insert.Body], s.Dialect), j.own))
-			v.insert, _ = sqltext.ParseInsert(v.text, s.Dialect)
+			v.Sent = edited(s.Text, unqualify(sqltext.Scan(s.Text[:insert.Body], s.Dialect), j.own))
+			v.Insert, _ = sqltext.ParseInsert(v.Sent, s.Dialect)
 		}
 		return v
 	}
-	return j.lookClosely(v)
+	return j.ClassifyTokens(v)
 }
 
-// lookClosely is look for everything but plain rows: all its tokens are read.
-func (j *judge) lookClosely(v verdict) verdict {
+// ClassifyTokens is Classify for everything but plain rows: all its tokens are read.
+func (j *Judge) ClassifyTokens(v Verdict) Verdict {
 	s := v.Statement
-	if v.objection = misreadable(s); v.objection != nil {
+	if v.Objection = misreadable(s); v.Objection != nil {
 		return v
 	}
 	tokens := sqltext.Scan(s.Text, s.Dialect)
 	if len(tokens) == 0 {
-		v.dropped = "nothing in it that this server runs"
+		v.Dropped = "nothing in it that this server runs"
 		return v
 	}
-	v.head = sqltext.HeadOf(tokens, s.Dialect)
-	v.table, _ = sqltext.TableOf(v.head, tokens)
-	v.kind, v.tables = classify(v.head, v.table, tokens, s.Text)
-	v.temporary = v.head.Verb == "CREATE" && tokens.At(1).Is("TEMPORARY")
+	v.Lead = sqltext.HeadOf(tokens, s.Dialect)
+	v.Table, _ = sqltext.TableOf(v.Lead, tokens)
+	v.Kind, v.Tables = classify(v.Lead, v.Table, tokens, s.Text)
+	v.Temporary = v.Lead.Verb == "CREATE" && tokens.At(1).Is("TEMPORARY")
 	if j.source.Retarget {
-		j.learnName(v.head, tokens)
+		j.learnName(v.Lead, tokens)
 	}
-	if v.dropped = j.drop(v.head, tokens); v.dropped != "" {
+	if v.Dropped = j.drop(v.Lead, tokens); v.Dropped != "" {
 		return v
 	}
-	if v.head.Verb == "SET" {
-		if v.text = j.adapt(s.Text, tokens, &v); v.dropped != "" {
+	if v.Lead.Verb == "SET" {
+		if v.Sent = j.adapt(s.Text, tokens, &v); v.Dropped != "" {
 			return v
 		}
 	}
-	if v.objection = j.judge(tokens, v.head, s.Dialect); v.objection != nil {
+	if v.Objection = j.judge(tokens, v.Lead, s.Dialect); v.Objection != nil {
 		return v
 	}
-	if v.head.Verb != "SET" {
-		v.text = v.head.WithoutDefiner(s.Text)
+	if v.Lead.Verb != "SET" {
+		v.Sent = v.Lead.WithoutDefiner(s.Text)
 	}
-	if j.options.EventsDisabled && v.head.Object == "EVENT" {
-		v.text = []byte(sqltext.DisabledEvent(string(v.text), s.Dialect))
+	if j.options.EventsDisabled && v.Lead.Object == "EVENT" {
+		v.Sent = []byte(sqltext.DisabledEvent(string(v.Sent), s.Dialect))
 	}
-	if !bytes.Equal(v.text, s.Text) {
-		tokens = sqltext.Scan(v.text, s.Dialect)
+	if !bytes.Equal(v.Sent, s.Text) {
+		tokens = sqltext.Scan(v.Sent, s.Dialect)
 	}
 	edits := unqualify(tokens, j.own)
-	if v.kind != change {
+	if v.Kind != Change {
 		edits = append(edits, j.translate(tokens, s.Place(j.source.Name))...)
-		if free := j.freeCheckNames(v.head, tokens); free != nil {
+		if free := j.freeCheckNames(v.Lead, tokens); free != nil {
 			v.adapted = "MySQL takes the name of a CHECK constraint once in a database: some get others"
 			edits = append(edits, free...)
 		}
 	}
-	if v.text = edited(v.text, edits); len(edits) > 0 {
-		tokens = sqltext.Scan(v.text, s.Dialect)
-		v.table, _ = sqltext.TableOf(v.head, tokens)
+	if v.Sent = edited(v.Sent, edits); len(edits) > 0 {
+		tokens = sqltext.Scan(v.Sent, s.Dialect)
+		v.Table, _ = sqltext.TableOf(v.Lead, tokens)
 	}
-	v.tokens = tokens
+	v.Tokens = tokens
 	return v
 }
 
@@ -164,7 +169,7 @@ func misreadable(s sqltext.Statement) *load.Objection {
 }
 
 // learnName takes the database that a script makes or chooses for ours.
-func (j *judge) learnName(head sqltext.Head, tokens sqltext.Tokens) {
+func (j *Judge) learnName(head sqltext.Head, tokens sqltext.Tokens) {
 	if len(j.own) > 0 {
 		return // one name; a second one is refused
 	}
@@ -179,7 +184,7 @@ func (j *judge) learnName(head sqltext.Head, tokens sqltext.Tokens) {
 }
 
 // drop gives the reason for leaving a statement out.
-func (j *judge) drop(head sqltext.Head, tokens sqltext.Tokens) string {
+func (j *Judge) drop(head sqltext.Head, tokens sqltext.Tokens) string {
 	database := head.Object == "DATABASE" || head.Object == "SCHEMA"
 	switch {
 	case head.Verb == "CREATE" && database && head.Name.Name == j.database:
@@ -201,7 +206,7 @@ func (j *judge) drop(head sqltext.Head, tokens sqltext.Tokens) string {
 var replication = wordset.Of("gtid_purged sql_log_bin")
 
 // adapt takes out of a SET what is for other servers than this one.
-func (j *judge) adapt(text []byte, tokens sqltext.Tokens, v *verdict) []byte {
+func (j *Judge) adapt(text []byte, tokens sqltext.Tokens, v *Verdict) []byte {
 	assignments := sqltext.SetOf(tokens)
 	var edits []edit
 	for _, a := range assignments {
@@ -219,7 +224,7 @@ func (j *judge) adapt(text []byte, tokens sqltext.Tokens, v *verdict) []byte {
 		}
 	}
 	if len(assignments) > 0 && len(edits) == len(assignments) && !slices.ContainsFunc(assignments, func(a sqltext.Assignment) bool { return a.Name == "sql_mode" }) {
-		v.dropped = "a setting for replication between servers"
+		v.Dropped = "a setting for replication between servers"
 	}
 	return edited(text, edits)
 }

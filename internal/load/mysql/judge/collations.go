@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"strings"
@@ -17,7 +17,7 @@ type mapping struct {
 // translate replaces collations that the server lacks and, if asked to, old
 // character sets and engines. It is for definitions and settings, never for
 // rows.
-func (j *judge) translate(tokens sqltext.Tokens, at fault.Place) []edit {
+func (j *Judge) translate(tokens sqltext.Tokens, at fault.Place) []edit {
 	var edits []edit
 	next := func(i int) sqltext.Token {
 		for i++; i < len(tokens) && (tokens[i].IsPunct('=') || tokens[i].Is("SET")); i++ {
@@ -89,7 +89,7 @@ func isOldCharset(name string) bool {
 }
 
 // modernCollation is the utf8mb4 collation that orders most like the given.
-func (j *judge) modernCollation(old string) string {
+func (j *Judge) modernCollation(old string) string {
 	charset, rest, _ := strings.Cut(old, "_")
 	candidate := "utf8mb4_" + rest
 	if charset == "latin1" && rest != "bin" {
@@ -104,7 +104,7 @@ func (j *judge) modernCollation(old string) string {
 // replacement is what takes the place of a collation that the server lacks:
 // first those of the other product that sort by the same rules. Empty when the
 // server has it, or nothing is like it.
-func (j *judge) replacement(name string) string {
+func (j *Judge) replacement(name string) string {
 	if _, known := j.server.Collations[name]; known || name == "" || name == "default" || name == "binary" || !strings.Contains(name, "_") || charsetOf(name) == "utf8" {
 		return ""
 	}

@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import "yellowfield/internal/sqltext"
 
@@ -10,17 +10,17 @@ func classify(head sqltext.Head, table *sqltext.Table, tokens sqltext.Tokens, te
 	case "SET":
 		return classifySet(tokens), nil
 	case "START", "COMMIT":
-		return transaction, nil
+		return Transaction, nil
 	case "BEGIN":
 		if len(tokens) == 1 || tokens.At(1).Is("WORK") {
-			return transaction, nil
+			return Transaction, nil
 		}
 	case "LOCK", "UNLOCK":
 		if tokens.At(1).Is("TABLES") || tokens.At(1).Is("TABLE") {
-			return tableLock, nil
+			return TableLock, nil
 		}
 	case "INSERT", "REPLACE", "UPDATE", "DELETE":
-		return change, nil
+		return Change, nil
 	case "CREATE":
 		return classifyCreate(head, table, tokens, text)
 	case "DROP":
@@ -28,66 +28,66 @@ func classify(head sqltext.Head, table *sqltext.Table, tokens sqltext.Tokens, te
 	case "ALTER":
 		return classifyAlter(head, tokens, text)
 	}
-	return anything, nil
+	return Anything, nil
 }
 
 func classifySet(tokens sqltext.Tokens) kind {
 	switch {
 	case tokens.Begins("SET", "AUTOCOMMIT"), tokens.Begins("SET", "@", "@", "AUTOCOMMIT"),
 		tokens.Begins("SET", "SESSION", "AUTOCOMMIT"), tokens.Begins("SET", "@", "@", "SESSION", ".", "AUTOCOMMIT"):
-		return transaction
+		return Transaction
 	case tokens.At(1).Is("STATEMENT"), tokens.At(1).Is("TRANSACTION"):
-		return anything
+		return Anything
 	}
-	return setting
+	return Setting
 }
 
 func classifyCreate(head sqltext.Head, table *sqltext.Table, tokens sqltext.Tokens, text []byte) (kind, []string) {
 	switch head.Object {
 	case "TABLE":
 		if table == nil || table.Derived || tokens.At(1).Is("TEMPORARY") {
-			return anything, nil
+			return Anything, nil
 		}
 		concerned := []string{head.Name.Name}
 		for _, f := range table.Foreign {
 			concerned = append(concerned, f.References.Name)
 		}
-		return definition, concerned
+		return Definition, concerned
 	case "INDEX":
-		if _, ok := indexClauses(head, tokens, text); ok {
-			return indexes, []string{indexed(tokens)}
+		if _, ok := IndexClauses(head, tokens, text); ok {
+			return Indexes, []string{indexed(tokens)}
 		}
 	case "TRIGGER":
-		return definition, []string{head.Table.Name}
+		return Definition, []string{head.Table.Name}
 	case "FUNCTION", "PROCEDURE", "EVENT":
-		return definition, nil
+		return Definition, nil
 	}
-	return anything, nil
+	return Anything, nil
 }
 
 func classifyDrop(head sqltext.Head, tokens sqltext.Tokens) (kind, []string) {
 	if list := droppedTables(head, tokens); list != nil {
-		return definition, list
+		return Definition, list
 	}
 	switch head.Object {
 	case "FUNCTION", "PROCEDURE", "EVENT", "VIEW":
-		return definition, nil
+		return Definition, nil
 	}
-	return anything, nil
+	return Anything, nil
 }
 
 func classifyAlter(head sqltext.Head, tokens sqltext.Tokens, text []byte) (kind, []string) {
 	last := len(tokens) - 1
 	switch {
 	case head.Object != "TABLE":
-		return anything, nil
+		return Anything, nil
 	case last >= 4 && tokens[last].Is("KEYS") && (tokens[last-1].Is("DISABLE") || tokens[last-1].Is("ENABLE")):
-		return keySwitch, []string{head.Name.Name}
+		return KeySwitch, []string{head.Name.Name}
 	}
-	if _, ok := indexClauses(head, tokens, text); ok {
-		return indexes, []string{head.Name.Name}
+	if _, ok := IndexClauses(head, tokens, text); ok {
+		return Indexes, []string{head.Name.Name}
 	}
-	return anything, nil
+	return Anything, nil
 }
 
 // droppedTables are the tables of a DROP TABLE; nil for another statement.
@@ -122,11 +122,11 @@ func indexed(tokens sqltext.Tokens) string {
 	return ""
 }
 
-// indexClauses gives the clauses of a statement that does nothing but add keys
+// IndexClauses gives the clauses of a statement that does nothing but add keys
 // to one table, or change columns of it as administration pages do to make
 // AUTO_INCREMENT of them. FULLTEXT and SPATIAL are left out: a server builds
 // only one of these at a time. Foreign keys concern two tables.
-func indexClauses(head sqltext.Head, tokens sqltext.Tokens, text []byte) (clauses string, ok bool) {
+func IndexClauses(head sqltext.Head, tokens sqltext.Tokens, text []byte) (clauses string, ok bool) {
 	if head.Verb == "CREATE" {
 		return createdIndex(tokens, text)
 	}

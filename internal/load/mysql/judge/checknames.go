@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"regexp"
@@ -14,7 +14,7 @@ var automatic = regexp.MustCompile(`(?i)^constraint_\d+$|_chk_\d+$`)
 // freeCheckNames takes names from CHECK constraints that MySQL would refuse: it takes one
 // once in a database (MySQL Reference Manual, "CHECK Constraints"), and MariaDB once in a
 // table. The server gives others.
-func (j *judge) freeCheckNames(head sqltext.Head, tokens sqltext.Tokens) (edits []edit) {
+func (j *Judge) freeCheckNames(head sqltext.Head, tokens sqltext.Tokens) (edits []edit) {
 	if j.server.MariaDB || head.Object != "TABLE" || head.Verb != "CREATE" && head.Verb != "ALTER" {
 		return nil
 	}

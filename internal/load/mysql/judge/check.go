@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"context"
@@ -15,21 +15,21 @@ import (
 	"yellowfield/internal/wordset"
 )
 
-// longRun is how many bytes a run must have to be read on its own. Tests lower it.
-var longRun int64 = 4 << 20
+// LongRun is how many bytes a run must have to be read on its own. Tests lower it.
+var LongRun int64 = 4 << 20
 
-// Check implements load.Importer.
-func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (*load.Survey, error) {
-	script, err := i.read(ctx, s)
+// Check reads a script to its end: what is in it, and what is to be refused.
+func (of Subject) Check(ctx context.Context, s script.Source, o load.Options) (*load.Survey, error) {
+	script, err := of.Read(ctx, s)
 	if err != nil {
 		return nil, err
 	}
 	defer script.Close()
 	c := &checker{
-		judge: newJudge(i, s, o), Findings: load.NewFindings(s, i.Target, o), script: script, defined: map[string]*sqltext.Table{}, altered: map[*sqltext.Table]bool{}, unkeyed: map[string]fault.Place{},
+		Judge: New(of, s, o), Findings: load.NewFindings(s, of.Target, o), script: script, defined: map[string]*sqltext.Table{}, altered: map[*sqltext.Table]bool{}, unkeyed: map[string]fault.Place{},
 		made: map[dbms.Object]bool{}, risky: map[string]bool{}, text: textCheck{Encoding: load.NewEncoding(s, script.Content)},
 	}
-	c.runs = load.NewRuns(script.Content, longRun, c.Survey)
+	c.runs = load.NewRuns(script.Content, LongRun, c.Survey)
 	if err := c.Each(ctx, script, c.statement, load.Data{}); err != nil {
 		return nil, err
 	}
@@ -39,14 +39,14 @@ func (i *Importer) Check(ctx context.Context, s script.Source, o load.Options) (
 
 // checker is a first pass at work.
 type checker struct {
-	*judge
+	*Judge
 	load.Findings
-	script *reading
+	script *Reading
 	text   textCheck
 	// defined are the tables that the script has made so far.
 	defined map[string]*sqltext.Table
 	altered map[*sqltext.Table]bool // those that are not as they were made
-	list    columnList
+	list    ColumnList
 	row     sqltext.Row // kept for its memory
 	runs    *load.Runs
 	// unkeyed are tables without a primary key so far, and where they are made.
@@ -63,35 +63,35 @@ func (c *checker) oneByOne(s sqltext.Statement, why string) {
 }
 
 func (c *checker) statement(s sqltext.Statement, valid bool) error {
-	v := c.look(s)
+	v := c.Classify(s)
 	if at := c.text.badByte(&v, valid, c.defined); at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
 	}
-	if v.kind == rows && v.objection == nil {
+	if v.Kind == Rows && v.Objection == nil {
 		if found := c.findRows(&v); found.literal {
 			c.rows(&v, found)
 			return nil
 		}
-		v = c.lookClosely(v)
+		v = c.ClassifyTokens(v)
 	}
 	c.runs.Close(s)
-	if v.objection != nil {
-		c.Refuse(s, v.objection.What, v.objection.Next)
+	if v.Objection != nil {
+		c.Refuse(s, v.Objection.What, v.Objection.Next)
 		return nil
 	}
-	if v.dropped != "" {
-		c.Note(c.Place(s), "left out: "+v.dropped, "")
+	if v.Dropped != "" {
+		c.Note(c.Place(s), "left out: "+v.Dropped, "")
 		return nil
 	}
 	if v.adapted != "" {
 		c.Note(c.Place(s), v.adapted, "")
 	}
-	if v.head.HasDefiner() {
+	if v.Lead.HasDefiner() {
 		c.NoteUsual(c.Place(s), "DEFINER clauses are left out: the application's account becomes the definer")
 	}
-	if len(v.text) > c.server.MaxPacket && c.server.MaxPacket > 0 {
-		c.Refuse(s, fmt.Sprintf("the statement has %s bytes, and the server takes %s", figures.Thousands(len(v.text)), figures.Thousands(c.server.MaxPacket)),
-			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", figures.Thousands(nextPacket(len(v.text)))))
+	if len(v.Sent) > c.server.MaxPacket && c.server.MaxPacket > 0 {
+		c.Refuse(s, fmt.Sprintf("the statement has %s bytes, and the server takes %s", figures.Thousands(len(v.Sent)), figures.Thousands(c.server.MaxPacket)),
+			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", figures.Thousands(nextPacket(len(v.Sent)))))
 	}
 	c.text.observe(v)
 	c.define(v)
@@ -118,32 +118,32 @@ type rowsFound struct {
 	numbered bool // the server may give out numbers for them
 }
 
-func (c *checker) findRows(v *verdict) (found rowsFound) {
-	scanner := sqltext.NewRowScanner(v.text, v.insert.Body, v.Dialect)
+func (c *checker) findRows(v *Verdict) (found rowsFound) {
+	scanner := sqltext.NewRowScanner(v.Sent, v.Insert.Body, v.Dialect)
 	auto := -1
-	if table := c.defined[v.insert.Table.Name]; table == nil || c.altered[table] {
+	if table := c.defined[v.Insert.Table.Name]; table == nil || c.altered[table] {
 		found.numbered = true
 	} else {
-		_, auto, _ = c.list.of(table, v.insert)
+		_, auto, _ = c.list.Of(table, v.Insert)
 		found.numbered = auto < 0 && table.HasAuto()
 	}
 	row := &c.row
 	for scanner.Next(row) {
 		found.count++
 		found.longest = max(found.longest, row.End-row.Start)
-		found.numbered = found.numbered || auto >= 0 && autoValue(row.Value(v.text, auto)) != explicit
+		found.numbered = found.numbered || auto >= 0 && AutoValue(row.Value(v.Sent, auto)) != Explicit
 	}
 	found.literal = scanner.Literal()
 	return found
 }
 
 // rows takes in an INSERT of literal rows.
-func (c *checker) rows(v *verdict, found rowsFound) {
+func (c *checker) rows(v *Verdict, found rowsFound) {
 	longest := found.longest
-	table := v.insert.Table.Name
-	if c.server.MaxPacket > 0 && v.insert.Body+longest+1 > c.server.MaxPacket {
+	table := v.Insert.Table.Name
+	if c.server.MaxPacket > 0 && v.Insert.Body+longest+1 > c.server.MaxPacket {
 		c.Refuse(v.Statement, fmt.Sprintf("a row of %s bytes is longer than what the server takes, %s", figures.Thousands(longest), figures.Thousands(c.server.MaxPacket)),
-			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", figures.Thousands(nextPacket(v.insert.Body+longest))))
+			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", figures.Thousands(nextPacket(v.Insert.Body+longest))))
 	}
 	if c.risky[table] {
 		c.oneByOne(v.Statement, "the table's trigger uses LAST_INSERT_ID() or a user variable")
@@ -165,64 +165,64 @@ func (c *checker) rows(v *verdict, found rowsFound) {
 }
 
 // define takes in what a statement makes, and how it fits this server.
-func (c *checker) define(v verdict) {
-	if v.head.Verb != "CREATE" || v.head.Object == "" {
+func (c *checker) define(v Verdict) {
+	if v.Lead.Verb != "CREATE" || v.Lead.Object == "" {
 		return
 	}
-	name := v.head.Name.Name
-	if made := (dbms.Object{Kind: v.head.Object, Name: name}); !c.made[made] { // dumps make a view twice
+	name := v.Lead.Name.Name
+	if made := (dbms.Object{Kind: v.Lead.Object, Name: name}); !c.made[made] { // dumps make a view twice
 		c.made[made] = true
-		c.Survey.Defines[v.head.Object]++
+		c.Survey.Defines[v.Lead.Object]++
 	}
-	switch v.head.Object {
+	switch v.Lead.Object {
 	case "TRIGGER":
-		if usesSession(v.tokens) {
-			c.risky[v.head.Table.Name] = true
+		if usesSession(v.Tokens) {
+			c.risky[v.Lead.Table.Name] = true
 		}
 	case "TABLE":
-		if v.temporary {
+		if v.Temporary {
 			return
 		}
 		c.Survey.Tables = append(c.Survey.Tables, name)
-		c.defined[name] = v.table
-		if o := v.table.Options; o.Charset != "" || o.Collation != "" {
+		c.defined[name] = v.Table
+		if o := v.Table.Options; o.Charset != "" || o.Collation != "" {
 			c.Survey.Charsets[name] = true
 		}
-		c.fits(v, v.table)
+		c.fits(v, v.Table)
 		if c.server.Cluster {
-			c.replicates(v, v.table)
+			c.replicates(v, v.Table)
 		}
 	}
-	if v.head.Object != "INDEX" && v.head.Object != "DATABASE" && v.head.Object != "SCHEMA" {
-		c.Survey.Makes[dbms.Object{Kind: v.head.Object, Name: name}] = true
+	if v.Lead.Object != "INDEX" && v.Lead.Object != "DATABASE" && v.Lead.Object != "SCHEMA" {
+		c.Survey.Makes[dbms.Object{Kind: v.Lead.Object, Name: name}] = true
 	}
 }
 
 // touch records what a statement does to objects that were there before.
-func (c *checker) touch(v verdict) {
+func (c *checker) touch(v Verdict) {
 	if c.target.Holds == nil {
 		return
 	}
-	switch verb := v.head.Verb; {
-	case verb == "DROP", verb == "TRUNCATE", verb == "CREATE" && v.head.Object != "INDEX" && v.head.Object != "TRIGGER":
-		list := droppedTables(v.head, v.tokens)
+	switch verb := v.Lead.Verb; {
+	case verb == "DROP", verb == "TRUNCATE", verb == "CREATE" && v.Lead.Object != "INDEX" && v.Lead.Object != "TRIGGER":
+		list := droppedTables(v.Lead, v.Tokens)
 		if list == nil {
-			list = []string{v.head.Name.Name}
+			list = []string{v.Lead.Name.Name}
 		}
-		if verb == "TRUNCATE" && len(v.tokens) > 1 {
-			list = []string{v.tokens[len(v.tokens)-1].Plain()}
+		if verb == "TRUNCATE" && len(v.Tokens) > 1 {
+			list = []string{v.Tokens[len(v.Tokens)-1].Plain()}
 		}
 		for _, name := range list {
 			switch {
-			case c.Survey.Makes[dbms.Object{Kind: "TABLE", Name: name}] && verb != "CREATE", v.temporary:
+			case c.Survey.Makes[dbms.Object{Kind: "TABLE", Name: name}] && verb != "CREATE", v.Temporary:
 			case verb == "DROP" || verb == "TRUNCATE":
 				c.Removes(v.Statement, name)
 			default:
 				c.Touches(v.Statement, name, "makes")
 			}
 		}
-	case verb == "ALTER", verb == "RENAME", v.kind == change, v.kind == indexes, v.head.Object == "INDEX", v.head.Object == "TRIGGER":
-		for _, t := range v.tokens {
+	case verb == "ALTER", verb == "RENAME", v.Kind == Change, v.Kind == Indexes, v.Lead.Object == "INDEX", v.Lead.Object == "TRIGGER":
+		for _, t := range v.Tokens {
 			if (t.Kind == sqltext.Name || t.Kind == sqltext.Word) && c.target.Holds[t.Plain()] {
 				c.Touches(v.Statement, t.Plain(), "changes")
 			}
@@ -232,16 +232,16 @@ func (c *checker) touch(v verdict) {
 
 // sequence keeps track of what makes joined rows and side by side sessions
 // unsafe.
-func (c *checker) sequence(v verdict) {
-	s, tokens := v.Statement, v.tokens
-	switch verb := v.head.Verb; {
+func (c *checker) sequence(v Verdict) {
+	s, tokens := v.Statement, v.Tokens
+	switch verb := v.Lead.Verb; {
 	case verb == "ROLLBACK" || verb == "SAVEPOINT" || verb == "RELEASE":
 		c.oneByOne(s, "the script takes back parts of its own transactions")
 	case verb == "CALL":
 		c.oneByOne(s, "the script calls a procedure, which may ask for what the statements before it did")
 	case verb == "PREPARE" || verb == "EXECUTE":
 		c.oneByOne(s, "the script prepares statements")
-	case v.kind == transaction:
+	case v.Kind == Transaction:
 		c.inTransaction = verb == "START" || verb == "BEGIN" || verb == "SET" && !tokens[len(tokens)-1].Is("1") && !tokens[len(tokens)-1].Is("ON")
 	case verb == "SET":
 		for _, a := range sqltext.SetOf(tokens) {
@@ -250,21 +250,21 @@ func (c *checker) sequence(v verdict) {
 			}
 		}
 	}
-	if v.head.Object != "FUNCTION" && v.head.Object != "PROCEDURE" && v.head.Object != "EVENT" && v.head.Object != "TRIGGER" && asksBack(tokens) {
+	if v.Lead.Object != "FUNCTION" && v.Lead.Object != "PROCEDURE" && v.Lead.Object != "EVENT" && v.Lead.Object != "TRIGGER" && asksBack(tokens) {
 		c.Survey.AsksBack = true
 		c.oneByOne(s, "the statement asks for the outcome of the one before it")
 	}
-	if v.head.Verb == "ALTER" {
-		if v.kind != keySwitch {
-			c.altered[c.defined[v.head.Name.Name]] = true
+	if v.Lead.Verb == "ALTER" {
+		if v.Kind != KeySwitch {
+			c.altered[c.defined[v.Lead.Name.Name]] = true
 		}
 		if tokens.Has("PRIMARY") {
-			delete(c.unkeyed, v.head.Name.Name)
+			delete(c.unkeyed, v.Lead.Name.Name)
 		}
 	}
 	for _, t := range tokens {
 		if len(c.Survey.Data) > 0 && (t.Kind == sqltext.Word || t.Kind == sqltext.Name) {
-			if d := c.Survey.Data[t.Plain()]; d != nil && d.Mention == 0 && v.kind != keySwitch && v.kind != tableLock {
+			if d := c.Survey.Data[t.Plain()]; d != nil && d.Mention == 0 && v.Kind != KeySwitch && v.Kind != TableLock {
 				d.Mention = s.Offset
 			}
 		}

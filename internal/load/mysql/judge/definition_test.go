@@ -1,4 +1,4 @@
-package mysql
+package judge
 
 import (
 	"strings"
@@ -12,9 +12,8 @@ import (
 
 func definitionOf(text, mode, charset string) (string, error) {
 	target := anyTarget()
-	target.Definer = "DEFINER=`app`@`localhost`"
-	d := target.dialect().WithMode(mode).WithCharset(charset)
-	got, err := target.definition(verdict{Statement: sqltext.Statement{Text: []byte(text), Dialect: d}, text: []byte(text)}, mode, charset)
+	d := target.Dialect().WithMode(mode).WithCharset(charset)
+	got, err := (Verdict{Statement: sqltext.Statement{Text: []byte(text), Dialect: d}, Sent: []byte(text)}).Definition("ours", "DEFINER=`app`@`localhost`", mode, charset)
 	return got.Statement, err
 }
 
@@ -60,9 +59,9 @@ func TestWhatAnAdministratorDefines(t *testing.T) {
 	// What the session has really set decides.
 	text := `CREATE TRIGGER t BEFORE INSERT ON x FOR EACH ROW SET @a = "b"`
 	target := anyTarget()
-	_, err := target.definition(verdict{Statement: sqltext.Statement{Dialect: target.dialect()}, text: []byte(text)}, "ANSI_QUOTES", "utf8mb4")
+	_, err := (Verdict{Statement: sqltext.Statement{Dialect: target.Dialect()}, Sent: []byte(text)}).Definition("ours", "", "ANSI_QUOTES", "utf8mb4")
 	assert.ErrorContains(t, err, "does not read it as")
-	_, err = target.definition(verdict{Statement: sqltext.Statement{Dialect: target.dialect()}, text: []byte(text)}, "", "gbk")
+	_, err = (Verdict{Statement: sqltext.Statement{Dialect: target.Dialect()}, Sent: []byte(text)}).Definition("ours", "", "", "gbk")
 	assert.ErrorContains(t, err, "does not read it as")
 	_, err = definitionOf(text, "ORACLE", "utf8mb4")
 	assert.ErrorContains(t, err, "another language")
@@ -78,6 +77,6 @@ func FuzzDefinition(f *testing.F) {
 		}
 		created := strings.HasPrefix(got, "CREATE DEFINER=`app`@`localhost` ") || strings.HasPrefix(got, "CREATE OR REPLACE DEFINER=`app`@`localhost` ")
 		require.True(t, created || strings.HasPrefix(got, "DROP TRIGGER ") || strings.HasPrefix(got, "DROP FUNCTION "), got)
-		require.Empty(t, sqltext.Doubt([]byte(got), anyTarget().dialect().WithMode(mode)), got)
+		require.Empty(t, sqltext.Doubt([]byte(got), anyTarget().Dialect().WithMode(mode)), got)
 	})
 }
