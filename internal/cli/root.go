@@ -210,7 +210,7 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &provision.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker()}, nil
+	return &provision.Engine{Base: provision.Base{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker()}}, nil
 }
 
 // limitStatements gives a command that reads scripts the flag for how long their

@@ -390,7 +390,7 @@ func (p *play) typeIntoInstaller(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	engine := &provision.Engine{Estate: loaded, State: kept}
+	engine := &provision.Engine{Base: provision.Base{Estate: loaded, State: kept}}
 	facts, err := engine.Connection(ctx, loaded.Apps["honeystall"], "")
 	if err != nil {
 		return err

@@ -26,19 +26,6 @@ type Acceptance struct {
 	Confirm func(path, listing string) bool
 }
 
-// Accept takes over a settings file that an application's installer made, or
-// writes the text that it printed: its facts are compared with the estate
-// file, a login is made with them, and the pending password is forgotten.
-func (e *Engine) Accept(ctx context.Context, app *estate.App, acceptance Acceptance) (Result, error) {
-	results, err := e.each(ctx, []*estate.App{app}, Options{Command: "settings accept", DryRun: true}, func(r *run, ctx context.Context) error {
-		return r.accept(ctx, acceptance)
-	})
-	if err != nil {
-		return Result{}, err
-	}
-	return results[0], nil
-}
-
 func (r *run) accept(ctx context.Context, acceptance Acceptance) error {
 	s, err := r.settingsToAccept(acceptance.File)
 	if err != nil {

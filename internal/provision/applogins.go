@@ -13,12 +13,8 @@ import (
 	"yellowfield/internal/secret"
 )
 
-// ServeLogins makes logins for the program that has started this process, and ends it,
-// where that is what it was started for. main calls it before all else.
-func ServeLogins() { applogin.Serve(open) }
-
 // logins is the room in which they are made.
-func (e *Engine) logins() *applogin.Room {
+func (e *Base) logins() *applogin.Room {
 	if e.room == nil {
 		e.room = &applogin.Room{Deadline: e.LoginTimeout, Open: open}
 	}
@@ -185,3 +181,7 @@ func (r *run) openAs(ctx context.Context, account *estate.Account, password secr
 	}
 	return server, err
 }
+
+// ServeLogins makes logins for the program that has started this process, and ends it,
+// where that is what it was started for. main calls it before all else.
+func ServeLogins() { applogin.Serve(open) }

@@ -211,6 +211,12 @@ type foreignKeyState struct {
 	Exists   bool            `json:"exists"`
 }
 
+// Kinds of change, see init.
+var (
+	tableConverted = effect.Define[*run, []sentStatement](&kinds, "character-set")
+	foreignKey     = effect.Define[*run, foreignKeyState](&kinds, "foreign-key")
+)
+
 func init() {
 	converted := func(*run) (why, next string) {
 		return "the run has converted tables to another character set", "convert them back by hand, if nothing was stored since that the other one lacks"

@@ -4,13 +4,10 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/secret"
-	"yellowfield/internal/state"
 )
 
 // connection is a server with its administrator's login, kept for all apps.
@@ -23,7 +20,7 @@ type connection struct {
 }
 
 // connect logs in as administrator, once for each server.
-func (e *Engine) connect(ctx context.Context, name string) (*connection, error) {
+func (e *Base) connect(ctx context.Context, name string) (*connection, error) {
 	if c := e.servers[name]; c != nil {
 		return c, c.err
 	}
@@ -43,7 +40,7 @@ func (e *Engine) connect(ctx context.Context, name string) (*connection, error) 
 // loginAsAdmin finds the administrator's name and password in the order of the
 // design: the password's own source, the file that the product's clients read, the
 // socket.
-func (e *Engine) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
+func (e *Base) loginAsAdmin(ctx context.Context, entry *estate.Server) (dbms.Server, error) {
 	login := dbms.Login{Server: entry.Name, Address: administratorsWay(entry.Address()), User: entry.Admin.User}
 	var err error
 	if entry.Admin.Password != nil {
@@ -93,13 +90,13 @@ func (r *run) warnOfStrangers(c *connection) {
 		Remedy: "write tls: verify with ca or certificate under servers." + c.entry.Name})
 }
 
-func (e *Engine) trace(server string, s dbms.Statement) {
+func (e *Base) trace(server string, s dbms.Statement) {
 	if e.Listener.Trace != nil {
 		e.Listener.Trace(server, s)
 	}
 }
 
-func (e *Engine) rightProduct(entry *estate.Server, server dbms.Server) error {
+func (e *Base) rightProduct(entry *estate.Server, server dbms.Server) error {
 	if server.About().Product != entry.DBMS {
 		return e.Estate.Fault(fault.Invalid, "servers."+entry.Name+".dbms", "write dbms: "+string(server.About().Product),
 			"server %s is %s %s", entry.Name, server.About().Product.Title(), server.About().Version)
@@ -230,28 +227,11 @@ func (r *run) loginAsProvided(ctx context.Context, entry *estate.Server) (dbms.S
 	return server, nil
 }
 
-// candidatePassword is the password an account is known by without asking a
-// server: as given, as in the settings file, or pending.
-func (r *run) candidatePassword(ctx context.Context, account *estate.Account) (secret.Password, error) {
-	if account.Password != nil {
-		return r.obtain(ctx, &account.Password.Source, "account "+account.Name)
-	}
-	if password, _, named := r.passwordInSettings(account); named {
-		return password, nil
-	}
-	pending, _, err := r.State.Pending(r.stateAccount(account.Name))
-	return pending, err
-}
-
-func (r *run) stateAccount(user string) state.Account {
-	return state.Account{Address: r.where(r.Estate.Servers[r.app.Server].Address()), User: user}
-}
-
 const clusterNodes = "cluster-nodes"
 
 // where names a server in the state: by its address, and a node of a cluster by
 // the cluster, so that what was begun through one node is known at another.
-func (e *Engine) where(address dbms.Address) string {
+func (e *Base) where(address dbms.Address) string {
 	var cluster string
 	if found, err := e.State.Note(clusterNodes, address.String(), &cluster); err == nil && found {
 		return clusterPrefix + cluster
@@ -275,7 +255,7 @@ func (r *run) introduce(entry *estate.Server, server dbms.Server) error {
 }
 
 // noteCluster remembers which cluster a node belongs to.
-func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
+func (e *Base) noteCluster(entry *estate.Server, server dbms.Server) error {
 	cluster, address := server.About().Cluster, entry.Address()
 	if cluster == "" || e.where(address) == clusterPrefix+cluster {
 		return nil
@@ -287,185 +267,17 @@ func (e *Engine) noteCluster(entry *estate.Server, server dbms.Server) error {
 	return err
 }
 
-// within holds the app's locks while work is done: a file lock here, and a
-// lock on the server against other hosts.
-func (r *run) within(ctx context.Context, work func(context.Context) error) error {
-	c, err := r.reach(ctx)
-	if err != nil {
-		return err
-	}
-	release, err := r.lockHere(ctx)
-	if err != nil {
-		return err
-	}
-	defer release()
-	if c.admin != nil {
-		r.warnOfStrangers(c)
-		release, holder, err := r.lock(ctx, c.admin, "yellowfield:"+r.app.Database.Name, true)
-		if err != nil {
-			return err
-		}
-		if holder != nil {
-			return fault.New(fault.Busy, tryLater+"; if nothing is at work there, end that session as the administrator: "+holder.End.String(),
-				"someone else is working on app %s from another host or folder (%s)", r.app.Name, holder.Who)
-		}
-		defer release()
-		if err := r.dropForgotten(ctx); err != nil {
-			return err
-		}
-	}
-	cut, err := r.State.CutOff(r.app.Name, r.Estate.Path)
-	if err != nil {
-		return err
-	}
-	r.cut = cut
-	if cut != nil && c.admin != nil && !r.options.DryRun {
-		r.endImports(ctx, c)
-	}
-	if err := r.lookFirst(ctx); err != nil {
-		return err
-	}
-	if c.admin == nil {
-		defer r.view.server.Close()
-	}
-	if cut != nil {
-		r.tellCutOff(cut)
-		if !r.options.DryRun {
-			if err := r.sweep(); err != nil {
-				return err
-			}
-		}
-	}
-	if err := r.finishMove(ctx); err != nil {
-		return err
-	}
-	if err := r.finishEmptying(ctx); err != nil {
-		return err
-	}
-	if err := work(ctx); err != nil || cut == nil || r.options.DryRun || r.stillCut {
-		return err
-	}
-	if err := cut.End(); err != nil {
-		return fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal of a run that was cut off cannot be ended: %v", err).With(err)
-	}
-	return nil
+// about names the product, its version and how it is reached.
+func (c *connection) about() string {
+	about := c.admin.About()
+	return about.Product.Title() + " " + about.Version + ", " + c.entry.Address().Short()
 }
 
-// tellCutOff tells of a run that was killed. A run that changes something goes on from
-// what it finds; one that only looks says so.
-func (r *run) tellCutOff(cut *state.CutOff) {
-	facts := cut.Command + " of " + cut.Began.Local().Format("2006-01-02 15:04:05")
-	switch {
-	case cut.Last.Event == state.Left:
-		facts += " could not take everything back"
-	case cut.Last.Event == state.Intended && cut.Last.Object != "":
-		facts += " was cut off while at work on: " + cut.Last.Object
-	case cut.Last.Object != "":
-		facts += " was cut off after: " + cut.Last.Object
-	default:
-		facts += " was cut off"
+// administered is a server with its administrator's login.
+func (e *Base) administered(ctx context.Context, name string) (*connection, error) {
+	c, err := e.connect(ctx, name)
+	if err == nil && c.admin == nil {
+		err = e.Estate.Fault(fault.Invalid, "servers."+name, "give the server an admin", "server %s has no administrator, and nobody else sees its accounts", name)
 	}
-	switch {
-	case r.options.UndoUnfinished:
-		r.tell(Row{Step: "server", Outcome: Note, Facts: facts})
-	case r.options.DryRun:
-		r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: facts, Remedy: "yellowfield provision " + r.app.Name + " goes on with it, and with --undo-unfinished takes it back"})
-	default:
-		r.tell(Row{Step: "server", Outcome: Note, Facts: facts + "; this run goes on from what it has left"})
-	}
-}
-
-// lock takes a lock on the server, or gives the session that has it. A lock counts
-// only when somebody who administers holds it: any account may take one, and an
-// application's could keep everybody out for ever. Its session is ended; a command
-// that changes nothing says so and goes on without the lock. Another administrator's is
-// waited for, where that is asked.
-func (r *run) lock(ctx context.Context, admin dbms.Server, name string, wait bool) (release func(), holder *dbms.Connection, err error) {
-	const tries = 10
-	waiting := r.patience()
-	for try := 0; try < tries; try++ {
-		release, held, err := admin.Lock(ctx, name)
-		if err != nil || held {
-			return release, nil, err
-		}
-		if holder, err = admin.LockHolder(ctx, name); err != nil {
-			return nil, nil, err
-		}
-		if holder == nil {
-			continue // it was given back in the meantime
-		}
-		if holder.Administers && wait && waiting.goesOn(holder.Who) {
-			try-- // also a run that was killed holds it until the server has noticed
-			if err := dbms.Pause(ctx); err != nil {
-				return nil, nil, err
-			}
-			continue
-		}
-		if holder.Administers {
-			return nil, holder, nil
-		}
-		row := Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: fmt.Sprintf("the lock %s is held by %s, which administers nothing", name, holder.Who)}
-		if r.options.DryRun {
-			row.Remedy = "end the session as the administrator, and ask what it is: " + holder.End.String()
-			r.tell(row)
-			return func() {}, nil, nil
-		}
-		if err := admin.Exec(ctx, holder.End); err != nil {
-			return nil, nil, err
-		}
-		row.Outcome, row.Severity, row.Facts = Fixed, "", row.Facts+": its session was ended"
-		r.tell(row)
-		if err := dbms.Pause(ctx); err != nil { // the server ends it in its own time
-			return nil, nil, err
-		}
-	}
-	if holder == nil {
-		holder = &dbms.Connection{Who: "a session that comes and goes"}
-	}
-	return nil, holder, nil
-}
-
-// tryLater is what to do where somebody else is at work.
-const tryLater = "wait until it is done, and run the command again; --wait 60s waits so long"
-
-// lockHere takes the app's lock on this host.
-func (r *run) lockHere(ctx context.Context) (release func(), err error) {
-	for waiting := r.patience(); ; {
-		release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
-		if err != nil || held {
-			return release, err
-		}
-		if !waiting.goesOn("someone else on this host") {
-			return nil, fault.New(fault.Busy, tryLater, "someone else is working on app %s on this host", r.app.Name)
-		}
-		if err := dbms.Pause(ctx); err != nil {
-			return nil, err
-		}
-	}
-}
-
-// waiting is for somebody else's lock.
-type waiting struct {
-	run   *run
-	began time.Time
-	told  bool
-}
-
-func (r *run) patience() *waiting { return &waiting{run: r, began: time.Now()} }
-
-// goesOn reports whether there is time left, and tells once for whom it is waited.
-func (w *waiting) goesOn(who string) bool {
-	const soon = time.Second // before that nobody has to know
-	waited := time.Since(w.began)
-	if waited > soon && !w.told && w.run.Wait > soon {
-		w.told = true
-		w.run.tell(Row{Step: "server", Outcome: Note, Facts: fmt.Sprintf("%s is working on app %s: waiting up to %s", who, w.run.app.Name, w.run.Wait)})
-	}
-	return waited < w.run.Wait
-}
-
-// accountsOf gives the server accounts of an estate account: one for each host
-// it may come from.
-func (r *run) accountsOf(a *estate.Account) []dbms.Account {
-	return r.Estate.Servers[r.app.Server].DBMS.Accounts(a.Name, a.ClientHosts)
+	return c, err
 }

@@ -39,10 +39,21 @@ type Connection struct {
 	Pending bool `json:"pending"`
 }
 
-// Connection gives the facts of one of an app's accounts, the first one for an
+// WritePassword writes the password to a file that is not there yet.
+func (c *Connection) WritePassword(path string) error {
+	if c.Password.IsZero() {
+		return fault.New(fault.Invalid, "yellowfield rotate "+c.App+" --account "+c.User+" makes a new one", "the password of %s is not known here", c.User)
+	}
+	if err := host.WriteNew(path, []byte(c.Password.Reveal()+"\n")); err != nil {
+		return fault.At(fault.Invalid, fault.Place{File: path}, "name a file that is not there yet, in a folder you may write to", "the password was not written: %v", err).With(err)
+	}
+	return nil
+}
+
+// connectionOf gives the facts of one of an app's accounts, the first one for an
 // empty name. It asks no server.
-func (e *Engine) Connection(ctx context.Context, app *estate.App, account string) (*Connection, error) {
-	r := &run{Engine: e, app: app}
+func (e *Base) connectionOf(ctx context.Context, app *estate.App, account string) (*Connection, error) {
+	r := &run{Base: e, app: app}
 	chosen := app.Accounts[0]
 	if account != "" {
 		var names []string
@@ -84,26 +95,9 @@ func (e *Engine) Connection(ctx context.Context, app *estate.App, account string
 	return c, err
 }
 
-// WritePassword writes the password to a file that is not there yet.
-func (c *Connection) WritePassword(path string) error {
-	if c.Password.IsZero() {
-		return fault.New(fault.Invalid, "yellowfield rotate "+c.App+" --account "+c.User+" makes a new one", "the password of %s is not known here", c.User)
-	}
-	if err := host.WriteNew(path, []byte(c.Password.Reveal()+"\n")); err != nil {
-		return fault.At(fault.Invalid, fault.Place{File: path}, "name a file that is not there yet, in a folder you may write to", "the password was not written: %v", err).With(err)
-	}
-	return nil
-}
-
-// Acknowledge forgets the pending password of an account that no settings file
+// acknowledge forgets the pending password of an account that no settings file
 // gets: a person has taken it over.
-func (e *Engine) Acknowledge(app *estate.App, account string) error {
-	r := &run{Engine: e, app: app}
+func (e *Base) acknowledge(app *estate.App, account string) error {
+	r := &run{Base: e, app: app}
 	return e.State.DropPending(r.stateAccount(account))
-}
-
-// InSettings reports whether a settings file of the app gets an account's
-// password, so that the pending one is dropped by itself.
-func InSettings(app *estate.App, account string) bool {
-	return slices.ContainsFunc(app.Settings, func(s *estate.Settings) bool { return app.AccountOf(s).Name == account })
 }

@@ -3,7 +3,6 @@ package provision
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"yellowfield/internal/estate"
@@ -15,75 +14,8 @@ import (
 	"yellowfield/internal/state"
 )
 
-// Copying says what a copy of an app is to be called, and where its folder is, which the
-// administrator has copied.
-type Copying struct {
-	Name, Folder string
-	// Confirm is asked when all that will be done was told; nil does it without.
-	Confirm func(app string) bool
-
-	original *estate.App
-	change   *estate.Change
-	exports  map[string]string // by the copy's databases
-}
-
-// Copy makes a copy of an app, to try things on: its databases with events that do not run,
-// accounts of its own with fresh passwords, the settings in the folder given, and an entry
-// in the estate file.
-func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	copied := options.Copy
-	if made := e.Estate.Apps[copied.Name]; made != nil {
-		if cut, err := e.State.CutOff(made.Name, e.Estate.Path); err != nil || cut != nil && cut.Command == "copy" { // behind its entry
-			return e.each(ctx, []*estate.App{made}, Options{Command: "provision", DryRun: options.DryRun}, (*run).provision)
-		}
-		return nil, e.Estate.Fault(fault.Invalid, "apps."+copied.Name, "choose another name", "app %s is in the estate file already", copied.Name)
-	}
-	folder, err := filepath.Abs(copied.Folder)
-	if err != nil {
-		return nil, err
-	}
-	names := estate.Copied{Name: copied.Name, Folder: e.Estate.Relative(folder), Databases: map[string]string{}, Accounts: map[string]string{}}
-	if err := e.nameCopy(app, folder, &names); err != nil {
-		return nil, err
-	}
-	if copied.change, err = e.Estate.CopyEntry(app.Name, names); err != nil {
-		return nil, err
-	}
-	later, err := e.Estate.With(copied.change)
-	if err != nil {
-		return nil, err
-	}
-	if err := later.FaultsOf(copied.Name); err != nil {
-		return nil, err
-	}
-	made := later.Apps[copied.Name]
-	for _, s := range made.Settings {
-		if _, inside := host.Below(made.Folder, made.InFolder(s.File)); !inside {
-			return nil, e.Estate.Fault(fault.Invalid, "apps."+app.Name+".settings", "write the copy's entry by hand", "%s lies outside of the folder of app %s, and would be the copy's, too", s.File, app.Name)
-		}
-	}
-	copied.original, copied.exports = app, map[string]string{}
-	exporting := options
-	exporting.Copy, exporting.Export = nil, &ExportOptions{}
-	results, err := e.each(ctx, []*estate.App{app}, exporting, func(r *run, ctx context.Context) error { return r.exportToCopy(ctx, copied, names) })
-	if err != nil || len(copied.exports) < len(app.All()) {
-		return results, err
-	}
-	defer func() {
-		for _, path := range copied.exports {
-			_ = state.RemoveExport(path) // else it is forgotten with its like
-		}
-	}()
-	made.Installer, made.Import = estate.Installer{}, nil // all that these make is in the copy
-	other := *e
-	other.Estate, other.servers = later, nil
-	defer other.Disconnect()
-	more, err := other.each(ctx, []*estate.App{made}, options, (*run).copy)
-	return append(results, more...), err
-}
-
 // nameCopy finds names for a copy's databases and accounts.
-func (e *Engine) nameCopy(app *estate.App, folder string, names *estate.Copied) error {
+func (e *Base) nameCopy(app *estate.App, folder string, names *estate.Copied) error {
 	path := "apps." + app.Name
 	copied, err := e.Host.Open(folder, host.Options{})
 	copied.Close()
@@ -123,7 +55,7 @@ func (e *Engine) nameCopy(app *estate.App, folder string, names *estate.Copied) 
 }
 
 // exportToCopy exports the original's databases.
-func (r *run) exportToCopy(ctx context.Context, copied *Copying, names estate.Copied) error {
+func (r *run) exportToCopy(ctx context.Context, copied *copyOf, names estate.Copied) error {
 	r.plan = r.emptyPlan()
 	for _, d := range r.app.All() {
 		if !r.exists(d.Name) {
@@ -172,7 +104,7 @@ func (r *run) copy(ctx context.Context) error {
 	if err != nil {
 		return r.tellPlanFaults(err)
 	}
-	r.planEstate(r.Estate, r.options.Copy.change, Row{Step: stepState, Outcome: Written, Facts: "entry of " + r.app.Name})
+	r.planEstate(r.Estate, r.copies.change, Row{Step: stepState, Outcome: Written, Facts: "entry of " + r.app.Name})
 	if done, err := r.askAndExecute(ctx, r.options.Copy.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}
@@ -204,18 +136,18 @@ func (r *run) isNew() error {
 func (r *run) copiedScripts() (scripts []*wantedScript) {
 	for _, d := range r.app.All() {
 		if r.options.DryRun { // which has made none
-			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.options.Copy.original.Name + " holds, into " + d.Name}, sqlImported.Of(d.Name, importState{}, importState{Database: d.Name}), nil)
+			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.copies.original.Name + " holds, into " + d.Name}, sqlImported.Of(d.Name, importState{}, importState{Database: d.Name}), nil)
 			continue
 		}
 		scripts = append(scripts, &wantedScript{into: d, options: load.Options{EventsDisabled: true},
-			Source: script.Source{Path: r.options.Copy.exports[d.Name], Name: "the export of " + r.options.Copy.original.Name, LongestStatement: longestOfExports}})
+			Source: script.Source{Path: r.copies.exports[d.Name], Name: "the export of " + r.copies.original.Name, LongestStatement: longestOfExports}})
 	}
 	return scripts
 }
 
 // tellOldPlaces lists what in the copy still names the original's folder or web site.
 func (r *run) tellOldPlaces(ctx context.Context) error {
-	old := r.options.Copy.original
+	old := r.copies.original
 	var names []string
 	for _, name := range []string{old.URL, old.Folder} {
 		if name = strings.TrimRight(strings.TrimPrefix(strings.TrimPrefix(name, "https:"), "http:"), "/"); len(name) > 2 {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
@@ -60,16 +59,9 @@ func (r *run) planDatabase(d *estate.Database) error {
 	return nil
 }
 
-// databases are the notes of who has worked on a database.
-const databases = "databases"
-
 type worksOn struct {
 	App    string `json:"app"`
 	Estate string `json:"estate"`
-}
-
-func (r *run) databaseNote(name string) string {
-	return r.where(r.view.entry.Address()) + "/" + name
 }
 
 // noteDatabases writes down whose the databases are.
@@ -120,16 +112,21 @@ type databaseState struct {
 	Collation string `json:"collation,omitempty"`
 }
 
-func init() {
-	object := func(c effect.Change[databaseState]) string { return "database " + c.Subject }
-	look := func(r *run, _ context.Context, c effect.Change[databaseState]) (effect.Standing, error) {
-		if r.exists(c.Subject) == c.Before.Exists && len(r.view.server.LeftOfMaking(c.Subject)) == 0 {
-			return effect.NotDone, nil
-		}
-		return effect.Done, nil
+// databaseMade is one kind of change, see init.
+var databaseMade = effect.Define[*run, databaseState](&kinds, "database")
+
+func databaseObject(c effect.Change[databaseState]) string { return "database " + c.Subject }
+
+func (r *run) lookAtDatabase(_ context.Context, c effect.Change[databaseState]) (effect.Standing, error) {
+	if r.exists(c.Subject) == c.Before.Exists && len(r.view.server.LeftOfMaking(c.Subject)) == 0 {
+		return effect.NotDone, nil
 	}
+	return effect.Done, nil
+}
+
+func init() {
 	databaseMade.Means(effect.Spec[*run, databaseState]{
-		Object: object, Look: look,
+		Object: databaseObject, Look: (*run).lookAtDatabase,
 		Do: func(r *run, ctx context.Context, d *effect.Doing[databaseState]) (string, error) {
 			return "", r.send(ctx, &d.Touched, d.Material.([]dbms.Statement)...)
 		},
@@ -144,13 +141,6 @@ func init() {
 			return r.view.server.Exec(ctx, r.view.server.LeftOfMaking(c.Subject)...)
 		},
 		Kept: func(*run, effect.Change[databaseState]) (why, next string) { return filled, dropByHand },
-	})
-	databaseDropped.Means(effect.Spec[*run, databaseState]{
-		Object: object, Look: look, Irreversible: true,
-		Do: func(r *run, ctx context.Context, d *effect.Doing[databaseState]) (string, error) {
-			return "", r.dropAsFound(ctx, d)
-		},
-		Kept: func(r *run, _ effect.Change[databaseState]) (why, next string) { return r.outOfUse() },
 	})
 }
 
@@ -210,22 +200,4 @@ func (r *run) dropOwnDatabase(ctx context.Context, name string) error {
 			"the database %s holds what this run did not make: %s", name, inventory(contents[name]))
 	}
 	return r.view.server.Exec(ctx, r.view.server.DropDatabase(name)...)
-}
-
-// inventory names what a database holds, in short.
-func inventory(c dbms.Contents) string {
-	var names []string
-	for _, t := range c.Tables {
-		names = append(names, t.Name)
-	}
-	for _, list := range [][]dbms.Object{c.Routines, c.Events} {
-		for _, o := range list {
-			names = append(names, o.Name)
-		}
-	}
-	const most = 4
-	if len(names) > most {
-		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
-	}
-	return strings.Join(names, ", ")
 }

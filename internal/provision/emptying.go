@@ -67,6 +67,9 @@ type emptiedState struct {
 	Export string `json:"export,omitempty"`
 }
 
+// databaseEmptied is one kind of change, see init.
+var databaseEmptied = effect.Define[*run, emptiedState](&kinds, "database-emptied")
+
 func init() {
 	databaseEmptied.Means(effect.Spec[*run, emptiedState]{
 		Object: func(c effect.Change[emptiedState]) string { return "contents of " + c.Subject },

@@ -1,8 +1,8 @@
 package provision
 
 import (
+	"context"
 	"errors"
-	"slices"
 	"sync"
 	"time"
 
@@ -13,10 +13,6 @@ import (
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
 )
-
-// Steps in their order. They are the words in the output and those that
-// Options.Only takes.
-var Steps = []string{stepPHP, stepDatabase, stepAccount, stepRights, stepSQL, stepSettings, stepOwnership, stepLogin}
 
 const (
 	stepPHP       = "php"
@@ -35,9 +31,6 @@ const (
 	stepExport    = "export"
 )
 
-// Fixable is what Options.Fix takes.
-var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership, fixCharset}
-
 const (
 	fixPassword  = "server-password"
 	fixRights    = "rights"
@@ -46,41 +39,8 @@ const (
 	fixCharset   = "charset"
 )
 
-// Options of a run.
-type Options struct {
-	Command     string   // for the journal
-	DryRun      bool     // plan and tell, change nothing
-	Only        []string // steps to do; empty for all
-	Fix         []string // differences to fix
-	TakeAccount bool     // take existing accounts that have rights elsewhere
-	// WriteHostRule writes a rule for logins that a PostgreSQL server's
-	// host-based rules would refuse.
-	WriteHostRule bool
-	// UndoUnfinished says that what runs made which were cut off is taken back.
-	UndoUnfinished bool
-	// Import narrows the run to importing SQL; nil for all of it.
-	Import *ImportOptions
-	// Turn brings the app into a state; nil leaves it in the one that is found.
-	Turn *Turn
-	// Rotation changes passwords; nil for none.
-	Rotation *Rotation
-	// Retire takes apps out of use; nil for none.
-	Retire *Retirement
-	// Move moves apps to another server; nil for none.
-	Move *Moving
-	// Copy makes a copy of an app; nil for none.
-	Copy *Copying
-	// Export is what an export is told; nil for none.
-	Export *ExportOptions
-}
-
-func (o Options) fixes(what string) bool { return slices.Contains(o.Fix, what) }
-func (o Options) does(step string) bool {
-	return len(o.Only) == 0 || slices.Contains(o.Only, step)
-}
-
-// Engine works on the apps of one estate.
-type Engine struct {
+// Base is what work on the apps of one estate has at hand.
+type Base struct {
 	Estate *estate.Estate
 	State  *state.Folder
 	Host   host.Host // that the applications run on
@@ -99,11 +59,11 @@ type Engine struct {
 	room    *applogin.Room // for those logins, once there was one
 	servers map[string]*connection
 	*common
-	workers []*Engine // those besides this one that have worked on apps, with their connections
+	workers []*Base // those besides this one that have worked on apps, with their connections
 }
 
 // Disconnect ends all connections.
-func (e *Engine) Disconnect() {
+func (e *Base) Disconnect() {
 	for _, c := range e.servers {
 		if c.admin != nil {
 			c.admin.Close()
@@ -129,7 +89,7 @@ func ExitCode(results []Result) int {
 
 // run is the work on one app.
 type run struct {
-	*Engine
+	*Base
 	app     *estate.App
 	options Options
 	began   time.Time
@@ -145,6 +105,15 @@ type run struct {
 	// tell is told for them.
 	others  map[*estate.App]*run
 	telling sync.Mutex
+	// from is where the app is moved from; nil where it is not being moved.
+	from *origin
+	// copies is what the app is a copy of; nil for none.
+	copies *copyOf
+	// credentials, where it is set, finds an account's password first; nil from it leaves that
+	// to us.
+	credentials func(ctx context.Context, account *estate.Account) (*credential, error)
+	// transfers, where it is set, brings the rows in the place of scripts.
+	transfers func(ctx context.Context) error
 	// movedFrom is the server that a move which was cut off came from; empty for none.
 	movedFrom string
 	// stillCut says that the runs which were cut off are not gone on with to their end.

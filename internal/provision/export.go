@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"io"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,13 +21,6 @@ import (
 	"yellowfield/internal/state"
 )
 
-// ExportOptions are what `export` is told beside the estate file.
-type ExportOptions struct {
-	File     string    // to write; empty for one in the folder of exports
-	Out      io.Writer // that gets the script in place of a file; nil for none
-	Database string    // the one, by its name in the estate file, where the app has several; empty for all
-}
-
 // ExportReport is what an export wrote, for scripts.
 type ExportReport struct {
 	Database string `json:"database"`
@@ -39,11 +31,6 @@ type ExportReport struct {
 	Sessions int   `json:"sessions"` // that read rows side by side
 	// LeftOut is what the export does not hold.
 	LeftOut []string `json:"left_out,omitempty"`
-}
-
-// Export writes an app's databases as scripts.
-func (e *Engine) Export(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, []*estate.App{app}, options, (*run).export)
 }
 
 func (r *run) export(ctx context.Context) error {
@@ -87,7 +74,7 @@ func (r *run) exportsFolder() (string, error) {
 }
 
 // allExports is the folder of all apps' exports.
-func (e *Engine) allExports() string {
+func (e *Base) allExports() string {
 	if e.Estate.Exports != "" {
 		return e.Estate.Exports
 	}
@@ -179,6 +166,9 @@ type exportNowBy func(ctx context.Context, d *effect.Doing[exportState]) (facts 
 func (r *run) planExportBy(row Row, d *estate.Database, e exporting, by exportNowBy) *step {
 	return r.plan.change(row, exportWritten.Of(d.Name, exportState{}, exportState{Path: e.path, Automatic: e.automatic}), by)
 }
+
+// exportWritten is one kind of change, see init.
+var exportWritten = effect.Define[*run, exportState](&kinds, "export")
 
 func init() {
 	exportWritten.Means(effect.Spec[*run, exportState]{

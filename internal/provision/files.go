@@ -9,7 +9,6 @@ import (
 	"slices"
 
 	"yellowfield/internal/atomicfile"
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 	"yellowfield/internal/settings"
@@ -119,54 +118,6 @@ func (r *run) existingAncestor(path string) string {
 		path = filepath.Dir(path)
 	}
 	return path
-}
-
-// readFacts takes the facts out of a settings file by the addresses and texts
-// of the estate file. Values that cannot be read are left out; the error is
-// the first reason for that.
-func (r *run) readFacts(path string, values estate.Values) (estate.Facts, error) {
-	found := estate.Facts{}
-	file, err := r.openSettings(path)
-	if err != nil {
-		return found, err
-	}
-	var first error
-	for _, value := range values {
-		setting, err := file.Lookup(value.Address)
-		if err == nil && setting.Refusal != "" {
-			err = fault.At(fault.Differs, setting.Place, "look at it yourself", "%s cannot be read: it is %s", setting.Address, setting.Refusal)
-		}
-		if err != nil {
-			if first == nil {
-				first = err
-			}
-			continue
-		}
-		facts, ok := value.Text.Read(setting.Value)
-		for name, fact := range facts {
-			if ok && found[name] == "" {
-				found[name] = fact
-			}
-		}
-	}
-	return found, first
-}
-
-// placeOfFact is where a settings file has the value with a placeholder.
-func (r *run) placeOfFact(path string, values estate.Values, name string) *fault.Place {
-	file, err := r.openSettings(path)
-	if err != nil {
-		return nil
-	}
-	for _, value := range values {
-		if !value.Text.Uses(name) {
-			continue
-		}
-		if setting, err := file.Lookup(value.Address); err == nil {
-			return &setting.Place
-		}
-	}
-	return nil
 }
 
 // sweep removes what writing the estate file and the settings has left that was cut off.

@@ -32,7 +32,7 @@ func IsOfServer(app string) (server string, is bool) { return strings.CutPrefix(
 
 // mending is the work on one server.
 type mending struct {
-	*Engine
+	*Base
 	command    string
 	name       string
 	connection *connection
@@ -42,35 +42,9 @@ type mending struct {
 	mended     int // findings so far
 }
 
-// Mend mends what inspect has found on a server, each finding by itself: one that cannot be
-// mended is as before, and stops no other.
-func (e *Engine) Mend(ctx context.Context, server string, o Mending) Result {
-	return e.onServer(ctx, "inspect --fix", server, o.DryRun, func(m *mending) error {
-		var found Inspected
-		if err := e.inspectServer(ctx, server, false, &found); err != nil {
-			return err
-		}
-		for _, f := range found.Findings {
-			if len(o.Only) > 0 && !slices.Contains(o.Only, string(f.Kind)) || len(o.On) > 0 && !slices.ContainsFunc(o.On, f.IsOn) {
-				continue
-			}
-			if ctx.Err() != nil {
-				return fault.Stopped(ctx.Err())
-			}
-			if err := m.mend(ctx, f, o); err != nil {
-				return err
-			}
-		}
-		if len(m.result.Rows) == 0 {
-			m.tell(Row{Step: "server", Outcome: Kept, Facts: "there is nothing of that to be mended"})
-		}
-		return nil
-	})
-}
-
 // onServer does work on a server as a whole, under a lock of its own.
-func (e *Engine) onServer(ctx context.Context, command, server string, dryRun bool, work func(*mending) error) Result {
-	m := &mending{Engine: e, command: command, name: wholeServer + server}
+func (e *Base) onServer(ctx context.Context, command, server string, dryRun bool, work func(*mending) error) Result {
+	m := &mending{Base: e, command: command, name: wholeServer + server}
 	m.result.Header = Header{App: m.name, Server: server}
 	began := time.Now()
 	err := func() error {
@@ -278,11 +252,37 @@ func (m *mending) UndoSlow(_ int, since time.Duration) {
 // UndoFailed tells of what could not be taken back.
 func (m *mending) UndoFailed(_ int, err error) { m.failed(m.row.Step, err); m.result.Stuck = true }
 
-// UndoMending takes back what a run of inspect --fix has changed on a server.
-func (e *Engine) UndoMending(ctx context.Context, server string, entries []state.Entry, dryRun bool) Result {
+// mendServer mends what inspect has found on a server, each finding by itself: one that cannot be
+// mended is as before, and stops no other.
+func (e *Base) mendServer(ctx context.Context, server string, o Mending) Result {
+	return e.onServer(ctx, "inspect --fix", server, o.DryRun, func(m *mending) error {
+		var found Inspected
+		if err := e.inspectServer(ctx, server, false, &found); err != nil {
+			return err
+		}
+		for _, f := range found.Findings {
+			if len(o.Only) > 0 && !slices.Contains(o.Only, string(f.Kind)) || len(o.On) > 0 && !slices.ContainsFunc(o.On, f.IsOn) {
+				continue
+			}
+			if ctx.Err() != nil {
+				return fault.Stopped(ctx.Err())
+			}
+			if err := m.mend(ctx, f, o); err != nil {
+				return err
+			}
+		}
+		if len(m.result.Rows) == 0 {
+			m.tell(Row{Step: "server", Outcome: Kept, Facts: "there is nothing of that to be mended"})
+		}
+		return nil
+	})
+}
+
+// undoMending takes back what a run of inspect --fix has changed on a server.
+func (e *Base) undoMending(ctx context.Context, server string, entries []state.Entry, dryRun bool) Result {
 	return e.onServer(ctx, "history --undo", server, dryRun, func(m *mending) error {
 		var found *Inspected
-		for _, left := range effect.LeftOf(asEffects(entries)) {
+		for _, left := range effect.LeftOf(effect.Converted(entries)) {
 			if !left.Done { // the run was killed: has it come to this?
 				if found == nil {
 					found = &Inspected{}

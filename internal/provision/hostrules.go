@@ -89,6 +89,9 @@ type wantedRule struct {
 	database string
 }
 
+// hostRule is one kind of change, see init.
+var hostRule = effect.Define[*run, fileState](&kinds, "host-rule")
+
 func init() {
 	hostRule.Means(effect.Spec[*run, fileState]{
 		Object: func(c effect.Change[fileState]) string { return "host-based rule " + c.After.For },

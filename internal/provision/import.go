@@ -3,27 +3,8 @@ package provision
 import (
 	"context"
 
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/load"
-	"yellowfield/internal/script"
 )
-
-// Import imports SQL into an app's database, which provision has made.
-func (e *Engine) Import(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	options.Only = []string{stepSQL}
-	return e.each(ctx, []*estate.App{app}, options, (*run).importOnly)
-}
-
-// ImportOptions are what `import` is told beside the estate file.
-type ImportOptions struct {
-	Files    []script.Source // in place of the estate file's scripts; Prefix is filled in
-	Retarget bool            // of the estate file's scripts, too
-	Into     string          // the database for Files, by its name in the estate file
-	// DropExisting empties the database first, of all that is the app's.
-	DropExisting bool
-	load.Options
-}
 
 // importOnly imports SQL into a database that is there.
 func (r *run) importOnly(ctx context.Context) error {

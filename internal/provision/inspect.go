@@ -29,28 +29,6 @@ type Inspecting struct {
 	Only   []string // kinds of findings; empty for all
 }
 
-// InspectServers looks at servers as hosts for applications, and changes nothing on them.
-func (e *Engine) InspectServers(ctx context.Context, names []string, o Inspecting) ([]Inspected, error) {
-	var all []Inspected
-	for _, name := range names {
-		found := Inspected{Server: name}
-		if err := e.inspectServer(ctx, name, o.Sample, &found); err != nil {
-			if ctx.Err() != nil {
-				return nil, fault.Stopped(ctx.Err())
-			}
-			known := fault.As(err)
-			found.Problem, found.Remedy, found.Exit = known.What, known.Next, known.Class.ExitCode()
-		}
-		found.Findings = slices.DeleteFunc(found.Findings, func(f inspect.Finding) bool { return len(o.Only) > 0 && !slices.Contains(o.Only, string(f.Kind)) })
-		if slices.ContainsFunc(found.Findings, func(f inspect.Finding) bool { return f.Severity == estate.MustFix }) {
-			found.Exit = fault.Graver(found.Exit, fault.Differs.ExitCode())
-		}
-		found.Facts, found.Findings, found.Unseen = orNone(found.Facts), orNone(found.Findings), orNone(found.Unseen)
-		all = append(all, found)
-	}
-	return all, nil
-}
-
 // orNone is a list that a document shows as one, and not as null, where nothing is in it.
 func orNone[T any](list []T) []T {
 	if list == nil {
@@ -59,7 +37,7 @@ func orNone[T any](list []T) []T {
 	return list
 }
 
-func (e *Engine) inspectServer(ctx context.Context, name string, sample bool, found *Inspected) error {
+func (e *Base) inspectServer(ctx context.Context, name string, sample bool, found *Inspected) error {
 	c, err := e.administered(ctx, name)
 	if err != nil {
 		return err
@@ -87,7 +65,7 @@ func (e *Engine) inspectServer(ctx context.Context, name string, sample bool, fo
 }
 
 // waitingSettings looks for what an import has set on a server and not taken back.
-func (e *Engine) waitingSettings(entry *estate.Server, report *inspect.Report) error {
+func (e *Base) waitingSettings(entry *estate.Server, report *inspect.Report) error {
 	var changed serverSettings
 	found, err := e.State.Note(changedServers, entry.Address().String(), &changed)
 	if err != nil || !found {
@@ -105,13 +83,13 @@ const sampleTime = time.Minute
 
 // sample looks into an app's rows with its own account's eyes: what a table computes runs
 // with the rights of whoever reads it.
-func (e *Engine) sample(ctx context.Context, app *estate.App, report *inspect.Report) error {
+func (e *Base) sample(ctx context.Context, app *estate.App, report *inspect.Report) error {
 	if app.Retired != "" || len(app.Accounts) == 0 {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, sampleTime)
 	defer cancel()
-	r := &run{Engine: e, app: app}
+	r := &run{Base: e, app: app}
 	defer r.folder.Close()
 	account := app.Accounts[0]
 	password, err := r.candidatePassword(ctx, account)
@@ -135,21 +113,6 @@ func (e *Engine) sample(ctx context.Context, app *estate.App, report *inspect.Re
 	return nil
 }
 
-// administered is a server with its administrator's login.
-func (e *Engine) administered(ctx context.Context, name string) (*connection, error) {
-	c, err := e.connect(ctx, name)
-	if err == nil && c.admin == nil {
-		err = e.Estate.Fault(fault.Invalid, "servers."+name, "give the server an admin", "server %s has no administrator, and nobody else sees its accounts", name)
-	}
-	return c, err
-}
-
-// about names the product, its version and how it is reached.
-func (c *connection) about() string {
-	about := c.admin.About()
-	return about.Product.Title() + " " + about.Version + ", " + c.entry.Address().Short()
-}
-
 // Accessed is who can do what on some servers.
 type Accessed struct {
 	access.Report
@@ -157,8 +120,30 @@ type Accessed struct {
 	Problems map[string]*fault.Error
 }
 
-// Access looks at who can do what on servers, and changes nothing on them.
-func (e *Engine) Access(ctx context.Context, names []string, filter access.Filter) (all Accessed, err error) {
+// inspectServers looks at servers as hosts for applications, and changes nothing on them.
+func (e *Base) inspectServers(ctx context.Context, names []string, o Inspecting) ([]Inspected, error) {
+	var all []Inspected
+	for _, name := range names {
+		found := Inspected{Server: name}
+		if err := e.inspectServer(ctx, name, o.Sample, &found); err != nil {
+			if ctx.Err() != nil {
+				return nil, fault.Stopped(ctx.Err())
+			}
+			known := fault.As(err)
+			found.Problem, found.Remedy, found.Exit = known.What, known.Next, known.Class.ExitCode()
+		}
+		found.Findings = slices.DeleteFunc(found.Findings, func(f inspect.Finding) bool { return len(o.Only) > 0 && !slices.Contains(o.Only, string(f.Kind)) })
+		if slices.ContainsFunc(found.Findings, func(f inspect.Finding) bool { return f.Severity == estate.MustFix }) {
+			found.Exit = fault.Graver(found.Exit, fault.Differs.ExitCode())
+		}
+		found.Facts, found.Findings, found.Unseen = orNone(found.Facts), orNone(found.Findings), orNone(found.Unseen)
+		all = append(all, found)
+	}
+	return all, nil
+}
+
+// accessOn looks at who can do what on servers, and changes nothing on them.
+func (e *Base) accessOn(ctx context.Context, names []string, filter access.Filter) (all Accessed, err error) {
 	all = Accessed{Report: access.Report{Cells: []access.Cell{}, Unseen: []string{}}, Problems: map[string]*fault.Error{}}
 	for _, name := range names {
 		c, err := e.administered(ctx, name)

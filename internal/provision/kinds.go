@@ -21,48 +21,15 @@ import (
 // it is planned.
 var kinds effect.Kinds[*run]
 
-var (
-	databaseMade    = effect.Define[*run, databaseState](&kinds, "database")
-	databaseDropped = effect.Define[*run, databaseState](&kinds, "database-dropped")
-	accountMade     = effect.Define[*run, accountState](&kinds, "account")
-	accountDropped  = effect.Define[*run, accountState](&kinds, "account-dropped")
-	accountLock     = effect.Define[*run, lockState](&kinds, "account-lock")
-	accountLimits   = effect.Define[*run, limitsState](&kinds, "account-limits")
-	passwordSet     = effect.Define[*run, passwordState](&kinds, "password")
-	passwordLeaked  = effect.Define[*run, passwordState](&kinds, "password-leaked")
-	passwordEnded   = effect.Define[*run, struct{}](&kinds, "password-ended")
-	passwordNoted   = effect.Define[*run, notedPasswords](&kinds, "password-noted")
-	secondRole      = effect.Define[*run, secondRoleState](&kinds, "second-role")
-	rightsSet       = effect.Define[*run, rightsState](&kinds, "rights")
-	hostRule        = effect.Define[*run, fileState](&kinds, "host-rule")
-	sqlImported     = effect.Define[*run, importState](&kinds, "import")
-	importEnded     = effect.Define[*run, struct{}](&kinds, "import-ended")
-	leftoversGone   = effect.Define[*run, struct{}](&kinds, "leftovers")
-	databaseEmptied = effect.Define[*run, emptiedState](&kinds, "database-emptied")
-	serverVariables = effect.Define[*run, variablesState](&kinds, "server-variables")
-	exportWritten   = effect.Define[*run, exportState](&kinds, "export")
-	tableConverted  = effect.Define[*run, []sentStatement](&kinds, "character-set")
-	foreignKey      = effect.Define[*run, foreignKeyState](&kinds, "foreign-key")
-	settingsWritten = effect.Define[*run, fileState](&kinds, "settings-file")
-	filesPrepared   = effect.Define[*run, struct{}](&kinds, "prepared-files")
-	settingsRetired = effect.Define[*run, fileState](&kinds, "retired-file")
-	attributesSet   = effect.Define[*run, atomicfile.Attributes](&kinds, "attributes")
-	folderMade      = effect.Define[*run, folderState](&kinds, "folder")
-	treeGiven       = effect.Define[*run, treeState](&kinds, "owners")
-	dropInWritten   = effect.Define[*run, contentState](&kinds, "php-file")
-	installerMoved  = effect.Define[*run, removedState](&kinds, "installer")
-	noteSet         = effect.Define[*run, noteState](&kinds, "note")
-	retirementNoted = effect.Define[*run, retirementState](&kinds, "retirement-note")
-	entryChanged    = effect.Define[*run, fileState](&kinds, "estate-file")
-	moveNoted       = effect.Define[*run, MoveRecord](&kinds, "move-note")
-	appFrozen       = effect.Define[*run, struct{}](&kinds, "freeze")
-	proofMade       = effect.Define[*run, struct{}](&kinds, "proof")
-	effectUndone    = effect.Define[*run, undoneState](&kinds, "undo")
-)
-
 // proof is something to do that changes nothing which could be taken back: a login, a wait, a
 // command, the end of a note.
 type proof func(context.Context) (facts string, err error)
+
+// Kinds of change, see init.
+var (
+	noteSet   = effect.Define[*run, noteState](&kinds, "note")
+	proofMade = effect.Define[*run, struct{}](&kinds, "proof")
+)
 
 func init() {
 	proofMade.Means(effect.Spec[*run, struct{}]{

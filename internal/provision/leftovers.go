@@ -78,6 +78,9 @@ type leftovers struct {
 	objects map[dbms.Object]bool
 }
 
+// leftoversGone is one kind of change, see init.
+var leftoversGone = effect.Define[*run, struct{}](&kinds, "leftovers")
+
 func init() {
 	leftoversGone.Means(effect.Spec[*run, struct{}]{
 		Do: func(r *run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {

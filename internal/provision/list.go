@@ -1,13 +1,11 @@
 package provision
 
 import (
-	"context"
 	"errors"
 	"io/fs"
 	"math"
 	"time"
 
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 )
 
@@ -47,46 +45,6 @@ type Listed struct {
 
 // IsOverdue reports whether the app was to be closed by now.
 func (l Listed) IsOverdue() bool { return l.OpenUntil != nil && time.Now().After(*l.OpenUntil) }
-
-// List tells how apps are. Each server's catalogue is read once, and nothing is changed.
-func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error) {
-	known := map[string]Listed{}
-	quiet := *e
-	quiet.Listener = Listener{Trace: e.Listener.Trace}
-	results, err := quiet.each(ctx, apps, Options{Command: "list", DryRun: true}, func(r *run, _ context.Context) error {
-		l, err := r.listed()
-		known[r.app.Name] = l
-		return err
-	})
-	e.servers = quiet.servers // for whoever disconnects
-	if err != nil {
-		return nil, err
-	}
-	verified := map[string]verification{}
-	_, _ = e.State.Note(verifications, e.Estate.Path, &verified) // without it nothing was verified
-	all := make([]Listed, 0, len(apps))
-	for i, app := range apps {
-		l, seen := known[app.Name]
-		if !seen || l.State == "" {
-			l.State = IsUnknown
-			if app.Retired != "" {
-				l.State = IsRetired
-			}
-		}
-		for _, row := range results[i].Rows {
-			if row.Outcome == Failed || row.Outcome == Refused {
-				l.Problem, l.Remedy = row.Facts, row.Remedy
-				break
-			}
-		}
-		l.App, l.Server, l.Labels = app.Name, app.Server, append([]string{}, app.Labels...)
-		if last, found := verified[app.Name]; found {
-			l.Verified, l.VerifiedExit = &last.At, last.Exit
-		}
-		all = append(all, l)
-	}
-	return all, nil
-}
 
 // listed looks at the app.
 func (r *run) listed() (l Listed, err error) {
@@ -155,40 +113,4 @@ func (r *run) appState() (AppState, error) {
 		return IsOpen, nil
 	}
 	return IsClosed, nil
-}
-
-// verifications are the notes of when the apps of an estate file were looked at last.
-const verifications = "verifications"
-
-type verification struct {
-	At   time.Time `json:"at"`
-	Exit int       `json:"exit"`
-}
-
-// noteVerifications keeps how verify found apps, as far as it may write that down: one note
-// for all of them, since each that is written waits for the disk.
-func (e *Engine) noteVerifications(results []Result) {
-	release, held, err := e.State.Lock(verifications + "@" + e.Estate.Path)
-	if err != nil || !held {
-		return // another verify is about to write its own
-	}
-	defer release()
-	known := map[string]verification{}
-	_, _ = e.State.Note(verifications, e.Estate.Path, &known) // what cannot be read is written anew
-	for _, r := range results {
-		known[r.App] = verification{time.Now().UTC(), r.Exit}
-	}
-	_ = e.State.SetNote(verifications, e.Estate.Path, known)
-}
-
-// FailedLast are the apps that the last verify on this host found to differ or to fail.
-func (e *Engine) FailedLast() (map[string]bool, error) {
-	known, failed := map[string]verification{}, map[string]bool{}
-	if _, err := e.State.Note(verifications, e.Estate.Path, &known); err != nil {
-		return nil, err
-	}
-	for app, last := range known {
-		failed[app] = last.Exit != 0
-	}
-	return failed, nil
 }

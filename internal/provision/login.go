@@ -15,16 +15,8 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
-	"yellowfield/internal/phpclient"
 	"yellowfield/internal/secret"
 )
-
-// addressFrom is where PHP would connect to with the facts of a settings file.
-func (r *run) addressFrom(facts estate.Facts) dbms.Address {
-	entry := r.Estate.Servers[r.app.Server]
-	return phpclient.Address(phpclient.Settings{Host: facts["host"], Port: facts["port"], Socket: facts["socket"], SSLMode: facts["sslmode"]},
-		phpclient.Server{Product: entry.DBMS, TLS: entry.TLS, CA: entry.CA, Certificate: entry.Certificate, Localhost: r.phpSocket()})
-}
 
 // checkLogins logs in with what each settings file says, as PHP would, and
 // looks around. It is the last step of provisioning and the heart of verify.

@@ -14,88 +14,6 @@ import (
 	"yellowfield/internal/secret"
 )
 
-// Moving says where apps are moved to.
-type Moving struct {
-	To string // a server of the estate
-	// Back moves apps to where they were moved from: what they left there is dropped first,
-	// since the rows come anew.
-	Back bool
-	// NewPasswords gives accounts new passwords; else they keep theirs.
-	NewPasswords bool
-	// MapCollations replaces collations that the server lacks.
-	MapCollations bool
-	// Confirm is asked when all that will be done was told; nil does it without.
-	Confirm func(app string) bool
-
-	change *estate.Change
-	old    *run       // the work on the app where it is
-	note   MoveRecord // of it
-}
-
-// Move moves apps to another server, each by itself: one that fails stays where it was.
-func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) (results []Result, err error) {
-	for _, app := range apps {
-		moving := *options.Move
-		of := options
-		of.Move = &moving
-		work := (*run).moveTo
-		if moving.Back {
-			note, err := e.noteOfMove(app)
-			if err == nil {
-				left, err := e.RetireOld(ctx, app, Options{Command: options.Command, DryRun: options.DryRun, Retire: &Retirement{Confirm: moving.Confirm}})
-				results = append(results, left...)
-				switch {
-				case err != nil:
-					return results, err
-				case ExitCode(left) != 0 || options.DryRun:
-					continue
-				}
-			} else {
-				work = func(*run, context.Context) error { return err }
-			}
-			moving.To = note.From
-		}
-		one, err := e.each(ctx, []*estate.App{app}, of, work)
-		results = append(results, one...)
-		if err != nil {
-			return results, err
-		}
-	}
-	return results, nil
-}
-
-// noteOfMove is what is known of the move that an app has behind it.
-func (e *Engine) noteOfMove(app *estate.App) (note MoveRecord, err error) {
-	found, err := e.State.Note(movements, app.Name+"@"+e.Estate.Path, &note)
-	if err == nil && (!found || !note.Done || app.Server != note.To) {
-		err = e.Estate.Fault(fault.Protected, "apps."+app.Name+".server", "see yellowfield history "+app.Name, "app %s has left nothing on another server, as far as is known here", app.Name)
-	}
-	return note, err
-}
-
-// MoveRecord is the note of a move: until it is through, what takes it back; then what has to
-// be dropped some day.
-type MoveRecord struct {
-	App     string      `json:"app"`
-	From    string      `json:"from"`
-	To      string      `json:"to"`
-	Lowered []loweredTo `json:"lowered"` // accounts that may only read meanwhile
-	Frozen  []string    `json:"frozen"`  // databases that are read-only meanwhile, where a server has that
-	// Events ran by themselves, and do so nowhere until the move is through.
-	Events []dbms.Event `json:"events"`
-	Done   bool         `json:"done"`
-	At     time.Time    `json:"at"`
-}
-
-// loweredTo is an account that had more rights.
-type loweredTo struct {
-	Account  dbms.Account    `json:"account"`
-	Database string          `json:"database"`
-	Had      dbms.Privileges `json:"had"`
-}
-
-const movements = "moves"
-
 // moveTo moves the app to another server.
 func (r *run) moveTo(ctx context.Context) error {
 	to := r.options.Move.To
@@ -107,16 +25,16 @@ func (r *run) moveTo(ctx context.Context) error {
 		return &stepError{stepState, err}
 	}
 	// What is made is told for this app, as its work.
-	engine := *r.Engine
+	engine := *r.Base
 	engine.Estate = later
 	engine.Listener = Listener{Trace: r.Listener.Trace, Progress: r.Listener.Progress, Row: func(_ Header, row Row) { r.tell(row) }}
 	made := later.Apps[r.app.Name]
 	made.Installer, made.Import = estate.Installer{}, nil // all that these make is there
-	moving := *r.options.Move
-	moving.old, moving.change = r, change
-	options := r.options
-	options.Move = &moving
-	n := &run{Engine: &engine, app: made, options: options, cut: r.cut, begun: true}
+	n := &run{Base: &engine, app: made, options: r.options, cut: r.cut, begun: true, from: &origin{old: r, change: change}}
+	n.credentials = func(ctx context.Context, account *estate.Account) (*credential, error) {
+		return n.movedCredential(ctx, account)
+	}
+	n.transfers = func(ctx context.Context) error { return n.planTransfer(ctx) }
 	defer func() {
 		n.endReaders(ctx)
 		n.folder.Close()
@@ -187,13 +105,13 @@ func (r *run) mayMove(to string) error {
 
 // moveHere is the work on the server that the app comes to.
 func (r *run) moveHere(ctx context.Context) error {
-	old := r.options.Move.old
+	old := r.from.old
 	old.plan = old.emptyPlan()
 	old.planState()
 	r.plan = r.emptyPlan()
 	err := r.isNew()
 	if err == nil {
-		r.options.Move.note, err = old.movementTo(ctx, r.app.Server)
+		r.from.note, err = old.movementTo(ctx, r.app.Server)
 	}
 	if err == nil {
 		err = r.makePlan(ctx)
@@ -202,7 +120,7 @@ func (r *run) moveHere(ctx context.Context) error {
 		_ = r.tellPlanFaults(err)
 		return &toldError{err}
 	}
-	note := r.options.Move.note
+	note := r.from.note
 	r.plan.change(Row{Step: stepState}, moveNoted.Of(r.app.Name, MoveRecord{}, note), nil).silent = true
 	r.plan.lastFirst() // whoever finds it takes back what follows
 	if done, err := r.askAndExecute(ctx, r.options.Move.Confirm, "answer yes, or add --yes"); !done {
@@ -214,6 +132,12 @@ func (r *run) moveHere(ctx context.Context) error {
 	r.checkLogins(ctx)
 	return nil
 }
+
+// Kinds of change, see init.
+var (
+	moveNoted = effect.Define[*run, MoveRecord](&kinds, "move-note")
+	appFrozen = effect.Define[*run, struct{}](&kinds, "freeze")
+)
 
 func init() {
 	moveNoted.Means(effect.Spec[*run, MoveRecord]{
@@ -233,10 +157,10 @@ func init() {
 		Object:    func(c effect.Change[struct{}]) string { return "freeze of " + c.Subject },
 		Do: func(r *run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {
 			d.Touched = true
-			return "", r.options.Move.old.freeze(ctx, r.options.Move.note)
+			return "", r.from.old.freeze(ctx, r.from.note)
 		},
 		Undo: func(r *run, ctx context.Context, _ effect.Change[struct{}]) error {
-			return r.options.Move.old.thaw(ctx)
+			return r.from.old.thaw(ctx)
 		},
 	})
 }
@@ -265,7 +189,7 @@ func (r *run) moveIsThrough(ctx context.Context) error {
 // planTransfer freezes the old databases, brings their rows here with nothing on the disk
 // between, compares, and has the estate file name this server.
 func (r *run) planTransfer(ctx context.Context) error {
-	old := r.options.Move.old
+	old := r.from.old
 	if err := r.checkTransfer(ctx); err != nil {
 		return err
 	}
@@ -277,7 +201,7 @@ func (r *run) planTransfer(ctx context.Context) error {
 			}
 		}
 	}
-	note := r.options.Move.note
+	note := r.from.note
 	still := fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(note.Lowered), old.app.Server)
 	if len(note.Events) > 0 {
 		still += "; nor do its events run: " + some(note.events())
@@ -292,7 +216,7 @@ func (r *run) planTransfer(ctx context.Context) error {
 		r.planClosedRights(old)
 		r.plan.open = false
 	}
-	r.planEstate(old.Estate, r.options.Move.change, Row{Step: stepState, Outcome: Changed, Facts: "server: " + r.app.Server})
+	r.planEstate(old.Estate, r.from.change, Row{Step: stepState, Outcome: Changed, Facts: "server: " + r.app.Server})
 	return nil
 }
 
@@ -304,14 +228,6 @@ func accountsIn(lowered []loweredTo) string {
 		}
 	}
 	return some(names)
-}
-
-// events names those that ran by themselves.
-func (m MoveRecord) events() (names []string) {
-	for _, e := range m.Events {
-		names = append(names, e.Name)
-	}
-	return names
 }
 
 // planClosedRights gives the accounts the rights for running, once the tables are there.
@@ -382,11 +298,6 @@ func (r *run) stopEvents(ctx context.Context, note MoveRecord) error {
 		return err
 	}
 	return r.switchEvents(ctx, note.thatAreSwitched(), false, true)
-}
-
-// thatAreSwitched are the events that do not stand still with their database.
-func (m MoveRecord) thatAreSwitched() []dbms.Event {
-	return slices.DeleteFunc(slices.Clone(m.Events), func(e dbms.Event) bool { return slices.Contains(m.Frozen, e.Database) })
 }
 
 // runningEvents are the enabled ones of the app's databases.
@@ -553,9 +464,9 @@ func (r *run) takeBackArrived(ctx context.Context, note MoveRecord) error {
 	if err != nil {
 		return err
 	}
-	engine := *r.Engine
+	engine := *r.Base
 	engine.Estate, engine.Listener = later, Listener{}
-	n := &run{Engine: &engine, app: later.Apps[r.app.Name], options: Options{Command: r.options.Command, Move: &Moving{To: note.To, old: r}}, cut: r.cut.On(note.To), begun: true}
+	n := &run{Base: &engine, app: later.Apps[r.app.Name], options: Options{Command: r.options.Command, Move: &Moving{To: note.To}}, cut: r.cut.On(note.To), begun: true, from: &origin{old: r, note: note}}
 	defer n.folder.Close()
 	if n.app == nil || n.cut == nil {
 		return nil
@@ -571,17 +482,6 @@ func (r *run) takeBackArrived(ctx context.Context, note MoveRecord) error {
 		return fault.New(fault.Failed, "look at "+note.To, "what had arrived on %s could not all be taken back", note.To)
 	}
 	return nil
-}
-
-// RetireOld drops what apps left on the servers that they were moved from.
-func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	note, err := e.noteOfMove(app)
-	if err != nil {
-		return nil, err
-	}
-	left := *app
-	left.Server, left.Retired = note.From, ""
-	return e.each(ctx, []*estate.App{&left}, options, func(r *run, ctx context.Context) error { return r.retireOld(ctx) })
 }
 
 func (r *run) retireOld(ctx context.Context) error {
@@ -613,7 +513,7 @@ func (r *run) movedCredential(ctx context.Context, account *estate.Account) (*cr
 	if r.options.Move.NewPasswords {
 		return &credential{password: secret.Generate(), source: fmt.Sprintf("new password of %d characters", secret.GeneratedLength), made: true}, nil
 	}
-	old := r.options.Move.old
+	old := r.from.old
 	c, err := old.credentialOf(ctx, old.accountNamed(account.Name))
 	switch {
 	case err != nil:

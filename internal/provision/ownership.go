@@ -251,6 +251,12 @@ type folderState struct {
 	Of   *atomicfile.Attributes `json:"of,omitempty"`
 }
 
+// Kinds of change, see init.
+var (
+	attributesSet = effect.Define[*run, atomicfile.Attributes](&kinds, "attributes")
+	folderMade    = effect.Define[*run, folderState](&kinds, "folder")
+)
+
 func init() {
 	attributesSet.Means(effect.Spec[*run, atomicfile.Attributes]{
 		Object: func(c effect.Change[atomicfile.Attributes]) string { return "owner and mode of " + c.Subject },

@@ -50,6 +50,12 @@ func (p oldPassword) isKnown() bool {
 	return p.verifier.IsKnown() && slices.Contains(restorable, p.verifier.Method()) || !p.password.IsZero()
 }
 
+// Kinds of change, see init.
+var (
+	passwordSet    = effect.Define[*run, passwordState](&kinds, "password")
+	passwordLeaked = effect.Define[*run, passwordState](&kinds, "password-leaked")
+)
+
 func init() {
 	object := func(c effect.Change[passwordState]) string { return "password of " + c.Subject }
 	kept := func(r *run, _ effect.Change[passwordState]) (why, next string) {

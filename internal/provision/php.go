@@ -259,6 +259,9 @@ func (s contentState) is(content []byte, err error) bool {
 	return err == nil && string(content) == *s.Content
 }
 
+// dropInWritten is one kind of change, see init.
+var dropInWritten = effect.Define[*run, contentState](&kinds, "php-file")
+
 func init() {
 	dropInWritten.Means(effect.Spec[*run, contentState]{
 		Object: func(c effect.Change[contentState]) string { return "drop-in " + c.Subject },

@@ -56,7 +56,7 @@ func barn(t *testing.T, product dbms.Product) (*Engine, *pretended) {
 	require.NoError(t, err)
 	kept, err := state.Open(filepath.Join(folder, "state"))
 	require.NoError(t, err)
-	e := &Engine{Estate: loaded, State: kept}
+	e := &Engine{Base: Base{Estate: loaded, State: kept}}
 	e.servers = map[string]*connection{"barn": {entry: loaded.Servers["barn"], admin: p}}
 	return e, p
 }

@@ -12,8 +12,6 @@ import (
 	"yellowfield/internal/state"
 )
 
-const keepsRemoved = state.KeepsRemoved
-
 // removedState is a file or folder of the application as an effect has it.
 type removedState struct {
 	Exists  bool   `json:"exists,omitempty"`
@@ -21,6 +19,9 @@ type removedState struct {
 	Copy    string `json:"copy,omitempty"` // where what was removed is kept
 	Deleted bool   `json:"deleted,omitempty"`
 }
+
+// installerMoved is one kind of change, see init.
+var installerMoved = effect.Define[*run, removedState](&kinds, "installer")
 
 func init() {
 	installerMoved.Means(effect.Spec[*run, removedState]{

@@ -20,28 +20,12 @@ import (
 	"yellowfield/internal/host"
 )
 
-// Retirement says how an app goes out of use.
-type Retirement struct {
-	// Back takes a retirement back, as long as the database is there.
-	Back bool
-	// DropDatabase drops databases and accounts, behind an export that was loaded again
-	// and compared, unless Unproved says that this is not needed.
-	DropDatabase, Unproved bool
-	// Confirm is asked when all that will be done was told; nil does it without.
-	Confirm func(app string) bool
-}
-
 // What retirements are called in the journal.
 const (
 	RetireQuietly = "retire"
 	RetireBack    = "retire --back"
 	RetireDrop    = "retire --drop-database"
 )
-
-// Retire takes apps out of use.
-func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).retire)
-}
 
 // retiredApp is the note of an app that is retired: what is to be put back if it comes into
 // use again.
@@ -137,7 +121,34 @@ type entryChange struct {
 	change *estate.Change
 }
 
+// Kinds of change, see init.
+var (
+	databaseDropped = effect.Define[*run, databaseState](&kinds, "database-dropped")
+	accountDropped  = effect.Define[*run, accountState](&kinds, "account-dropped")
+	settingsRetired = effect.Define[*run, fileState](&kinds, "retired-file")
+	retirementNoted = effect.Define[*run, retirementState](&kinds, "retirement-note")
+	entryChanged    = effect.Define[*run, fileState](&kinds, "estate-file")
+)
+
 func init() {
+	databaseDropped.Means(effect.Spec[*run, databaseState]{
+		Object: databaseObject, Look: (*run).lookAtDatabase, Irreversible: true,
+		Do: func(r *run, ctx context.Context, d *effect.Doing[databaseState]) (string, error) {
+			return "", r.dropAsFound(ctx, d)
+		},
+		Kept: func(r *run, _ effect.Change[databaseState]) (why, next string) { return r.outOfUse() },
+	})
+	settingsRetired.Means(effect.Spec[*run, fileState]{
+		Object: settingsObject, Undo: (*run).restoreSettings, Look: (*run).lookAtSettings,
+		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (string, error) {
+			if d.After.Absent {
+				return "", r.takeAway(d)
+			}
+			d.Touched = true
+			return "", r.putBackFile(d.Material.(retiredFile))
+		},
+		Kept: func(r *run, _ effect.Change[fileState]) (why, next string) { return r.outOfUse() },
+	})
 	entryChanged.Means(effect.Spec[*run, fileState]{
 		Object: func(c effect.Change[fileState]) string { return "entry of " + c.After.App },
 		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (_ string, err error) {

@@ -226,6 +226,9 @@ type rightsChange struct {
 	lowers     bool // open sessions would keep some
 }
 
+// rightsSet is one kind of change, see init.
+var rightsSet = effect.Define[*run, rightsState](&kinds, "rights")
+
 func init() {
 	rightsSet.Means(effect.Spec[*run, rightsState]{
 		Object: func(c effect.Change[rightsState]) string { return "rights of " + c.Subject },
@@ -316,12 +319,4 @@ func (r *run) restoreRights(ctx context.Context, c effect.Change[rightsState]) e
 		return err
 	}
 	return r.view.server.EndSessions(ctx, a)
-}
-
-func texts(statements []dbms.Statement) []string {
-	shown := make([]string, len(statements))
-	for i, s := range statements {
-		shown[i] = s.String()
-	}
-	return shown
 }

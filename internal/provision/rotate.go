@@ -14,35 +14,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/secret"
-	"yellowfield/internal/state"
 )
-
-// Rotation says how passwords are changed.
-type Rotation struct {
-	Account string // only this one's; empty for all that settings files get
-	// Overlap is how long the old password stays valid beside the new one when the settings
-	// have that: PHP's opcode cache may serve the old file.
-	Overlap time.Duration
-	// Leaked ends the old password and its sessions first.
-	Leaked bool
-	// SecondRole has applications work as another role for a while, where an account keeps
-	// one password.
-	SecondRole bool
-	// OlderThan leaves younger passwords alone.
-	OlderThan time.Duration
-	// Password is where the new one comes from; nil for one that is made.
-	Password *secret.Source
-	// Confirm is asked when all that will be done was told; nil does it without.
-	Confirm func(app string) bool
-}
-
-// Overlap is how long both passwords are valid where nothing else is said.
-const Overlap = 10 * time.Second
-
-// Rotate changes the passwords of apps' accounts, on the server and in the settings.
-func (e *Engine) Rotate(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).rotate)
-}
 
 // replacement is one account's new password on its way.
 type replacement struct {
@@ -215,14 +187,6 @@ func (f *accountFile) place() *fault.Place {
 	return &fault.Place{File: f.path}
 }
 
-// rotating is where the new password is kept until the settings have it and the old one is
-// ended: not where the one lies that is valid now.
-func (r *run) rotating(user string) state.Account {
-	account := r.stateAccount(user)
-	account.Address += " rotating"
-	return account
-}
-
 func (r *run) makeFresh(ctx context.Context, p *replacement) error {
 	source := r.options.Rotation.Password
 	if source == nil && p.account.Password != nil {
@@ -236,23 +200,6 @@ func (r *run) makeFresh(ctx context.Context, p *replacement) error {
 	p.fresh, err = r.obtain(ctx, source, "account "+p.account.Name)
 	p.source = "password as given"
 	return err
-}
-
-// ageOf is how old an account's password is, by the server, else by the journal.
-func (r *run) ageOf(account *estate.Account) (age time.Duration, known bool, err error) {
-	var newest time.Time
-	for _, a := range r.accountsOf(account) {
-		changed := r.view.catalogue.Accounts[a].Changed
-		if changed.IsZero() {
-			if changed, err = r.State.LastDone(r.Estate.Path, r.app.Name, "account "+a.String(), "password of "+a.String()); err != nil {
-				return 0, false, err
-			}
-		}
-		if changed.After(newest) {
-			newest = changed
-		}
-	}
-	return time.Since(newest), !newest.IsZero(), nil
 }
 
 // filesOf lists the settings files with an account's password: the app's, and those of
@@ -292,12 +239,12 @@ func (r *run) other(app *estate.App) *run {
 		return r
 	}
 	if r.others[app] == nil {
-		quiet := *r.Engine
+		quiet := *r.Base
 		quiet.Listener = Listener{}
 		if r.others == nil {
 			r.others = map[*estate.App]*run{}
 		}
-		r.others[app] = &run{Engine: &quiet, app: app, options: r.options, view: r.view}
+		r.others[app] = &run{Base: &quiet, app: app, options: r.options, view: r.view}
 	}
 	r.others[app].plan, r.others[app].journal = r.plan, r.journal
 	return r.others[app]

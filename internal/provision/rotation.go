@@ -250,16 +250,6 @@ func (r *run) planPassword(f *accountFile, in *publication, user string, passwor
 	return nil
 }
 
-// content is what a file will hold; nil where it is not written.
-func (p *publication) content(path string) []byte {
-	for _, f := range p.files {
-		if f.path == path {
-			return f.content
-		}
-	}
-	return nil
-}
-
 // proveSettings logs in with what the settings say now. The old password stays where that
 // fails.
 func (r *run) proveSettings(ctx context.Context, replacements []*replacement) error {
@@ -289,6 +279,9 @@ type endedPassword struct {
 	on     *replaced
 	waited *bool
 }
+
+// passwordEnded is one kind of change, see init.
+var passwordEnded = effect.Define[*run, struct{}](&kinds, "password-ended")
 
 func init() {
 	passwordEnded.Means(effect.Spec[*run, struct{}]{

@@ -75,6 +75,12 @@ type variablesState struct {
 	Values map[string]string `json:"values,omitempty"`
 }
 
+// Kinds of change, see init.
+var (
+	serverVariables = effect.Define[*run, variablesState](&kinds, "server-variables")
+	importEnded     = effect.Define[*run, struct{}](&kinds, "import-ended")
+)
+
 func init() {
 	serverVariables.Means(effect.Spec[*run, variablesState]{
 		Object: func(c effect.Change[variablesState]) string { return "settings of server " + c.Subject },
@@ -182,7 +188,7 @@ var plainValue = regexp.MustCompile(`^[A-Za-z0-9_.]{0,32}$`)
 
 // restore gives a server its own values back, if a note says that it has
 // others.
-func (e *Engine) restore(ctx context.Context, c *connection) (restored []string, err error) {
+func (e *Base) restore(ctx context.Context, c *connection) (restored []string, err error) {
 	var note serverSettings
 	address := c.entry.Address().String()
 	found, err := e.State.Note(changedServers, address, &note)

@@ -9,62 +9,14 @@ import (
 	"slices"
 	"strconv"
 
-	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
-	"yellowfield/internal/phpclient"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
-	"yellowfield/internal/state"
 )
-
-// facts are what the placeholders stand for.
-func (r *run) facts(account *estate.Account, password secret.Password) estate.Facts {
-	server, way := r.Estate.Servers[r.app.Server], r.wayForApp(account)
-	facts := estate.Facts{
-		"dbms": string(server.DBMS), "host": way.host, "port": strconv.Itoa(way.port), "socket": way.socket,
-		"database": r.app.Database.Name, "user": account.Name, "password": password.Reveal(),
-		"sslmode": phpclient.SSLMode(server.TLS), "prefix": r.app.Prefix, "charset": r.app.Database.Charset, "collation": r.app.Database.Collation,
-	}
-	for _, d := range r.app.Databases {
-		facts["database:"+d.Key] = d.Name
-	}
-	return facts
-}
-
-// publication is the writing of all settings files of an app: all are
-// prepared, complete and synced, before the first is put in place.
-type publication struct {
-	files     []*publishedFile
-	prepared  bool
-	committed int
-}
-
-// add takes a file in.
-func (p *publication) add(f *publishedFile) *publishedFile {
-	f.in = p
-	p.files = append(p.files, f)
-	return f
-}
-
-type publishedFile struct {
-	in         *publication
-	of         *run // whose file it is: an account's password may be in another app's, too
-	path       string
-	content    []byte
-	read       []byte // what it was made from; nil for a file that was not there
-	attributes atomicfile.Attributes
-	before     atomicfile.Attributes // of the file that was there
-	prepared   *atomicfile.Prepared
-	copy       string // where the old content is kept
-}
-
-func (p *publication) isPublished() bool {
-	return p != nil && len(p.files) > 0 && p.committed == len(p.files)
-}
 
 func (r *run) planSettings(ctx context.Context) error {
 	r.plan.settings = &publication{}
@@ -262,7 +214,7 @@ func (r *run) mayReplace(ctx context.Context, s *estate.Settings, path string, d
 
 // isOriginals reports whether settings are those of the app that is being copied.
 func (r *run) isOriginals(s *estate.Settings, has estate.Facts) bool {
-	original := r.options.Copy.original
+	original := r.copies.original
 	for i, other := range r.app.Settings {
 		if other == s {
 			theirs := original.AccountOf(original.Settings[i])
@@ -388,30 +340,41 @@ func (r *run) planPublishing(row Row, f *publishedFile) {
 	r.plan.change(row, settingsWritten.Of(f.path, before, after), f)
 }
 
+// Kinds of change, see init.
+var (
+	settingsWritten = effect.Define[*run, fileState](&kinds, "settings-file")
+	filesPrepared   = effect.Define[*run, struct{}](&kinds, "prepared-files")
+)
+
+func settingsObject(c effect.Change[fileState]) string { return "settings " + c.Subject }
+
+// restoreSettings puts a settings file back as it was.
+func (r *run) restoreSettings(_ context.Context, c effect.Change[fileState]) error {
+	files, err := r.ownerOf(c.After).files()
+	if err != nil {
+		return err
+	}
+	return r.restoreFile(files, c)
+}
+
+// lookAtSettings tells how a settings file stands.
+func (r *run) lookAtSettings(ctx context.Context, c effect.Change[fileState]) (effect.Standing, error) {
+	standing, err := r.lookAtFile(ctx, c)
+	if err == nil && standing == effect.ChangedElse {
+		err = fault.At(fault.Protected, fault.Place{File: c.Subject}, "look at it, and change it by hand", "the file was changed since")
+	}
+	return standing, err
+}
+
 func init() {
-	object := func(c effect.Change[fileState]) string { return "settings " + c.Subject }
-	restore := func(r *run, _ context.Context, c effect.Change[fileState]) error {
-		files, err := r.ownerOf(c.After).files()
-		if err != nil {
-			return err
-		}
-		return r.restoreFile(files, c)
-	}
-	look := func(r *run, ctx context.Context, c effect.Change[fileState]) (effect.Standing, error) {
-		standing, err := r.lookAtFile(ctx, c)
-		if err == nil && standing == effect.ChangedElse {
-			err = fault.At(fault.Protected, fault.Place{File: c.Subject}, "look at it, and change it by hand", "the file was changed since")
-		}
-		return standing, err
-	}
 	settingsWritten.Means(effect.Spec[*run, fileState]{
-		Object: object, Look: look,
+		Object: settingsObject, Look: (*run).lookAtSettings,
 		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (string, error) { return "", r.publish(d) },
 		Undo: func(r *run, ctx context.Context, c effect.Change[fileState]) error {
 			if f, is := c.Material.(*publishedFile); is { // what was to follow it lies beside
 				f.in.discard()
 			}
-			return restore(r, ctx, c)
+			return r.restoreSettings(ctx, c)
 		},
 		Kept: func(_ *run, c effect.Change[fileState]) (why, next string) {
 			if c.Before.Absent {
@@ -419,17 +382,6 @@ func init() {
 			}
 			return "", ""
 		},
-	})
-	settingsRetired.Means(effect.Spec[*run, fileState]{
-		Object: object, Undo: restore, Look: look,
-		Do: func(r *run, _ context.Context, d *effect.Doing[fileState]) (string, error) {
-			if d.After.Absent {
-				return "", r.takeAway(d)
-			}
-			d.Touched = true
-			return "", r.putBackFile(d.Material.(retiredFile))
-		},
-		Kept: func(r *run, _ effect.Change[fileState]) (why, next string) { return r.outOfUse() },
 	})
 	filesPrepared.Means(effect.Spec[*run, struct{}]{
 		Object: func(effect.Change[struct{}]) string { return "the new settings beside the old ones" },
@@ -445,88 +397,14 @@ func init() {
 	})
 }
 
-// writableFolder finds a folder that is not there or may not be written while
-// nothing has been changed yet.
-func (r *run) writableFolder(path string) error {
-	files, err := r.files()
-	if err == nil {
-		err = files.CheckWritable(path)
+// settingsStand reports whether the runs that were cut off have written all settings
+// files: what the application may have stored since is not to be lost.
+func (r *run) settingsStand() bool {
+	if len(r.app.Settings) == 0 || !r.hasFolder() {
+		return false
 	}
-	var known *fault.Error
-	if err == nil || errors.As(err, &known) {
-		return err
-	}
-	return fault.At(fault.Invalid, fault.Place{File: path}, "make the folder writable for this user, or run as the user who owns it",
-		"the settings file cannot be written, because its folder cannot: %v", err).With(err)
-}
-
-// publish puts one file in place, after all have been prepared.
-func (r *run) publish(d *effect.Doing[fileState]) error {
-	file := d.Material.(*publishedFile)
-	p := file.in
-	if err := r.prepareFiles(p); err != nil {
-		return err
-	}
-	d.Before.Copy = file.copy
-	if !d.Before.Absent {
-		d.Before.Attributes = &file.before
-	}
-	if err := d.Record(); err != nil {
-		p.discard()
-		return err
-	}
-	if err := file.prepared.Commit(); err != nil {
-		p.discard()
-		return err
-	}
-	p.committed++
-	return nil
-}
-
-// prepareFiles writes all new contents beside the files, and keeps the old ones.
-func (r *run) prepareFiles(p *publication) error {
-	if p.prepared {
-		return nil
-	}
-	for _, f := range p.files {
-		if err := r.prepareFile(f); err != nil {
-			p.discard()
-			return err
-		}
-	}
-	p.prepared = true
-	return nil
-}
-
-func (r *run) prepareFile(f *publishedFile) error {
-	files, err := f.of.files()
-	if err != nil {
-		return err
-	}
-	if f.prepared, err = files.Prepare(f.path, f.content, f.attributes); err != nil {
-		return err
-	}
-	if err := f.prepared.Expect(f.read); err != nil {
-		return err
-	}
-	old, existed := f.prepared.Existed()
-	if !existed {
-		return nil
-	}
-	if f.before, err = files.Attributes(f.path); err != nil {
-		return err
-	}
-	if f.copy, err = r.journal.KeepCopy(f.path, old); err != nil {
-		return err
-	}
-	return r.journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: f.path, Copy: f.copy})
-}
-
-// discard removes what was prepared and not put in place.
-func (p *publication) discard() {
-	for _, f := range p.files[p.committed:] {
-		if f.prepared != nil {
-			f.prepared.Discard()
-		}
-	}
+	return !slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool {
+		path := r.app.InFolder(s.File)
+		return !r.hasBegun(settingsWritten.Name, path) || !r.isWritten(path)
+	})
 }

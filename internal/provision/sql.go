@@ -30,8 +30,8 @@ func (r *run) planImport(ctx context.Context) error {
 			return err
 		}
 	}
-	if r.options.Move != nil {
-		return r.planTransfer(ctx)
+	if r.transfers != nil {
+		return r.transfers(ctx)
 	}
 	scripts := r.scripts()
 	if r.waitsForImport(scripts) || len(scripts) == 0 {
@@ -288,14 +288,6 @@ func (r *run) readScripts(ctx context.Context, scripts []*wantedScript, importer
 	return expected, errors.Join(errs...)
 }
 
-func some(names []string) string {
-	const most = 3
-	if len(names) > most {
-		return strings.Join(names[:most], ", ") + " ..."
-	}
-	return strings.Join(names, ", ")
-}
-
 // mayDefineRoutines checks beforehand what binary logging would refuse half
 // way: triggers and functions of an account without SUPER.
 func (r *run) mayDefineRoutines(scripts []*wantedScript) error {
@@ -371,6 +363,9 @@ type importing struct {
 	step   *step
 	source *wantedScript
 }
+
+// sqlImported is one kind of change, see init.
+var sqlImported = effect.Define[*run, importState](&kinds, "import")
 
 func init() {
 	sqlImported.Means(effect.Spec[*run, importState]{
@@ -666,9 +661,4 @@ func (r *run) importScript(ctx context.Context, login dbms.Server, s *wantedScri
 			r.Listener.Progress(r.result.Header, p)
 		}
 	})
-}
-
-// ownLogin logs in with one of the app's accounts.
-func (r *run) ownLogin(ctx context.Context, account *estate.Account, d *estate.Database) (dbms.Server, error) {
-	return r.openAs(ctx, account, r.plan.credentials[account].password, d.Name)
 }

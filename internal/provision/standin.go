@@ -130,6 +130,12 @@ type standingIn struct {
 	waited *bool // before its end
 }
 
+// Kinds of change, see init.
+var (
+	secondRole    = effect.Define[*run, secondRoleState](&kinds, "second-role")
+	passwordNoted = effect.Define[*run, notedPasswords](&kinds, "password-noted")
+)
+
 func init() {
 	secondRole.Means(effect.Spec[*run, secondRoleState]{
 		Object: func(c effect.Change[secondRoleState]) string { return "stand-in " + c.Subject },

@@ -11,218 +11,16 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/load"
-	"yellowfield/internal/secret"
 )
 
 // Several apps at once: each worker is an Engine with connections of its own, so that two
 // apps are to each other as if two programs worked on them. What is told is told in the
 // order of the apps, and apps that have something in common follow one another.
 
-// common is what the workers of a command share.
-type common struct {
-	mutex   sync.Mutex
-	asked   map[*secret.Source]secret.Password
-	chosen  []*estate.App // that the command is about
-	reached map[string]*reached
-	pruned  bool
-}
-
-// share makes what is shared, once.
-func (e *Engine) share() {
-	if e.common == nil {
-		e.common = &common{}
-	}
-}
-
-// reached is a server that a command has to do with.
-type reached struct {
-	tried chan struct{} // closed when the first app has tried to log in
-	err   error         // of that
-	// look is what the server held when the command began, read once for all its apps.
-	look      sync.Once
-	catalogue *dbms.Catalogue
-	lookErr   error
-}
-
-// begin prepares for a command's work on apps.
-func (e *Engine) begin(apps []*estate.App) {
-	e.share()
-	e.chosen, e.reached = apps, map[string]*reached{}
-	for _, app := range apps {
-		e.reached[app.Server] = &reached{tried: make(chan struct{})}
-	}
-}
-
-// obtain gets a password from its source, once for a command.
-func (e *Engine) obtain(ctx context.Context, source *secret.Source, label string) (secret.Password, error) {
-	e.share()
-	e.mutex.Lock() // while somebody is asked, too: nobody answers two questions at once
-	defer e.mutex.Unlock()
-	if p, known := e.asked[source]; known {
-		return p, nil
-	}
-	p, err := source.Obtain(ctx, label, e.Ask)
-	if err == nil {
-		if e.asked == nil {
-			e.asked = map[*secret.Source]secret.Password{}
-		}
-		e.asked[source] = p
-	}
-	return p, err
-}
-
-// forget has a password obtained anew the next time; a person is not asked twice.
-func (e *Engine) forget(source *estate.PasswordSource) {
-	if source == nil || source.Ask {
-		return
-	}
-	e.share()
-	e.mutex.Lock()
-	defer e.mutex.Unlock()
-	delete(e.asked, &source.Source)
-}
-
-// speaksFor reports whether what concerns the whole server is told at this app: the first of
-// the command's on it.
-func (r *run) speaksFor() (first *estate.App, itself bool) {
-	for _, app := range r.chosen {
-		if app.Server == r.app.Server {
-			return app, app == r.app
-		}
-	}
-	return r.app, true
-}
-
-// reach logs in as administrator. The first app on a server tries it, and restores what a
-// killed run has left changed there; where that fails it is told there why, and the others only
-// say so.
-func (r *run) reach(ctx context.Context) (*connection, error) {
-	first, itself := r.speaksFor()
-	server := r.reached[r.app.Server]
-	if itself {
-		c, err := r.arrive(ctx)
-		if err == nil && c.admin != nil {
-			err = r.restoreForgotten(ctx, c)
-		}
-		server.err = err
-		close(server.tried)
-		return c, err
-	}
-	select {
-	case <-server.tried:
-	case <-ctx.Done():
-		return nil, fault.Stopped(ctx.Err())
-	}
-	if server.err == nil {
-		return r.arrive(ctx)
-	}
-	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
-	r.result.Exit = fault.Graver(r.result.Exit, fault.As(server.err).Class.ExitCode())
-	return nil, &toldError{server.err}
-}
-
-// arrive logs in and names the server at the head.
-func (r *run) arrive(ctx context.Context) (*connection, error) {
-	c, err := r.connect(ctx, r.app.Server)
-	if err == nil && c.admin != nil {
-		err = r.introduce(c.entry, c.admin)
-	}
-	return c, err
-}
-
-// each has the work done on one app after the other. The results are in their order; the
-// error is for what concerns none in particular.
-func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
-	e.begin(apps)
-	var results []Result
-	for _, app := range apps {
-		if ctx.Err() != nil {
-			return results, fault.Stopped(ctx.Err())
-		}
-		results = append(results, e.one(ctx, app, options, work))
-	}
-	return results, nil
-}
-
-// together is each for work that asks nobody anything: up to Jobs apps at once.
-func (e *Engine) together(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
-	jobs := min(e.Jobs, len(apps))
-	if jobs < 2 {
-		return e.each(ctx, apps, options, work)
-	}
-	e.begin(apps)
-	for len(e.workers) < jobs-1 {
-		worker := *e
-		worker.servers, worker.workers, worker.room = nil, nil, nil
-		e.workers = append(e.workers, &worker)
-	}
-	listener := e.Listener
-	defer func() { e.Listener = listener }()
-	telling := &inOrder{to: listener, kept: make([][]func(), len(apps)), ended: make([]bool, len(apps))}
-	behind, done := e.following(apps), make([]chan struct{}, len(apps))
-	for i := range done {
-		done[i] = make(chan struct{})
-	}
-	results, turns := make([]*Result, len(apps)), make(chan int)
-	var crew sync.WaitGroup
-	for _, worker := range append([]*Engine{e}, e.workers[:jobs-1]...) {
-		crew.Go(func() {
-			for i := range turns {
-				for _, before := range behind[i] {
-					<-done[before] // which was reached earlier
-				}
-				if ctx.Err() == nil {
-					worker.Listener = telling.of(i)
-					result := worker.one(ctx, apps[i], options, work)
-					results[i] = &result
-				}
-				telling.end(i)
-				close(done[i])
-			}
-		})
-	}
-	for i := range apps {
-		turns <- i
-	}
-	close(turns)
-	crew.Wait()
-	var all []Result
-	for _, result := range results {
-		if result == nil {
-			return all, fault.Stopped(ctx.Err())
-		}
-		all = append(all, *result)
-	}
-	return all, nil
-}
-
-// one has the work done on one app.
-func (e *Engine) one(ctx context.Context, app *estate.App, options Options, work func(*run, context.Context) error) Result {
-	r := &run{Engine: e, app: app, options: options, began: time.Now()}
-	r.result.Header = Header{App: app.Name, Server: app.Server}
-	r.result.Notes = app.Notes
-	err := r.within(ctx, func(ctx context.Context) error {
-		defer r.endReaders(ctx)
-		switch {
-		case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
-			return work(r, ctx)
-		case options.Command == "provision" || options.Command == "verify" || len(e.chosen) > 1:
-			return r.lookAtRetired(ctx)
-		}
-		return r.refuseRetired(ctx)
-	})
-	r.finish(err)
-	r.folder.Close()
-	for _, other := range r.others {
-		other.folder.Close()
-	}
-	return r.result
-}
-
 // following gives for each app those before it that it has something in common with, and
 // that are waited for: a database, an account, a settings file, a folder in the other's, or
 // a server whose settings both change.
-func (e *Engine) following(apps []*estate.App) [][]int {
+func (e *Base) following(apps []*estate.App) [][]int {
 	behind, last := make([][]int, len(apps)), map[string]int{}
 	folders := map[string]bool{}
 	for _, app := range apps {
@@ -323,4 +121,93 @@ func (o *inOrder) of(i int) Listener {
 		}
 	}
 	return l
+}
+
+// each has the work done on one app after the other. The results are in their order; the
+// error is for what concerns none in particular.
+func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
+	e.begin(apps)
+	var results []Result
+	for _, app := range apps {
+		if ctx.Err() != nil {
+			return results, fault.Stopped(ctx.Err())
+		}
+		results = append(results, (&e.Base).one(ctx, app, options, work))
+	}
+	return results, nil
+}
+
+// together is each for work that asks nobody anything: up to Jobs apps at once.
+func (e *Engine) together(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
+	jobs := min(e.Jobs, len(apps))
+	if jobs < 2 {
+		return e.each(ctx, apps, options, work)
+	}
+	e.begin(apps)
+	for len(e.workers) < jobs-1 {
+		worker := e.Base
+		worker.servers, worker.workers, worker.room = nil, nil, nil
+		e.workers = append(e.workers, &worker)
+	}
+	listener := e.Listener
+	defer func() { e.Listener = listener }()
+	telling := &inOrder{to: listener, kept: make([][]func(), len(apps)), ended: make([]bool, len(apps))}
+	behind, done := (&e.Base).following(apps), make([]chan struct{}, len(apps))
+	for i := range done {
+		done[i] = make(chan struct{})
+	}
+	results, turns := make([]*Result, len(apps)), make(chan int)
+	var crew sync.WaitGroup
+	for _, worker := range append([]*Base{&e.Base}, e.workers[:jobs-1]...) {
+		crew.Go(func() {
+			for i := range turns {
+				for _, before := range behind[i] {
+					<-done[before] // which was reached earlier
+				}
+				if ctx.Err() == nil {
+					worker.Listener = telling.of(i)
+					result := worker.one(ctx, apps[i], options, work)
+					results[i] = &result
+				}
+				telling.end(i)
+				close(done[i])
+			}
+		})
+	}
+	for i := range apps {
+		turns <- i
+	}
+	close(turns)
+	crew.Wait()
+	var all []Result
+	for _, result := range results {
+		if result == nil {
+			return all, fault.Stopped(ctx.Err())
+		}
+		all = append(all, *result)
+	}
+	return all, nil
+}
+
+// one has the work done on one app.
+func (e *Base) one(ctx context.Context, app *estate.App, options Options, work func(*run, context.Context) error) Result {
+	r := &run{Base: e, app: app, options: options, began: time.Now()}
+	r.result.Header = Header{App: app.Name, Server: app.Server}
+	r.result.Notes = app.Notes
+	err := r.within(ctx, func(ctx context.Context) error {
+		defer r.endReaders(ctx)
+		switch {
+		case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
+			return work(r, ctx)
+		case options.Command == "provision" || options.Command == "verify" || len(e.chosen) > 1:
+			return r.lookAtRetired(ctx)
+		}
+		return r.refuseRetired(ctx)
+	})
+	r.finish(err)
+	r.folder.Close()
+	for _, other := range r.others {
+		other.folder.Close()
+	}
+	return r.result
 }

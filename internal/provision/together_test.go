@@ -42,5 +42,5 @@ apps:
 	require.NoError(t, err)
 	apps, err := loaded.Select(nil, nil)
 	require.NoError(t, err)
-	assert.Equal(t, [][]int{nil, {0}, {0}, nil, {3}, {3}}, (&Engine{Estate: loaded}).following(apps))
+	assert.Equal(t, [][]int{nil, {0}, {0}, nil, {3}, {3}}, (&Engine{Base: Base{Estate: loaded}}).following(apps))
 }

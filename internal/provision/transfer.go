@@ -58,7 +58,7 @@ func (m *Moving) loading() load.Options {
 // checkTransfer reads what will come once, as long as nothing stands still: what this server
 // lacks for it is found before anything is changed.
 func (r *run) checkTransfer(ctx context.Context) error {
-	old := r.options.Move.old
+	old := r.from.old
 	errs := []error{r.checkEvents(ctx)}
 	for _, d := range r.app.All() {
 		reader, err := old.readerOf(ctx, old.app.All()[slices.Index(r.app.All(), d)])
@@ -86,7 +86,7 @@ func (r *run) checkTransfer(ctx context.Context) error {
 
 // checkEvents tells if what runs by itself there would not do so here.
 func (r *run) checkEvents(ctx context.Context) error {
-	old, note := r.options.Move.old, r.options.Move.note
+	old, note := r.from.old, r.from.note
 	if len(note.Events) == 0 {
 		return nil
 	}
@@ -117,7 +117,7 @@ func (r *run) rehearse(ctx context.Context, exporter export.Exporter, d *estate.
 	}
 	for range attempts {
 		began := time.Now()
-		source, failed := r.stream(ctx, exporter, d.Name+" on "+r.options.Move.old.app.Server)
+		source, failed := r.stream(ctx, exporter, d.Name+" on "+r.from.old.app.Server)
 		survey, checked := importer.Check(ctx, source, r.options.Move.loading())
 		if checked == nil {
 			checked = refusals([]*wantedScript{{survey: survey}})
@@ -176,7 +176,7 @@ func (r *run) tryImport(ctx context.Context, exporter export.Exporter, survey *l
 // transfer brings a database's contents here, and compares.
 func (r *run) transfer(ctx context.Context, doing *effect.Doing[importState], of *importing) (string, error) {
 	began := time.Now()
-	old, d := r.options.Move.old, of.source.into
+	old, d := r.from.old, of.source.into
 	defer old.endReaders(ctx)
 	reader, err := old.shortLived(ctx, d.Name, old.view.server.Reading(old.plan.contents[d.Name]), "")
 	if err != nil {

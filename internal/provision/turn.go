@@ -2,54 +2,17 @@ package provision
 
 import (
 	"context"
-	"errors"
-	"io/fs"
 	"slices"
 	"strings"
 	"time"
 
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/state"
 )
 
-// Turn brings an app into one of its two states: closed for running, or open for
-// installing and upgrading.
-type Turn struct {
-	Close bool
-	// For is how long an app is to stay open; 0 for no limit. verify reports one that is
-	// open for longer.
-	For time.Duration
-	// Overdue closes apps that were to be closed by now: nobody is asked anything.
-	Overdue bool
-	// WithoutExport opens without exporting the databases first.
-	WithoutExport bool
-	// Delete removes installer files for good; else they are kept for a while.
-	Delete bool
-	// Confirm is asked when all that will be done was told; nil does it without.
-	Confirm func(app string) bool
-	// Acknowledge is asked whether the app's notes were read and followed; nil says no.
-	Acknowledge func(app string, notes []string) bool
-}
-
 // turnSteps are the steps of a plan that closing and opening do.
 var turnSteps = []string{stepExport, stepRights, stepOwnership, stepInstaller, stepLogin}
-
-// Close closes apps for running: rights, modes and installer files.
-func (e *Engine) Close(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.turn(ctx, apps, options)
-}
-
-// Reopen opens apps for an upgrade.
-func (e *Engine) Reopen(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.turn(ctx, apps, options)
-}
-
-func (e *Engine) turn(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	options.Only = turnSteps
-	return e.each(ctx, apps, options, (*run).turn)
-}
 
 func (r *run) turn(ctx context.Context) error {
 	err := r.makePlan(ctx)
@@ -133,57 +96,7 @@ func (r *run) mayTurn() error {
 	return nil
 }
 
-// hasWork reports whether there is anything to do.
-func (r *run) hasWork() bool {
-	return slices.ContainsFunc(r.plan.steps, func(s *step) bool { return s.Effect != nil && r.options.does(s.Step) })
-}
-
-// preview tells what will be done; what was really done comes into the result later.
-func (r *run) preview() {
-	if r.options.DryRun {
-		for _, s := range r.plan.steps {
-			if r.options.does(s.Step) {
-				r.tellPlanned(s)
-			}
-		}
-		return
-	}
-	r.begin()
-	for _, s := range r.plan.steps {
-		told := s.Effect != nil || r.options.Move != nil && s.Outcome == Note // what a move meets is to be known before
-		if r.options.does(s.Step) && told && !s.silent && r.Listener.Row != nil {
-			row := s.Row
-			row.SQL = nil
-			if s.Effect != nil {
-				row.Outcome = planned[s.Outcome]
-			}
-			r.Listener.Row(r.result.Header, row)
-		}
-	}
-}
-
-// askAndExecute shows what will be done, where somebody is asked or nothing is to be
-// touched, and does it. done is false for a dry run; otherwise says how to answer.
-func (r *run) askAndExecute(ctx context.Context, confirm func(app string) bool, otherwise string) (done bool, err error) {
-	ask := confirm != nil && r.hasWork()
-	if r.options.DryRun || ask {
-		r.preview()
-	}
-	if r.options.DryRun {
-		return false, nil
-	}
-	if ask && !confirm(r.app.Name) {
-		return false, &stepError{stepState, fault.New(fault.Protected, otherwise, "nothing was done")}
-	}
-	if err := r.execute(ctx); err != nil {
-		return false, &toldError{err}
-	}
-	return true, nil
-}
-
 const acknowledgedNotes = "acknowledged-notes"
-
-func (r *run) noteName() string { return r.app.Name + "@" + r.Estate.Path }
 
 // acknowledgeNotes has the app's notes read once: they are what the administrator has to
 // have done before an application runs.
@@ -208,15 +121,6 @@ func (r *run) acknowledgeNotes() error {
 	return err
 }
 
-// openApps are the notes of apps that are to be closed again by some time.
-const openApps = "open-apps"
-
-type openUntil struct {
-	App    string    `json:"app"`
-	Estate string    `json:"estate"`
-	Until  time.Time `json:"until"`
-}
-
 // noteOpening writes down until when an app stays open. Without a limit an earlier one is
 // forgotten.
 func (r *run) noteOpening() error {
@@ -237,83 +141,6 @@ func (r *run) noteOpening() error {
 	}
 	r.options.Only = append(slices.Clone(turnSteps), stepState)
 	return nil
-}
-
-// Overdue chooses the apps that were to be closed by now.
-func (e *Engine) Overdue(apps []*estate.App) ([]*estate.App, error) {
-	var overdue []*estate.App
-	for _, app := range apps {
-		if app.Retired != "" {
-			continue
-		}
-		r := &run{Engine: e, app: app}
-		until, err := r.openUntil()
-		if err != nil {
-			return nil, err
-		}
-		if !until.IsZero() && time.Now().After(until) {
-			overdue = append(overdue, app)
-		}
-	}
-	return overdue, nil
-}
-
-// openUntil is when an app was to be closed; zero for never.
-func (r *run) openUntil() (time.Time, error) {
-	var note openUntil
-	_, err := r.State.Note(openApps, r.noteName(), &note)
-	return note.Until, err
-}
-
-// planDeadline tells of an app that is open for longer than it was to be.
-func (r *run) planDeadline(context.Context) error {
-	until, err := r.openUntil()
-	if err != nil || until.IsZero() || r.options.Turn != nil {
-		return err
-	}
-	when := until.Local().Format("2006-01-02 15:04")
-	switch {
-	case !r.plan.open: // the rights were lowered by hand, or by a close that was cut off
-	case time.Now().After(until):
-		r.plan.differs(stepState, estate.MustFix, "yellowfield close "+r.app.Name, "it is open, and was to be closed at "+when)
-	default:
-		r.plan.note(stepState, "", "open until "+when)
-	}
-	return nil
-}
-
-// planInstallerFiles has the installer and its samples moved away when the app is closed,
-// and names them where they are in a closed one.
-func (r *run) planInstallerFiles(context.Context) error {
-	if r.plan.absent || len(r.app.InstallerFiles) == 0 || r.options.Turn != nil && !r.options.Turn.Close {
-		return nil
-	}
-	files, err := r.files()
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	for _, name := range r.app.InstallerFiles {
-		path := r.app.InFolder(strings.TrimSuffix(name, "/"))
-		switch {
-		case !files.Exists(path):
-		case r.options.Turn != nil:
-			r.planRemoval(name, path)
-		case !r.plan.open:
-			r.plan.differs(stepInstaller, estate.MustFix, "yellowfield close "+r.app.Name+" moves it away", name+" is there, and the app is closed: whoever finds it may install it anew")
-		}
-	}
-	return nil
-}
-
-func (r *run) planRemoval(name, path string) {
-	facts := name + ", kept in the state folder for " + figures.Counted(int(keepsRemoved.Hours()/24), "day", "days")
-	if r.options.Turn.Delete {
-		facts = name + ", for good"
-	}
-	r.plan.change(Row{Step: stepInstaller, Outcome: Removed, Facts: facts}, installerMoved.Of(path, removedState{Exists: true}, removedState{Name: name, Deleted: r.options.Turn.Delete}), nil)
 }
 
 // finishTurn goes on with a close or a reopen that was cut off, and looks anew.

@@ -2,12 +2,10 @@ package provision
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 
 	"yellowfield/internal/effect"
-	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
 )
@@ -16,6 +14,9 @@ import (
 type undoneState struct {
 	Effect *effect.Effect `json:"effect,omitempty"`
 }
+
+// effectUndone is one kind of change, see init.
+var effectUndone = effect.Define[*run, undoneState](&kinds, "undo")
 
 func init() {
 	effectUndone.Means(effect.Spec[*run, undoneState]{
@@ -62,81 +63,12 @@ func (r *run) planUndo(ctx context.Context, left []effect.Left, ended bool) (err
 	return errs
 }
 
-// UndoUnfinished takes back what runs made that were cut off, app by app.
-func (e *Engine) UndoUnfinished(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).undoUnfinished)
-}
-
-// undoUnfinished takes back what the journals say that was begun, newest first.
-func (r *run) undoUnfinished(ctx context.Context) error {
-	if r.cut == nil {
-		r.tell(Row{Step: "server", Outcome: Kept, Facts: "no run on this app was cut off"})
-		return nil
-	}
-	if !r.view.asAdmin() {
-		return r.Estate.Fault(fault.Invalid, "servers."+r.app.Server, "give the server an admin", "taking back what a run has made takes an administrator")
-	}
-	r.plan = r.emptyPlan()
-	if r.settingsStand() {
-		return fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" finishes it",
-			"its settings files are written, so that the application may have been at work with them: what was made stands")
-	}
-	left := r.leftEffects()
-	errs := append(r.planUndo(ctx, left, false), r.mayHaveBeenAtWork(left))
-	for _, d := range r.app.All() {
-		if err := r.planCleaning(d); err != nil { // what an earlier run could not take back
-			errs = append(errs, err)
-		}
-	}
-	if err := errors.Join(errs...); err != nil {
-		return r.tellPlanFaults(err)
-	}
-	return r.carryOut(ctx)
-}
-
-// mayHaveBeenAtWork refuses to take back an import that came to its end where somebody
-// else knows the account's password.
-func (r *run) mayHaveBeenAtWork(left []effect.Left) error {
-	for _, l := range left {
-		if l.Kind != sqlImported.Name || !l.Done {
-			continue
-		}
-		c, err := sqlImported.Change(l.Effect)
-		if err != nil || !r.exists(c.After.Database) || r.options.Move != nil {
-			continue
-		}
-		if _, pending, err := r.State.Pending(r.stateAccount(r.app.Accounts[0].Name)); err != nil || !pending {
-			return errors.Join(err, &stepError{stepSQL, fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" finishes it; or drop by hand what nobody needs",
-				"the password of %s is not kept here alone, so that the application may have been at work in %s: what was imported stands", r.app.Accounts[0].Name, c.After.Database)})
-		}
-	}
-	return nil
-}
-
-// UndoRun takes back a run that has ended, where that is still possible.
-func (e *Engine) UndoRun(ctx context.Context, app *estate.App, entries []state.Entry, options Options) ([]Result, error) {
-	return e.each(ctx, []*estate.App{app}, options, func(r *run, ctx context.Context) error { return r.undoRun(ctx, entries) })
-}
-
-func (r *run) undoRun(ctx context.Context, entries []state.Entry) error {
-	r.plan = r.emptyPlan()
-	errs := r.planUndo(ctx, effect.LeftOf(asEffects(entries)), true)
-	if err := errors.Join(errs...); err != nil {
-		return r.tellPlanFaults(err)
-	}
-	if len(r.plan.steps) == 0 {
-		r.tell(Row{Step: stepState, Outcome: Kept, Facts: "there is nothing to take back"})
-		return nil
-	}
-	return r.carryOut(ctx)
-}
-
 // leftEffects are those of the runs on the app that were cut off.
 func (r *run) leftEffects() []effect.Left {
 	if r.cut == nil {
 		return nil
 	}
-	return effect.LeftOf(asEffects(r.cut.Entries))
+	return effect.LeftOf(effect.Converted(r.cut.Entries))
 }
 
 // hasBegun reports whether a run that was cut off has begun with an effect.
@@ -155,18 +87,6 @@ func (r *run) cutOffAmong(commands ...string) string {
 		}
 	}
 	return ""
-}
-
-// settingsStand reports whether the runs that were cut off have written all settings
-// files: what the application may have stored since is not to be lost.
-func (r *run) settingsStand() bool {
-	if len(r.app.Settings) == 0 || !r.hasFolder() {
-		return false
-	}
-	return !slices.ContainsFunc(r.app.Settings, func(s *estate.Settings) bool {
-		path := r.app.InFolder(s.File)
-		return !r.hasBegun(settingsWritten.Name, path) || !r.isWritten(path)
-	})
 }
 
 func (r *run) exists(database string) bool {

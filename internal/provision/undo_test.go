@@ -36,7 +36,7 @@ func aRun(t *testing.T, e *Engine) *run {
 		app.Settings = []*estate.Settings{{File: "db.php"}}
 	}
 	e.begin([]*estate.App{app})
-	r := &run{Engine: e, app: app, options: Options{Command: "provision", Turn: &Turn{}}}
+	r := &run{Base: &e.Base, app: app, options: Options{Command: "provision", Turn: &Turn{}}}
 	require.NoError(t, r.look(t.Context()))
 	r.plan = r.emptyPlan()
 	t.Cleanup(func() { r.folder.Close() })
@@ -294,9 +294,9 @@ func undoes(t *testing.T, r *run, p *pretended, when string) {
 		assert.NotEqual(t, first, r.world(t, p), "it changes something")
 		r.plan.settings.discard() // as a sweep does behind a process that is dead
 	}
-	again := aRun(t, r.Engine)
+	again := aRun(t, &Engine{Base: *r.Base})
 	entries := journalOf(t, r)
-	left := effect.LeftOf(asEffects(entries))
+	left := effect.LeftOf(effect.Converted(entries))
 	ended := when == "from the history"
 	errs := again.planUndo(t.Context(), left, ended)
 	if why, _ := kinds.Kept(again, *s.action.Effect); ended && why != "" {

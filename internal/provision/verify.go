@@ -40,15 +40,6 @@ func (r *run) verify(ctx context.Context) error {
 	return r.noteAges()
 }
 
-// Verify compares estate file, server and files, and logs in as each
-// application would. It changes nothing on servers and in files; a password
-// that is pending no longer is forgotten.
-func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
-	results, err := e.together(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
-	e.noteVerifications(results)
-	return results, err
-}
-
 // noteAges tells how old the passwords are, for whoever watches over them.
 func (r *run) noteAges() error {
 	r.result.PasswordAges = map[string]time.Duration{}

@@ -1,6 +1,11 @@
 package provision
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/state"
+)
 
 // ways are what the lower rooms call the ways out, and what they are called on the
 // command line and in the estate file.
@@ -15,3 +20,48 @@ var ways = strings.NewReplacer(
 	"{longest-statement}", "--longest-statement, or longest_statement in the estate file,",
 	"{server-variables}", "server_during_import",
 )
+
+func some(names []string) string {
+	const most = 3
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " ..."
+	}
+	return strings.Join(names, ", ")
+}
+
+// inventory names what a database holds, in short.
+func inventory(c dbms.Contents) string {
+	var names []string
+	for _, t := range c.Tables {
+		names = append(names, t.Name)
+	}
+	for _, list := range [][]dbms.Object{c.Routines, c.Events} {
+		for _, o := range list {
+			names = append(names, o.Name)
+		}
+	}
+	const most = 4
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}
+
+func texts(statements []dbms.Statement) []string {
+	shown := make([]string, len(statements))
+	for i, s := range statements {
+		shown[i] = s.String()
+	}
+	return shown
+}
+
+const keepsRemoved = state.KeepsRemoved
+
+func (r *run) databaseNote(name string) string {
+	return r.where(r.view.entry.Address()) + "/" + name
+}
+
+func (r *run) noteName() string { return r.app.Name + "@" + r.Estate.Path }
+
+// databases are the notes of who has worked on a database.
+const databases = "databases"

@@ -72,6 +72,9 @@ type givenTree struct {
 	step *step
 }
 
+// treeGiven is one kind of change, see init.
+var treeGiven = effect.Define[*run, treeState](&kinds, "owners")
+
 func init() {
 	treeGiven.Means(effect.Spec[*run, treeState]{
 		Object: func(c effect.Change[treeState]) string { return "owners below " + c.Subject },
