@@ -9,8 +9,6 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/host"
-	"yellowfield/internal/load"
-	"yellowfield/internal/script"
 	"yellowfield/internal/state"
 )
 
@@ -130,19 +128,6 @@ func (r *run) isNew() error {
 		}
 	}
 	return nil
-}
-
-// copiedScripts are the exports of the original.
-func (r *run) copiedScripts() (scripts []*wantedScript) {
-	for _, d := range r.app.All() {
-		if r.options.DryRun { // which has made none
-			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.copies.original.Name + " holds, into " + d.Name}, sqlImported.Of(d.Name, importState{}, importState{Database: d.Name}), nil)
-			continue
-		}
-		scripts = append(scripts, &wantedScript{into: d, options: load.Options{EventsDisabled: true},
-			Source: script.Source{Path: r.copies.exports[d.Name], Name: "the export of " + r.copies.original.Name, LongestStatement: longestOfExports}})
-	}
-	return scripts
 }
 
 // tellOldPlaces lists what in the copy still names the original's folder or web site.

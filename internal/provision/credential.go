@@ -229,3 +229,10 @@ func InSettings(app *estate.App, account string) bool {
 func (r *run) accountsOf(a *estate.Account) []dbms.Account {
 	return r.Estate.Servers[r.app.Server].DBMS.Accounts(a.Name, a.ClientHosts)
 }
+
+// standInOf is the name of an account's stand-in.
+func standInOf(account string, traits dbms.Traits) string {
+	return account[:min(len(account), traits.LongestUser-len(standInSuffix))] + standInSuffix
+}
+
+const standInSuffix = "_meanwhile"

@@ -144,12 +144,6 @@ func init() {
 	})
 }
 
-// What a database's making, and an import, are no more taken back for once a run has ended.
-const (
-	filled     = "the run has made or filled a database, and the application may have stored something since"
-	dropByHand = "drop by hand what nobody needs"
-)
-
 func (r *run) checkCollation(want dbms.Database, path string) error {
 	charset, known := r.view.catalogue.Collations[want.Collation]
 	product := r.view.server.About().Product.Title() + " " + r.view.server.About().Version

@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -217,3 +218,11 @@ func stepOf(err error) string {
 }
 
 func (r *run) path(key string) string { return "apps." + r.app.Name + "." + key }
+
+// allExports is the folder of all apps' exports.
+func (e *Base) allExports() string {
+	if e.Estate.Exports != "" {
+		return e.Estate.Exports
+	}
+	return filepath.Join(e.State.Path(), "exports")
+}

@@ -173,7 +173,7 @@ func (r *run) prune() {
 		return
 	}
 	r.pruned = true
-	err := r.State.DropOldRemoved(r.allExports())
+	err := r.State.DropOldRemoved(r.Base.allExports())
 	if days := int(r.Estate.KeepHistory); days > 0 {
 		err = errors.Join(err, r.State.Prune(r.Estate.Path, time.Now().AddDate(0, 0, -days)))
 	}

@@ -21,18 +21,6 @@ import (
 	"yellowfield/internal/state"
 )
 
-// ExportReport is what an export wrote, for scripts.
-type ExportReport struct {
-	Database string `json:"database"`
-	atomicfile.Stored
-	Unpacked int64 `json:"unpacked"` // bytes of the script
-	Tables   int   `json:"tables"`
-	Rows     int64 `json:"rows"`
-	Sessions int   `json:"sessions"` // that read rows side by side
-	// LeftOut is what the export does not hold.
-	LeftOut []string `json:"left_out,omitempty"`
-}
-
 func (r *run) export(ctx context.Context) error {
 	r.plan = r.emptyPlan()
 	chosen := r.app.All()
@@ -62,7 +50,7 @@ func (r *run) export(ctx context.Context) error {
 
 // exportsFolder is where exports lie that name no file; nobody else may write to it.
 func (r *run) exportsFolder() (string, error) {
-	folder := filepath.Join(r.allExports(), r.app.Name)
+	folder := filepath.Join(r.Base.allExports(), r.app.Name)
 	if r.options.DryRun {
 		return folder, nil
 	}
@@ -71,14 +59,6 @@ func (r *run) exportsFolder() (string, error) {
 		err = r.Estate.Fault(fault.Protected, "exports", "name a folder that only root and this user can write to", "exports are not written to %s: %s", folder, who)
 	}
 	return folder, err
-}
-
-// allExports is the folder of all apps' exports.
-func (e *Base) allExports() string {
-	if e.Estate.Exports != "" {
-		return e.Estate.Exports
-	}
-	return filepath.Join(e.State.Path(), "exports")
 }
 
 // exportPath names a new file in the folder of exports; begin is how its name does.

@@ -13,6 +13,7 @@ import (
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
+	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 )
@@ -234,3 +235,26 @@ func wasChanged(what, has, left string) error {
 func (r *run) outOfUse() (why, next string) {
 	return "the run has taken the app out of use, or brought it back", fmt.Sprintf("yellowfield retire %[1]s --back, or yellowfield retire %[1]s", r.app.Name)
 }
+
+// other is the work on another app, in the middle of the one on this.
+func (r *run) other(app *estate.App) *run {
+	if app == r.app {
+		return r
+	}
+	if r.others[app] == nil {
+		quiet := *r.Base
+		quiet.Listener = Listener{}
+		if r.others == nil {
+			r.others = map[*estate.App]*run{}
+		}
+		r.others[app] = &run{Base: &quiet, app: app, options: r.options, view: r.view}
+	}
+	r.others[app].plan, r.others[app].journal = r.plan, r.journal
+	return r.others[app]
+}
+
+// What a database's making, and an import, are no more taken back for once a run has ended.
+const (
+	filled     = "the run has made or filled a database, and the application may have stored something since"
+	dropByHand = "drop by hand what nobody needs"
+)

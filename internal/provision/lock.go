@@ -6,6 +6,7 @@ import (
 	"time"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
+	"yellowfield/internal/fault"
 )
 
 // lock takes a lock on the server, or gives the session that has it. A lock counts
@@ -79,4 +80,20 @@ func (w *waiting) goesOn(who string) bool {
 		w.run.tell(Row{Step: "server", Outcome: Note, Facts: fmt.Sprintf("%s is working on app %s: waiting up to %s", who, w.run.app.Name, w.run.Wait)})
 	}
 	return waited < w.run.Wait
+}
+
+// lockHere takes the app's lock on this host.
+func (r *run) lockHere(ctx context.Context) (release func(), err error) {
+	for waiting := r.patience(); ; {
+		release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
+		if err != nil || held {
+			return release, err
+		}
+		if !waiting.goesOn("someone else on this host") {
+			return nil, fault.New(fault.Busy, tryLater, "someone else is working on app %s on this host", r.app.Name)
+		}
+		if err := dbms.Pause(ctx); err != nil {
+			return nil, err
+		}
+	}
 }

@@ -76,17 +76,17 @@ func (l *lookedOver) take(e host.Entry) error {
 		l.versions = append(l.versions, shown+"/")
 		return fs.SkipDir
 	}
-	if mode.Perm()&0o002 != 0 && mode&fs.ModeSticky == 0 && !l.isSettings(e.Path) { // whose row has said it
+	if mode.Perm()&0o002 != 0 && mode&fs.ModeSticky == 0 && !l.run.isSettings(e.Path) { // whose row has said it
 		l.writable = append(l.writable, shown)
 	}
 	if !mode.IsRegular() {
 		return nil
 	}
-	if l.isSettings(e.Path) && mode.Perm()&0o004 != 0 {
+	if l.run.isSettings(e.Path) && mode.Perm()&0o004 != 0 {
 		l.readable = append(l.readable, shown)
 	}
 	switch {
-	case l.isCopy(e.Path):
+	case l.run.isCopy(e.Path):
 		var content []byte
 		err := fs.ErrNotExist
 		if len(l.copies)+len(l.secret) < mostCopies {
@@ -97,7 +97,7 @@ func (l *lookedOver) take(e host.Entry) error {
 		} else {
 			l.copies = append(l.copies, shown)
 		}
-	case script.HasName(name) && !l.imports(e.Path) && (dumpName.MatchString(name) || dated.MatchString(name) && strings.Contains(strings.ToLower(name), l.app.Database.Name)):
+	case script.HasName(name) && !l.run.imports(e.Path) && (dumpName.MatchString(name) || dated.MatchString(name) && strings.Contains(strings.ToLower(name), l.app.Database.Name)):
 		l.dumps = append(l.dumps, shown)
 	}
 	return nil

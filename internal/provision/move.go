@@ -208,7 +208,7 @@ func (r *run) planTransfer(ctx context.Context) error {
 	}
 	r.plan.change(Row{Step: stepRights, Outcome: Changed, Facts: still}, appFrozen.Of(r.app.Name+" on "+old.app.Server, struct{}{}, struct{}{}), nil)
 	for _, d := range r.app.All() {
-		one := &importing{run: r.transfer, source: &wantedScript{into: d}}
+		one := &importing{run: (*run).transfer, source: &wantedScript{into: d}}
 		one.step = r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + d.Name + " holds on " + old.app.Server + ": " + inventory(old.plan.contents[d.Name])},
 			sqlImported.Of(d.Name, importState{Database: d.Name}, importState{Database: d.Name, Moved: true}), one)
 	}

@@ -140,3 +140,8 @@ var Steps = []string{stepPHP, stepDatabase, stepAccount, stepRights, stepSQL, st
 
 // Fixable is what Options.Fix takes.
 var Fixable = []string{fixPassword, fixRights, fixSettings, fixOwnership, fixCharset}
+
+// loading is how what comes is imported. Events do not run until the move is through.
+func (m *Moving) loading() load.Options {
+	return load.Options{MapCollations: m.MapCollations, EventsDisabled: true}
+}

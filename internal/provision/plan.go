@@ -2,12 +2,16 @@ package provision
 
 import (
 	"context"
+	"path/filepath"
 	"strings"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
+	"yellowfield/internal/load"
+	"yellowfield/internal/script"
 )
 
 // plan is all that will be done for an app, decided before anything is.
@@ -148,4 +152,40 @@ func (r *run) checkAdministrator() error {
 		}
 	}
 	return nil
+}
+
+// wantedScript is one script of the import with what is known of it.
+type wantedScript struct {
+	script.Source
+	into    *estate.Database
+	options load.Options
+	// importer and survey are there once the script was read.
+	importer load.Importer
+	survey   *load.Survey
+}
+
+// title names a script, and its database where there are several.
+func (s *wantedScript) title() string {
+	if s.into.Key != "" {
+		return filepath.Base(s.Name) + " into " + s.into.Name
+	}
+	return filepath.Base(s.Name)
+}
+
+// describe says what a script holds.
+func (s *wantedScript) describe() string {
+	facts := s.title() + ": " + figures.Size(s.survey.Length) + ", " + figures.Counted(s.survey.Statements, "statement", "statements")
+	if n := len(s.survey.Tables); n > 0 {
+		facts += ", " + figures.Counted(n, "table", "tables")
+	}
+	if s.survey.Rows > 0 {
+		facts += ", " + figures.Counted(s.survey.Rows, "row", "rows")
+	}
+	for _, kind := range []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT", "SEQUENCE", "TYPE"} {
+		if n := s.survey.Defines[kind]; n > 0 {
+			noun := strings.ToLower(kind)
+			facts += ", " + figures.Counted(n, noun, noun+"s")
+		}
+	}
+	return facts
 }

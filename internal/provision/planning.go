@@ -11,12 +11,12 @@ func (r *run) makePlan(ctx context.Context) error {
 	r.plan = r.emptyPlan()
 	parts := []struct {
 		step string
-		plan func(context.Context) error
+		plan func(*run, context.Context) error
 	}{
-		{stepPHP, r.planPHP}, {stepDatabase, r.planDatabases}, {stepAccount, r.planAccounts}, {stepRights, r.planRights}, {stepRights, r.planHostRules},
-		{stepSQL, r.planImport}, {stepDatabase, r.planCharsets}, {stepSettings, r.planSettings},
-		{stepInstaller, r.planInstallerFiles}, // while the folders can still be written
-		{stepOwnership, r.planOwnership}, {stepState, r.planDeadline}, {stepAccount, r.planUnfinishedRotation},
+		{stepPHP, (*run).planPHP}, {stepDatabase, (*run).planDatabases}, {stepAccount, (*run).planAccounts}, {stepRights, (*run).planRights}, {stepRights, (*run).planHostRules},
+		{stepSQL, (*run).planImport}, {stepDatabase, (*run).planCharsets}, {stepSettings, (*run).planSettings},
+		{stepInstaller, (*run).planInstallerFiles}, // while the folders can still be written
+		{stepOwnership, (*run).planOwnership}, {stepState, (*run).planDeadline}, {stepAccount, (*run).planUnfinishedRotation},
 	}
 	var errs []error
 	if err := r.checkAdministrator(); err != nil {
@@ -26,7 +26,7 @@ func (r *run) makePlan(ctx context.Context) error {
 		if r.options.Import != nil && part.step != stepAccount && part.step != stepSQL || r.options.Turn != nil && (part.step == stepPHP || part.step == stepSQL) {
 			continue
 		}
-		if err := part.plan(ctx); err != nil {
+		if err := part.plan(r, ctx); err != nil {
 			errs = append(errs, &stepError{part.step, err})
 		}
 	}

@@ -233,23 +233,6 @@ func (r *run) filesOf(account *estate.Account) (all []*accountFile, err error) {
 	return all, nil
 }
 
-// other is the work on another app, in the middle of the one on this.
-func (r *run) other(app *estate.App) *run {
-	if app == r.app {
-		return r
-	}
-	if r.others[app] == nil {
-		quiet := *r.Base
-		quiet.Listener = Listener{}
-		if r.others == nil {
-			r.others = map[*estate.App]*run{}
-		}
-		r.others[app] = &run{Base: &quiet, app: app, options: r.options, view: r.view}
-	}
-	r.others[app].plan, r.others[app].journal = r.plan, r.journal
-	return r.others[app]
-}
-
 // on does work on this app and on those whose settings hold the passwords, and tells for
 // these what they tell.
 func (r *run) on(replacements []*replacement, work func(*run)) {

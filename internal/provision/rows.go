@@ -3,6 +3,7 @@ package provision
 import (
 	"time"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -100,3 +101,25 @@ const (
 	Undone     Outcome = "undone"
 	NotReached Outcome = "not reached"
 )
+
+// ImportReport is what one script's import did, for scripts.
+type ImportReport struct {
+	Script     string `json:"script"`
+	Bytes      int64  `json:"bytes"` // unpacked
+	Statements int    `json:"statements"`
+	Rows       int64  `json:"rows"`
+	Sessions   int    `json:"sessions"`             // that took rows side by side
+	OneByOne   string `json:"one_by_one,omitempty"` // why statements were not joined
+}
+
+// ExportReport is what an export wrote, for scripts.
+type ExportReport struct {
+	Database string `json:"database"`
+	atomicfile.Stored
+	Unpacked int64 `json:"unpacked"` // bytes of the script
+	Tables   int   `json:"tables"`
+	Rows     int64 `json:"rows"`
+	Sessions int   `json:"sessions"` // that read rows side by side
+	// LeftOut is what the export does not hold.
+	LeftOut []string `json:"left_out,omitempty"`
+}

@@ -5,7 +5,6 @@ import (
 	"sync"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
-	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
 )
 
@@ -82,34 +81,6 @@ func (r *run) speaksFor() (first *estate.App, itself bool) {
 		}
 	}
 	return r.app, true
-}
-
-// reach logs in as administrator. The first app on a server tries it, and restores what a
-// killed run has left changed there; where that fails it is told there why, and the others only
-// say so.
-func (r *run) reach(ctx context.Context) (*connection, error) {
-	first, itself := r.speaksFor()
-	server := r.reached[r.app.Server]
-	if itself {
-		c, err := r.arrive(ctx)
-		if err == nil && c.admin != nil {
-			err = r.restoreForgotten(ctx, c)
-		}
-		server.err = err
-		close(server.tried)
-		return c, err
-	}
-	select {
-	case <-server.tried:
-	case <-ctx.Done():
-		return nil, fault.Stopped(ctx.Err())
-	}
-	if server.err == nil {
-		return r.arrive(ctx)
-	}
-	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
-	r.result.Exit = fault.Graver(r.result.Exit, fault.As(server.err).Class.ExitCode())
-	return nil, &toldError{server.err}
 }
 
 // arrive logs in and names the server at the head.

@@ -122,16 +122,6 @@ func (r *run) mayRun(scripts []*wantedScript) error {
 	return r.canLogInFromHere()
 }
 
-// wantedScript is one script of the import with what is known of it.
-type wantedScript struct {
-	script.Source
-	into    *estate.Database
-	options load.Options
-	// importer and survey are there once the script was read.
-	importer load.Importer
-	survey   *load.Survey
-}
-
 // scripts are those of the estate file, or those named on the command line.
 func (r *run) scripts() []*wantedScript {
 	scripts := r.namedScripts()
@@ -326,17 +316,9 @@ func (r *run) canLogInFromHere() error {
 		"the import runs as %s, which may come from %s and not through the socket", r.app.Accounts[0].Name, strings.Join(hosts, ", "))
 }
 
-// title names a script, and its database where there are several.
-func (s *wantedScript) title() string {
-	if s.into.Key != "" {
-		return filepath.Base(s.Name) + " into " + s.into.Name
-	}
-	return filepath.Base(s.Name)
-}
-
 // planScript adds the import of a script.
 func (r *run) planScript(source *wantedScript) {
-	one := &importing{run: r.importPlanned, source: source}
+	one := &importing{run: (*run).importPlanned, source: source}
 	after := importState{Database: source.into.Name, Makes: listed(source.survey.Makes), Touches: names(source.survey.Touches)}
 	one.step = r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: source.describe()},
 		sqlImported.Of(source.Name, importState{Database: source.into.Name, Holds: listed(r.plan.contents[source.into.Name].Everything())}, after), one)
@@ -359,7 +341,7 @@ type importState struct {
 
 // importing is what an import takes beside the effect's data.
 type importing struct {
-	run    func(ctx context.Context, d *effect.Doing[importState], of *importing) (facts string, err error)
+	run    func(r *run, ctx context.Context, d *effect.Doing[importState], of *importing) (facts string, err error)
 	step   *step
 	source *wantedScript
 }
@@ -377,7 +359,7 @@ func init() {
 		},
 		Do: func(r *run, ctx context.Context, d *effect.Doing[importState]) (string, error) {
 			of := d.Material.(*importing)
-			return of.run(ctx, d, of)
+			return of.run(r, ctx, d, of)
 		},
 		Undo: (*run).removeImported,
 		Look: func(r *run, _ context.Context, c effect.Change[importState]) (effect.Standing, error) {
@@ -514,24 +496,6 @@ func (r *run) inOrder(s *wantedScript, err error) error {
 	return err
 }
 
-// describe says what a script holds.
-func (s *wantedScript) describe() string {
-	facts := s.title() + ": " + figures.Size(s.survey.Length) + ", " + figures.Counted(s.survey.Statements, "statement", "statements")
-	if n := len(s.survey.Tables); n > 0 {
-		facts += ", " + figures.Counted(n, "table", "tables")
-	}
-	if s.survey.Rows > 0 {
-		facts += ", " + figures.Counted(s.survey.Rows, "row", "rows")
-	}
-	for _, kind := range []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT", "SEQUENCE", "TYPE"} {
-		if n := s.survey.Defines[kind]; n > 0 {
-			noun := strings.ToLower(kind)
-			facts += ", " + figures.Counted(n, noun, noun+"s")
-		}
-	}
-	return facts
-}
-
 // beforehand is what is worth knowing before a script runs.
 func (r *run) beforehand(s *wantedScript) []Row {
 	var rows []Row
@@ -566,16 +530,6 @@ func (r *run) afterwards(ctx context.Context, s *wantedScript, report load.Repor
 func (r *run) adminDefines() bool {
 	about := r.view.server.About()
 	return about.BinaryLog && !about.TrustFunctionCreators && !isOn(r.app.ServerDuringImport["log_bin_trust_function_creators"])
-}
-
-// ImportReport is what one script's import did, for scripts.
-type ImportReport struct {
-	Script     string `json:"script"`
-	Bytes      int64  `json:"bytes"` // unpacked
-	Statements int    `json:"statements"`
-	Rows       int64  `json:"rows"`
-	Sessions   int    `json:"sessions"`             // that took rows side by side
-	OneByOne   string `json:"one_by_one,omitempty"` // why statements were not joined
 }
 
 // deviating names the script's tables that are not as the database is: another
@@ -661,4 +615,17 @@ func (r *run) importScript(ctx context.Context, login dbms.Server, s *wantedScri
 			r.Listener.Progress(r.result.Header, p)
 		}
 	})
+}
+
+// copiedScripts are the exports of the original.
+func (r *run) copiedScripts() (scripts []*wantedScript) {
+	for _, d := range r.app.All() {
+		if r.options.DryRun { // which has made none
+			r.plan.change(Row{Step: stepSQL, Outcome: Imported, Facts: "what " + r.copies.original.Name + " holds, into " + d.Name}, sqlImported.Of(d.Name, importState{}, importState{Database: d.Name}), nil)
+			continue
+		}
+		scripts = append(scripts, &wantedScript{into: d, options: load.Options{EventsDisabled: true},
+			Source: script.Source{Path: r.copies.exports[d.Name], Name: "the export of " + r.copies.original.Name, LongestStatement: longestOfExports}})
+	}
+	return scripts
 }

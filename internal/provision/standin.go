@@ -22,13 +22,6 @@ type standIn struct {
 	held     map[string]dbms.Privileges // by database
 }
 
-const standInSuffix = "_meanwhile"
-
-// standInOf is the name of an account's stand-in.
-func standInOf(account string, traits dbms.Traits) string {
-	return account[:min(len(account), traits.LongestUser-len(standInSuffix))] + standInSuffix
-}
-
 // standsIn reports whether a settings file has the stand-in's login.
 func (p *replacement) standsIn(f *accountFile) bool {
 	return p.standIn != nil && f.user == p.standIn.User && f.password.Reveal() == p.standIn.password.Reveal()

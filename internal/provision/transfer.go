@@ -50,11 +50,6 @@ func (r *run) stream(ctx context.Context, exporter export.Exporter, name string)
 	}}, failed
 }
 
-// loading is how what comes is imported. Events do not run until the move is through.
-func (m *Moving) loading() load.Options {
-	return load.Options{MapCollations: m.MapCollations, EventsDisabled: true}
-}
-
 // checkTransfer reads what will come once, as long as nothing stands still: what this server
 // lacks for it is found before anything is changed.
 func (r *run) checkTransfer(ctx context.Context) error {

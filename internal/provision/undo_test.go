@@ -93,7 +93,7 @@ func everyKind(t *testing.T, r *run, p *pretended) map[string]func() {
 	was := p.Verifier(a, secret.NewPassword(known), "")
 	change := func(e *effect.Effect, material any) { r.plan.change(Row{Step: "step"}, e, material) }
 	import_ := func(kind string) {
-		one := &importing{run: func(_ context.Context, d *effect.Doing[importState], _ *importing) (string, error) {
+		one := &importing{run: func(_ *run, _ context.Context, d *effect.Doing[importState], _ *importing) (string, error) {
 			d.Touched = true
 			p.catalogue.Contents["hives"] = dbms.Contents{Tables: []dbms.Table{{Name: "comb"}, {Name: "frame"}}}
 			return "", r.State.SetNote(unfinishedImports, r.unfinishedName(&r.app.Database), unfinished{})

@@ -2,7 +2,6 @@ package provision
 
 import (
 	"context"
-	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
@@ -96,18 +95,30 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 	}
 }
 
-// lockHere takes the app's lock on this host.
-func (r *run) lockHere(ctx context.Context) (release func(), err error) {
-	for waiting := r.patience(); ; {
-		release, held, err := r.State.Lock(r.app.Name + "@" + r.Estate.Path)
-		if err != nil || held {
-			return release, err
+// reach logs in as administrator. The first app on a server tries it, and restores what a
+// killed run has left changed there; where that fails it is told there why, and the others only
+// say so.
+func (r *run) reach(ctx context.Context) (*connection, error) {
+	first, itself := r.speaksFor()
+	server := r.reached[r.app.Server]
+	if itself {
+		c, err := r.arrive(ctx)
+		if err == nil && c.admin != nil {
+			err = r.restoreForgotten(ctx, c)
 		}
-		if !waiting.goesOn("someone else on this host") {
-			return nil, fault.New(fault.Busy, tryLater, "someone else is working on app %s on this host", r.app.Name)
-		}
-		if err := dbms.Pause(ctx); err != nil {
-			return nil, err
-		}
+		server.err = err
+		close(server.tried)
+		return c, err
 	}
+	select {
+	case <-server.tried:
+	case <-ctx.Done():
+		return nil, fault.Stopped(ctx.Err())
+	}
+	if server.err == nil {
+		return r.arrive(ctx)
+	}
+	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
+	r.result.Exit = fault.Graver(r.result.Exit, fault.As(server.err).Class.ExitCode())
+	return nil, &toldError{server.err}
 }
