@@ -20,21 +20,20 @@ import (
 var forbidden = map[string][]string{
 	"fault":     {"yellowfield/"},
 	"sqltext":   {"yellowfield/internal/dbms", "yellowfield/internal/settings", "database/sql"},
-	"phpclient": {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/dbms/"},
-	"script":    {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/load", "yellowfield/internal/provision", "database/sql"},
+	"phpclient": {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/dbms/"},
+	"script":    {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/load", "database/sql"},
 	"settings":  {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/sqltext", "database/sql"},
 	"secret":    {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings"},
 	"dbms":      {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/sqltext", "yellowfield/internal/load"},
-	"estate":    {"yellowfield/internal/dbms/mysql", "yellowfield/internal/dbms/postgres", "yellowfield/internal/settings", "yellowfield/internal/provision", "database/sql"},
-	"discover":  {"yellowfield/internal/load", "yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision", "database/sql"},
-	"propose":   {"yellowfield/internal/provision", "yellowfield/internal/state", "database/sql"},
-	"step":      {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
-	"state":     {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/provision"},
-	"load":      {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
-	"export":    {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/load"},
-	"access":    {"yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/state", "yellowfield/internal/load"},
-	"inspect":   {"yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/state", "yellowfield/internal/load"},
-	"applogin":  {"yellowfield/internal/dbms/", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision", "yellowfield/internal/state"},
+	"estate":    {"yellowfield/internal/dbms/mysql", "yellowfield/internal/dbms/postgres", "yellowfield/internal/settings", "database/sql"},
+	"discover":  {"yellowfield/internal/load", "yellowfield/internal/dbms", "yellowfield/internal/estate", "database/sql"},
+	"propose":   {"yellowfield/internal/state", "database/sql"},
+	"state":     {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
+	"load":      {"yellowfield/internal/estate", "yellowfield/internal/settings"},
+	"export":    {"yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/load"},
+	"access":    {"yellowfield/internal/settings", "yellowfield/internal/state", "yellowfield/internal/load"},
+	"inspect":   {"yellowfield/internal/settings", "yellowfield/internal/state", "yellowfield/internal/load"},
+	"applogin":  {"yellowfield/internal/dbms/", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/state"},
 	"wordset":   {"yellowfield/"},
 	"figures":   {"yellowfield/"},
 	// The products share nothing but what is above both.
@@ -52,9 +51,20 @@ var forbidden = map[string][]string{
 	"sqltext/postgres": {"yellowfield/internal/sqltext/mysql"},
 	"sqltext/window":   {"yellowfield/internal/sqltext"},
 	"phpini":           {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
-	"host":             {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings", "yellowfield/internal/provision"},
+	"host":             {"yellowfield/internal/dbms", "yellowfield/internal/estate", "yellowfield/internal/settings"},
 	"atomicfile":       {"yellowfield/internal/dbms", "yellowfield/internal/estate"},
-	"throwaway":        {"yellowfield/internal/estate", "yellowfield/internal/provision"},
+	"throwaway":        {"yellowfield/internal/estate"},
+}
+
+// floors are the rooms in which work on apps is done, the lowest first: each may know those
+// below it, and nobody else but the command line, the demo and the benchmarks knows any.
+var floors = []string{"effect", "work", "steps", "content", "proof", "rotation", "planning", "lifecycle", "overview", "mending", "provision"}
+
+// knowsFloorsAbove reports whether a room imports a floor that is not below it.
+func knowsFloorsAbove(room, imported string) bool {
+	floor, is := strings.CutPrefix(imported, "yellowfield/internal/")
+	at := slices.Index(floors, floor)
+	return is && at >= 0 && at >= slices.Index(floors, room) && room != "demo"
 }
 
 // interfaceCode is what only internal/cli may import, and what is there for
@@ -79,6 +89,7 @@ func TestWhoMayKnowWhom(t *testing.T) {
 			for _, ban := range slices.Concat(forbidden[room], forbidden[filepath.ToSlash(filepath.Dir(path))], interfaceCode) {
 				assert.False(t, strings.HasPrefix(imported, ban), "%s must not import %s", path, imported)
 			}
+			assert.False(t, knowsFloorsAbove(room, imported), "%s must not import %s", path, imported)
 		}
 		opens(t, filepath.ToSlash(path), file)
 		asksForProduct(t, filepath.ToSlash(path), file)
@@ -147,9 +158,9 @@ var productRooms = []string{"dbms/", "load/mysql/", "load/postgres/", "inspect/m
 
 // asksByName are the files elsewhere that must, and why.
 var asksByName = map[string]string{
-	"provision/product.go":   "the one place that picks",
-	"provision/hostrules.go": "host-based rules are PostgreSQL's alone",
-	"propose/servers.go":     "it looks for servers of each product in its own way",
+	"work/product.go":    "the one place that picks",
+	"steps/hostrules.go": "host-based rules are PostgreSQL's alone",
+	"propose/servers.go": "it looks for servers of each product in its own way",
 }
 
 // asksForProduct finds conditions on a product: elsewhere a trait is asked for, or a
@@ -170,4 +181,32 @@ func asksForProduct(t *testing.T, path string, file *ast.File) {
 		}
 		return true
 	})
+}
+
+// TestRoomsOfASizeOneCanKnow: no package has more lines than one can know, and no function more
+// than fit on two screens.
+func TestRoomsOfASizeOneCanKnow(t *testing.T) {
+	const mostLines, longest = 4000, 80
+	rooms, all := map[string]int{}, 0
+	require.NoError(t, filepath.WalkDir("..", func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, 0)
+		require.NoError(t, err)
+		lines := set.File(file.Pos()).LineCount()
+		rooms[filepath.Dir(path)], all = rooms[filepath.Dir(path)]+lines, all+lines
+		for _, declared := range file.Decls {
+			if f, is := declared.(*ast.FuncDecl); is {
+				length := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1
+				assert.LessOrEqual(t, length, longest, "%s: %s", path, f.Name.Name)
+			}
+		}
+		return nil
+	}))
+	for room, lines := range rooms {
+		assert.LessOrEqual(t, lines, mostLines, room)
+		assert.LessOrEqual(t, lines, all/10, "%s holds more than a tenth of all lines", room)
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/cli/render"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/overview"
 	"yellowfield/internal/provision"
 )
 
@@ -92,7 +93,7 @@ func readAccess(path string) (document accessDocument, err error) {
 }
 
 // concludeAccess renders what was found and sets the exit code.
-func (p *program) concludeAccess(engine *provision.Engine, found provision.Accessed, earlier accessDocument, filter access.Filter, page string, compare, asCSV bool) error {
+func (p *program) concludeAccess(engine *provision.Engine, found overview.Accessed, earlier accessDocument, filter access.Filter, page string, compare, asCSV bool) error {
 	for _, problem := range found.Problems {
 		p.exit = fault.Graver(p.exit, problem.Class.ExitCode())
 	}

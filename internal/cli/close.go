@@ -9,11 +9,12 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newCloseCommand(p *program) *cobra.Command {
-	turn := provision.Turn{Close: true}
-	options := provision.Options{Command: "close", Turn: &turn}
+	turn := work.Turn{Close: true}
+	options := work.Options{Command: "close", Turn: &turn}
 	var labels []string
 	var acknowledged bool
 	var confirmed string
@@ -71,7 +72,7 @@ are to be read and followed once. An app that waits for its installer is refused
 	return command
 }
 
-func (p *program) closeApps(ctx context.Context, engine *provision.Engine, apps []*estate.App, options provision.Options) error {
+func (p *program) closeApps(ctx context.Context, engine *provision.Engine, apps []*estate.App, options work.Options) error {
 	if options.Turn.Overdue {
 		var err error
 		if apps, err = engine.Overdue(apps); err != nil {
@@ -88,7 +89,7 @@ func (p *program) closeApps(ctx context.Context, engine *provision.Engine, apps 
 
 // closeOverdue is for a timer: a fault in the entry of one app must not keep the others
 // open.
-func (p *program) closeOverdue(ctx context.Context, options provision.Options) error {
+func (p *program) closeOverdue(ctx context.Context, options work.Options) error {
 	engine, err := p.engine()
 	if err != nil {
 		return err
@@ -103,8 +104,8 @@ func (p *program) closeOverdue(ctx context.Context, options provision.Options) e
 }
 
 func newReopenCommand(p *program) *cobra.Command {
-	turn := provision.Turn{}
-	options := provision.Options{Command: "reopen", Turn: &turn}
+	turn := work.Turn{}
+	options := work.Options{Command: "reopen", Turn: &turn}
 	var labels []string
 	command := &cobra.Command{
 		Use:     "reopen APP...",

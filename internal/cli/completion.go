@@ -10,7 +10,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/inspect"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // What the shell completes: the words of flags, and the names that are in the estate file.
@@ -110,7 +110,7 @@ func (p *program) complete(root *cobra.Command) {
 		"dbms": words(string(dbms.MariaDB), string(dbms.MySQL), string(dbms.PostgreSQL)), "color": words(render.ColourAuto, render.ColourAlways, render.ColourNever),
 	}
 	own := map[string]cobra.CompletionFunc{ // where a word has another meaning
-		"provision only": words(provision.Steps...), "provision fix": words(provision.Fixable...), "inspect only": words(inspect.Kinds()...),
+		"provision only": words(work.Steps...), "provision fix": words(work.Fixable...), "inspect only": words(inspect.Kinds()...),
 		"export database": p.named(each(keysOf)), "import into": p.named(each(keysOf)),
 	}
 	for _, command := range append(root.Commands(), root) {

@@ -4,14 +4,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfield/internal/estate"
+	"yellowfield/internal/overview"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // connectionDocument is the JSON document of connection. The password stands
 // in it as a mask: --reveal is for a terminal.
 type connectionDocument struct {
 	Command string `json:"command"`
-	*provision.Connection
+	*overview.Connection
 }
 
 func newConnectionCommand(p *program) *cobra.Command {
@@ -53,7 +55,7 @@ app's name to say that you have it, or give it as --confirm.`,
 				default:
 					p.screen.Connection(c, reveal)
 				}
-				if reveal && c.Pending && !provision.InSettings(app, c.User) &&
+				if reveal && c.Pending && !work.InSettings(app, c.User) &&
 					p.confirmName("Do you have it? Then the only copy of it here is deleted.", app.Name, confirmed) {
 					return engine.Acknowledge(app, c.User)
 				}

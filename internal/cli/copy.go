@@ -6,11 +6,12 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newCopyCommand(p *program) *cobra.Command {
-	var copied provision.Copying
-	options := provision.Options{Command: "copy", Copy: &copied}
+	var copied work.Copying
+	options := work.Options{Command: "copy", Copy: &copied}
 	command := &cobra.Command{
 		Use:     "copy APP NEWNAME --folder DIR",
 		Short:   "A copy of an app to try things on",

@@ -10,11 +10,12 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newExportCommand(p *program) *cobra.Command {
-	var exported provision.ExportOptions
-	options := provision.Options{Command: "export", Export: &exported}
+	var exported work.ExportOptions
+	options := work.Options{Command: "export", Export: &exported}
 	command := &cobra.Command{
 		Use:     "export APP [FILE]",
 		Short:   "Write an app's database to a file, as SQL that every client loads",

@@ -9,8 +9,10 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/mending"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/state"
+	"yellowfield/internal/work"
 )
 
 // historyDocument is the JSON document of history.
@@ -23,7 +25,7 @@ type historyDocument struct {
 }
 
 // undoRun takes one run back.
-func (p *program) undoRun(ctx context.Context, id string, options provision.Options) error {
+func (p *program) undoRun(ctx context.Context, id string, options work.Options) error {
 	engine, err := p.engine()
 	if err != nil {
 		return err
@@ -33,7 +35,7 @@ func (p *program) undoRun(ctx context.Context, id string, options provision.Opti
 	if err != nil {
 		return err
 	}
-	server, ofServer := provision.IsOfServer(record.App)
+	server, ofServer := mending.IsOfServer(record.App)
 	var apps []*estate.App
 	if !ofServer {
 		apps, err = engine.Estate.Select([]string{record.App}, nil)
@@ -48,7 +50,7 @@ func (p *program) undoRun(ctx context.Context, id string, options provision.Opti
 	}
 	p.listen(engine, "history", apps)
 	if ofServer {
-		return p.concludeMending(engine, "history", options.DryRun, []provision.Result{engine.UndoMending(ctx, server, entries, options.DryRun)})
+		return p.concludeMending(engine, "history", options.DryRun, []work.Result{engine.UndoMending(ctx, server, entries, options.DryRun)})
 	}
 	results, err := engine.UndoRun(ctx, apps[0], entries, options)
 	if err != nil {
@@ -61,7 +63,7 @@ func newHistoryCommand(p *program) *cobra.Command {
 	var labels []string
 	var steps bool
 	var undo string
-	options := provision.Options{Command: "history --undo"}
+	options := work.Options{Command: "history --undo"}
 	command := &cobra.Command{
 		Use:     "history [APP...]",
 		Short:   "What was done when, by whom, and how it ended, from the journal",

@@ -10,10 +10,11 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/script"
+	"yellowfield/internal/work"
 )
 
 func newImportCommand(p *program) *cobra.Command {
-	options := provision.Options{Command: "import", Import: &provision.ImportOptions{}}
+	options := work.Options{Command: "import", Import: &work.ImportOptions{}}
 	var each script.Source // what the flags say of every file
 	command := &cobra.Command{
 		Use:     "import APP [FILE...]",

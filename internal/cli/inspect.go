@@ -7,21 +7,24 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/inspect"
+	"yellowfield/internal/mending"
+	"yellowfield/internal/overview"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // inspectDocument is the JSON document of inspect.
 type inspectDocument struct {
-	Command string                `json:"command"`
-	Estate  string                `json:"estate"`
-	Servers []provision.Inspected `json:"servers"`
-	Exit    int                   `json:"exit"`
+	Command string               `json:"command"`
+	Estate  string               `json:"estate"`
+	Servers []overview.Inspected `json:"servers"`
+	Exit    int                  `json:"exit"`
 }
 
 func newInspectCommand(p *program) *cobra.Command {
 	var only []string
 	var sample, fix bool
-	var mending provision.Mending
+	var mending mending.Mending
 	command := &cobra.Command{
 		Use:     "inspect [SERVER...]",
 		Short:   "What is wrong with the servers, and what to do about it",
@@ -55,7 +58,7 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 					mending.Only = only
 					return p.mend(command.Context(), engine, servers, mending)
 				}
-				all, err := engine.InspectServers(command.Context(), servers, provision.Inspecting{Sample: sample, Only: only})
+				all, err := engine.InspectServers(command.Context(), servers, overview.Inspecting{Sample: sample, Only: only})
 				if err != nil {
 					return err
 				}
@@ -82,7 +85,7 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 }
 
 // mend asks for each finding, unless --yes was given with the kinds that it is for.
-func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []string, o provision.Mending) error {
+func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []string, o mending.Mending) error {
 	if p.yes && len(o.Only) == 0 {
 		return fault.New(fault.Invalid, "add --only with the kinds of findings, or answer for each", "--yes alone does not say what to mend")
 	}
@@ -92,7 +95,7 @@ func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []
 		}
 		return p.confirm("Mend this?")
 	}
-	var results []provision.Result
+	var results []work.Result
 	for _, server := range servers {
 		results = append(results, engine.Mend(ctx, server, o))
 	}
@@ -101,16 +104,16 @@ func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []
 
 // mendDocument is the JSON document of inspect --fix, and of taking it back.
 type mendDocument struct {
-	Command string             `json:"command"`
-	Estate  string             `json:"estate"`
-	DryRun  bool               `json:"dry_run"`
-	Servers []provision.Result `json:"servers"`
-	Exit    int                `json:"exit"`
+	Command string        `json:"command"`
+	Estate  string        `json:"estate"`
+	DryRun  bool          `json:"dry_run"`
+	Servers []work.Result `json:"servers"`
+	Exit    int           `json:"exit"`
 }
 
 // concludeMending is conclude for work on servers as a whole.
-func (p *program) concludeMending(engine *provision.Engine, command string, dryRun bool, results []provision.Result) error {
-	p.exit = provision.ExitCode(results)
+func (p *program) concludeMending(engine *provision.Engine, command string, dryRun bool, results []work.Result) error {
+	p.exit = work.ExitCode(results)
 	if p.asJSON {
 		return printJSON(mendDocument{command, engine.Estate.Path, dryRun, results, p.exit})
 	}

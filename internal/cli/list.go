@@ -7,15 +7,16 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/overview"
 	"yellowfield/internal/provision"
 )
 
 // listDocument is the JSON document of list.
 type listDocument struct {
-	Command string             `json:"command"`
-	Estate  string             `json:"estate"`
-	Apps    []provision.Listed `json:"apps"`
-	Exit    int                `json:"exit"`
+	Command string            `json:"command"`
+	Estate  string            `json:"estate"`
+	Apps    []overview.Listed `json:"apps"`
+	Exit    int               `json:"exit"`
 }
 
 func newListCommand(p *program) *cobra.Command {
@@ -44,11 +45,11 @@ could not be looked at.`,
 				if err != nil {
 					return err
 				}
-				if slices.ContainsFunc(all, func(l provision.Listed) bool { return l.State == provision.IsUnknown }) {
+				if slices.ContainsFunc(all, func(l overview.Listed) bool { return l.State == overview.IsUnknown }) {
 					p.exit = fault.Differs.ExitCode()
 				}
 				if open {
-					all = slices.DeleteFunc(all, func(l provision.Listed) bool { return l.State != provision.IsOpen })
+					all = slices.DeleteFunc(all, func(l overview.Listed) bool { return l.State != overview.IsOpen })
 				}
 				if p.asJSON {
 					return printJSON(listDocument{"list", engine.Estate.Path, all, p.exit})

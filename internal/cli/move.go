@@ -8,11 +8,12 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newMoveCommand(p *program) *cobra.Command {
-	var moving provision.Moving
-	options := provision.Options{Command: "move", Move: &moving}
+	var moving work.Moving
+	options := work.Options{Command: "move", Move: &moving}
 	var all bool
 	var from string
 	command := &cobra.Command{

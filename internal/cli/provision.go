@@ -9,10 +9,11 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newProvisionCommand(p *program) *cobra.Command {
-	options := provision.Options{Command: "provision"}
+	options := work.Options{Command: "provision"}
 	var selected selection
 	command := &cobra.Command{
 		Use:     "provision [APP...]",
@@ -27,10 +28,10 @@ apps.`,
   yellowfield provision combledger --fix server-password`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			if err := known("--only", options.Only, provision.Steps); err != nil {
+			if err := known("--only", options.Only, work.Steps); err != nil {
 				return err
 			}
-			if err := known("--fix", options.Fix, provision.Fixable); err != nil {
+			if err := known("--fix", options.Fix, work.Fixable); err != nil {
 				return err
 			}
 			selected.names = names
@@ -50,8 +51,8 @@ apps.`,
 	}
 	flags := command.Flags()
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show steps, SQL and file differences, and touch nothing")
-	flags.StringSliceVar(&options.Only, "only", nil, "do only these `steps`: "+strings.Join(provision.Steps, ", "))
-	flags.StringSliceVar(&options.Fix, "fix", nil, "fix these `differences`: "+strings.Join(provision.Fixable, ", "))
+	flags.StringSliceVar(&options.Only, "only", nil, "do only these `steps`: "+strings.Join(work.Steps, ", "))
+	flags.StringSliceVar(&options.Fix, "fix", nil, "fix these `differences`: "+strings.Join(work.Fixable, ", "))
 	flags.BoolVar(&options.TakeAccount, "take-account", false, "take existing accounts that have rights elsewhere")
 	flags.BoolVar(&options.WriteHostRule, "write-host-rule", false, "write a host-based rule for logins that PostgreSQL would refuse, prove it by a login, take it back if it fails")
 	flags.BoolVar(&options.UndoUnfinished, "undo-unfinished", false, "take back what a run made that was killed, instead of going on with it")

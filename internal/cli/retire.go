@@ -7,12 +7,14 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/lifecycle"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newRetireCommand(p *program) *cobra.Command {
-	var retirement provision.Retirement
-	options := provision.Options{Command: provision.RetireQuietly, Retire: &retirement}
+	var retirement work.Retirement
+	options := work.Options{Command: lifecycle.RetireQuietly, Retire: &retirement}
 	var confirmed string
 	var old bool
 	command := &cobra.Command{
@@ -60,9 +62,9 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 			}
 			switch {
 			case retirement.Back:
-				options.Command = provision.RetireBack
+				options.Command = lifecycle.RetireBack
 			case retirement.DropDatabase:
-				options.Command = provision.RetireDrop
+				options.Command = lifecycle.RetireDrop
 			case old:
 				options.Command = "retire --old"
 			}

@@ -30,6 +30,7 @@ import (
 	"yellowfield/internal/secret"
 	"yellowfield/internal/sqltext/window"
 	"yellowfield/internal/state"
+	"yellowfield/internal/work"
 )
 
 // Groups of commands, in the order in which an administrator works.
@@ -66,7 +67,7 @@ type program struct {
 // Main runs the program with the process's own arguments and streams and
 // returns its exit code.
 func Main() int {
-	provision.ServeLogins()
+	work.ServeLogins()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	// The first Ctrl-C ends the work in order; a second one the program.
@@ -210,7 +211,7 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &provision.Engine{Base: provision.Base{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker()}}, nil
+	return &provision.Engine{Engine: work.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker()}}, nil
 }
 
 // limitStatements gives a command that reads scripts the flag for how long their

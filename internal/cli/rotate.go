@@ -10,11 +10,12 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
 	"yellowfield/internal/secret"
+	"yellowfield/internal/work"
 )
 
 func newRotateCommand(p *program) *cobra.Command {
-	var rotation provision.Rotation
-	options := provision.Options{Command: "rotate", Rotation: &rotation}
+	var rotation work.Rotation
+	options := work.Options{Command: "rotate", Rotation: &rotation}
 	var all bool
 	var labels []string
 	var olderThan estate.Days
@@ -77,7 +78,7 @@ other settings with the same password, are listed before.`,
 	flags.BoolVarP(&options.DryRun, "dry-run", "n", false, "show what would be done, with its SQL, and touch nothing")
 	flags.BoolVar(&all, "all", false, "all apps")
 	flags.StringVar(&rotation.Account, "account", "", "`name` of one of the app's accounts, else all that settings files get")
-	flags.DurationVar(&rotation.Overlap, "overlap", provision.Overlap, "keep the old password valid for this `time` after the settings have the new one")
+	flags.DurationVar(&rotation.Overlap, "overlap", work.Overlap, "keep the old password valid for this `time` after the settings have the new one")
 	flags.BoolVar(&rotation.Leaked, "leaked", false, "the old password is known to others: end it and its sessions first")
 	flags.BoolVar(&rotation.SecondRole, "second-role", false, "on PostgreSQL: have applications work as a second role meanwhile, so that no login fails")
 	flags.Var(&olderThan, "if-older-than", "only passwords older than so many `days`, such as 90d")

@@ -7,15 +7,16 @@ import (
 	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // runDocument is the JSON document of provision and verify.
 type runDocument struct {
-	Command string             `json:"command"`
-	Estate  string             `json:"estate"`
-	DryRun  bool               `json:"dry_run"`
-	Apps    []provision.Result `json:"apps"`
-	Exit    int                `json:"exit"`
+	Command string        `json:"command"`
+	Estate  string        `json:"estate"`
+	DryRun  bool          `json:"dry_run"`
+	Apps    []work.Result `json:"apps"`
+	Exit    int           `json:"exit"`
 }
 
 // listen has the engine's events drawn as they come. Where a command is for several apps, one
@@ -32,7 +33,7 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 		return
 	}
 	if !p.quiet {
-		engine.Progress = func(_ provision.Header, now load.Progress) { progress.Update(now) }
+		engine.Progress = func(_ work.Header, now load.Progress) { progress.Update(now) }
 	}
 	brief := len(apps) > 1 && !p.details && !p.verbose
 	width := 0
@@ -40,20 +41,20 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 		width = max(width, len(app.Name))
 	}
 	headed, fact, notes := "", "", 0
-	engine.Begin = func(h provision.Header) {
+	engine.Begin = func(h work.Header) {
 		fact, notes = "", 0
 		if !p.quiet && !brief {
 			p.screen.Header(h)
 			headed = h.App
 		}
 	}
-	engine.Row = func(h provision.Header, row provision.Row) {
+	engine.Row = func(h work.Header, row work.Row) {
 		progress.Done()
-		if p.quiet && (row.See != "" || !worthTelling(row.Outcome)) || brief && !isNews(command, row) && (headed != h.App || row.Outcome != provision.Verified || row.Step != "login") {
+		if p.quiet && (row.See != "" || !worthTelling(row.Outcome)) || brief && !isNews(command, row) && (headed != h.App || row.Outcome != work.Verified || row.Step != "login") {
 			switch {
-			case row.Outcome == provision.Note:
+			case row.Outcome == work.Note:
 				notes++
-			case row.Outcome == provision.Verified || fact == "":
+			case row.Outcome == work.Verified || fact == "":
 				fact = row.Facts
 			}
 			return
@@ -64,7 +65,7 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 		}
 		p.screen.Row(row)
 	}
-	engine.End = func(r provision.Result) {
+	engine.End = func(r work.Result) {
 		progress.Done()
 		switch {
 		case p.quiet:
@@ -80,14 +81,14 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 }
 
 // isNews is what is told of one app among several.
-func isNews(command string, row provision.Row) bool {
+func isNews(command string, row work.Row) bool {
 	if row.See != "" {
 		return false
 	}
 	switch row.Outcome {
-	case provision.Kept, provision.Verified:
+	case work.Kept, work.Verified:
 		return false
-	case provision.Note:
+	case work.Note:
 		// Such as one that does not prove who it is. Where apps stand still, or go out of use,
 		// all that is to be known of it is news.
 		return row.Step == "server" || command == "move" || command == "retire" || command == "close" || command == "reopen"
@@ -96,20 +97,20 @@ func isNews(command string, row provision.Row) bool {
 }
 
 // worthTelling is what --quiet still shows.
-func worthTelling(o provision.Outcome) bool {
+func worthTelling(o work.Outcome) bool {
 	switch o {
-	case provision.Failed, provision.Refused, provision.Differs, provision.Undone, provision.NotReached:
+	case work.Failed, work.Refused, work.Differs, work.Undone, work.NotReached:
 		return true
 	}
 	return false
 }
 
 // conclude renders the results and sets the exit code.
-func (p *program) conclude(engine *provision.Engine, command string, dryRun bool, results []provision.Result) error {
-	p.exit = provision.ExitCode(results)
+func (p *program) conclude(engine *provision.Engine, command string, dryRun bool, results []work.Result) error {
+	p.exit = work.ExitCode(results)
 	if p.asJSON {
 		if results == nil {
-			results = []provision.Result{}
+			results = []work.Result{}
 		}
 		return printJSON(runDocument{Command: command, Estate: engine.Estate.Path, DryRun: dryRun, Apps: results, Exit: p.exit})
 	}

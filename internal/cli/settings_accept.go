@@ -6,6 +6,7 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 func newSettingsAcceptCommand(p *program) *cobra.Command {
@@ -40,7 +41,7 @@ yes, with the owner and mode that the estate file asks for.`,
 				if err != nil {
 					return err
 				}
-				return p.conclude(engine, "settings accept", false, []provision.Result{result})
+				return p.conclude(engine, "settings accept", false, []work.Result{result})
 			})
 		},
 	}

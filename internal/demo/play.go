@@ -18,6 +18,7 @@ import (
 	"yellowfield/internal/provision"
 	"yellowfield/internal/state"
 	"yellowfield/internal/throwaway"
+	"yellowfield/internal/work"
 )
 
 // Options of a demo.
@@ -390,7 +391,7 @@ func (p *play) typeIntoInstaller(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	engine := &provision.Engine{Base: provision.Base{Estate: loaded, State: kept}}
+	engine := &provision.Engine{Engine: work.Engine{Estate: loaded, State: kept}}
 	facts, err := engine.Connection(ctx, loaded.Apps["honeystall"], "")
 	if err != nil {
 		return err

@@ -5,71 +5,79 @@ import (
 	"path/filepath"
 	"time"
 	"yellowfield/internal/access"
+	"yellowfield/internal/content"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
+	"yellowfield/internal/lifecycle"
+	"yellowfield/internal/mending"
+	"yellowfield/internal/overview"
+	"yellowfield/internal/planning"
+	"yellowfield/internal/rotation"
 	"yellowfield/internal/state"
+	"yellowfield/internal/steps"
+	"yellowfield/internal/work"
 )
 
 // Engine works on the apps of one estate.
-type Engine struct{ Base }
+type Engine struct{ work.Engine }
 
 // Provision makes the apps so, several at once. The results say what
 // became of each; the error is for what concerns none in particular.
-func (e *Engine) Provision(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.together(ctx, apps, options, (*run).provision)
+func (e *Engine) Provision(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
+	return e.together(ctx, apps, options, provision)
 }
 
 // Import imports SQL into an app's database, which provision has made.
-func (e *Engine) Import(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	options.Only = []string{stepSQL}
-	return e.each(ctx, []*estate.App{app}, options, (*run).importOnly)
+func (e *Engine) Import(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
+	options.Only = []string{work.StepSQL}
+	return e.each(ctx, []*estate.App{app}, options, importOnly)
 }
 
 // Close closes apps for running: rights, modes and installer files.
-func (e *Engine) Close(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
+func (e *Engine) Close(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
 	return e.turn(ctx, apps, options)
 }
 
 // Reopen opens apps for an upgrade.
-func (e *Engine) Reopen(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
+func (e *Engine) Reopen(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
 	return e.turn(ctx, apps, options)
 }
 
-func (e *Engine) turn(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
+func (e *Engine) turn(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
 	options.Only = turnSteps
-	return e.each(ctx, apps, options, (*run).turn)
+	return e.each(ctx, apps, options, turn)
 }
 
 // Rotate changes the passwords of apps' accounts, on the server and in the settings.
-func (e *Engine) Rotate(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).rotate)
+func (e *Engine) Rotate(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
+	return e.each(ctx, apps, options, rotation.Rotate)
 }
 
 // Move moves apps to another server, each by itself: one that fails stays where it was.
-func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) (results []Result, err error) {
+func (e *Engine) Move(ctx context.Context, apps []*estate.App, options work.Options) (results []work.Result, err error) {
 	for _, app := range apps {
 		moving := *options.Move
 		of := options
 		of.Move = &moving
-		work := (*run).moveTo
+		do := lifecycle.MoveTo
 		if moving.Back {
-			note, err := (&e.Base).noteOfMove(app)
+			note, err := (&e.Engine).NoteOfMove(app)
 			if err == nil {
-				left, err := e.RetireOld(ctx, app, Options{Command: options.Command, DryRun: options.DryRun, Retire: &Retirement{Confirm: moving.Confirm}})
+				left, err := e.RetireOld(ctx, app, work.Options{Command: options.Command, DryRun: options.DryRun, Retire: &work.Retirement{Confirm: moving.Confirm}})
 				results = append(results, left...)
 				switch {
 				case err != nil:
 					return results, err
-				case ExitCode(left) != 0 || options.DryRun:
+				case work.ExitCode(left) != 0 || options.DryRun:
 					continue
 				}
 			} else {
-				work = func(*run, context.Context) error { return err }
+				do = func(*work.Run, context.Context) error { return err }
 			}
 			moving.To = note.From
 		}
-		one, err := e.each(ctx, []*estate.App{app}, of, work)
+		one, err := e.each(ctx, []*estate.App{app}, of, do)
 		results = append(results, one...)
 		if err != nil {
 			return results, err
@@ -79,29 +87,29 @@ func (e *Engine) Move(ctx context.Context, apps []*estate.App, options Options) 
 }
 
 // RetireOld drops what apps left on the servers that they were moved from.
-func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	note, err := (&e.Base).noteOfMove(app)
+func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
+	note, err := (&e.Engine).NoteOfMove(app)
 	if err != nil {
 		return nil, err
 	}
 	left := *app
 	left.Server, left.Retired = note.From, ""
-	return e.each(ctx, []*estate.App{&left}, options, func(r *run, ctx context.Context) error { return r.retireOld(ctx) })
+	return e.each(ctx, []*estate.App{&left}, options, func(r *work.Run, ctx context.Context) error { return lifecycle.RetireOld(r, ctx) })
 }
 
 // Retire takes apps out of use.
-func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).retire)
+func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
+	return e.each(ctx, apps, options, lifecycle.Retire)
 }
 
 // Copy makes a copy of an app, to try things on: its databases with events that do not run,
 // accounts of its own with fresh passwords, the settings in the folder given, and an entry
 // in the estate file.
-func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	copied := &copyOf{Copying: *options.Copy, original: app, exports: map[string]string{}}
+func (e *Engine) Copy(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
+	copied := &work.CopyOf{Copying: *options.Copy, Original: app, Exports: map[string]string{}}
 	if made := e.Estate.Apps[copied.Name]; made != nil {
 		if cut, err := e.State.CutOff(made.Name, e.Estate.Path); err != nil || cut != nil && cut.Command == "copy" { // behind its entry
-			return e.each(ctx, []*estate.App{made}, Options{Command: "provision", DryRun: options.DryRun}, (*run).provision)
+			return e.each(ctx, []*estate.App{made}, work.Options{Command: "provision", DryRun: options.DryRun}, provision)
 		}
 		return nil, e.Estate.Fault(fault.Invalid, "apps."+copied.Name, "choose another name", "app %s is in the estate file already", copied.Name)
 	}
@@ -110,13 +118,13 @@ func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]
 		return nil, err
 	}
 	names := estate.Copied{Name: copied.Name, Folder: e.Estate.Relative(folder), Databases: map[string]string{}, Accounts: map[string]string{}}
-	if err := (&e.Base).nameCopy(app, folder, &names); err != nil {
+	if err := lifecycle.NameCopy((&e.Engine), app, folder, &names); err != nil {
 		return nil, err
 	}
-	if copied.change, err = e.Estate.CopyEntry(app.Name, names); err != nil {
+	if copied.Change, err = e.Estate.CopyEntry(app.Name, names); err != nil {
 		return nil, err
 	}
-	later, err := e.Estate.With(copied.change)
+	later, err := e.Estate.With(copied.Change)
 	if err != nil {
 		return nil, err
 	}
@@ -130,68 +138,68 @@ func (e *Engine) Copy(ctx context.Context, app *estate.App, options Options) ([]
 		}
 	}
 	exporting := options
-	exporting.Copy, exporting.Export = nil, &ExportOptions{}
-	results, err := e.each(ctx, []*estate.App{app}, exporting, func(r *run, ctx context.Context) error { return r.exportToCopy(ctx, copied, names) })
-	if err != nil || len(copied.exports) < len(app.All()) {
+	exporting.Copy, exporting.Export = nil, &work.ExportOptions{}
+	results, err := e.each(ctx, []*estate.App{app}, exporting, func(r *work.Run, ctx context.Context) error { return lifecycle.ExportToCopy(r, ctx, copied, names) })
+	if err != nil || len(copied.Exports) < len(app.All()) {
 		return results, err
 	}
 	defer func() {
-		for _, path := range copied.exports {
+		for _, path := range copied.Exports {
 			_ = state.RemoveExport(path) // else it is forgotten with its like
 		}
 	}()
 	made.Installer, made.Import = estate.Installer{}, nil // all that these make is in the copy
 	other := *e
-	other.Estate, other.servers = later, nil
+	other.Estate, other.Servers = later, nil
 	defer other.Disconnect()
-	more, err := other.each(ctx, []*estate.App{made}, options, func(r *run, ctx context.Context) error {
-		r.copies = copied
-		return r.copy(ctx)
+	more, err := other.each(ctx, []*estate.App{made}, options, func(r *work.Run, ctx context.Context) error {
+		r.Copies = copied
+		return lifecycle.Copy(r, ctx)
 	})
 	return append(results, more...), err
 }
 
 // Export writes an app's databases as scripts.
-func (e *Engine) Export(ctx context.Context, app *estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, []*estate.App{app}, options, (*run).export)
+func (e *Engine) Export(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
+	return e.each(ctx, []*estate.App{app}, options, content.Export)
 }
 
 // Verify compares estate file, server and files, and logs in as each
 // application would. It changes nothing on servers and in files; a password
 // that is pending no longer is forgotten.
-func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]Result, error) {
-	results, err := e.together(ctx, apps, Options{Command: "verify", DryRun: true}, (*run).verify)
+func (e *Engine) Verify(ctx context.Context, apps []*estate.App) ([]work.Result, error) {
+	results, err := e.together(ctx, apps, work.Options{Command: "verify", DryRun: true}, verify)
 	e.noteVerifications(results)
 	return results, err
 }
 
 // List tells how apps are. Each server's catalogue is read once, and nothing is changed.
-func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error) {
-	known := map[string]Listed{}
+func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]overview.Listed, error) {
+	known := map[string]overview.Listed{}
 	quiet := *e
-	quiet.Listener = Listener{Trace: e.Listener.Trace}
-	results, err := quiet.each(ctx, apps, Options{Command: "list", DryRun: true}, func(r *run, _ context.Context) error {
-		l, err := r.listed()
-		known[r.app.Name] = l
+	quiet.Listener = work.Listener{Trace: e.Listener.Trace}
+	results, err := quiet.each(ctx, apps, work.Options{Command: "list", DryRun: true}, func(r *work.Run, _ context.Context) error {
+		l, err := overview.ListApp(r)
+		known[r.App.Name] = l
 		return err
 	})
-	e.servers = quiet.servers // for whoever disconnects
+	e.Servers = quiet.Servers // for whoever disconnects
 	if err != nil {
 		return nil, err
 	}
 	verified := map[string]verification{}
 	_, _ = e.State.Note(verifications, e.Estate.Path, &verified) // without it nothing was verified
-	all := make([]Listed, 0, len(apps))
+	all := make([]overview.Listed, 0, len(apps))
 	for i, app := range apps {
 		l, seen := known[app.Name]
 		if !seen || l.State == "" {
-			l.State = IsUnknown
+			l.State = overview.IsUnknown
 			if app.Retired != "" {
-				l.State = IsRetired
+				l.State = overview.IsRetired
 			}
 		}
 		for _, row := range results[i].Rows {
-			if row.Outcome == Failed || row.Outcome == Refused {
+			if row.Outcome == work.Failed || row.Outcome == work.Refused {
 				l.Problem, l.Remedy = row.Facts, row.Remedy
 				break
 			}
@@ -208,12 +216,12 @@ func (e *Engine) List(ctx context.Context, apps []*estate.App) ([]Listed, error)
 // Accept takes over a settings file that an application's installer made, or
 // writes the text that it printed: its facts are compared with the estate
 // file, a login is made with them, and the pending password is forgotten.
-func (e *Engine) Accept(ctx context.Context, app *estate.App, acceptance Acceptance) (Result, error) {
-	results, err := e.each(ctx, []*estate.App{app}, Options{Command: "settings accept", DryRun: true}, func(r *run, ctx context.Context) error {
-		return r.accept(ctx, acceptance)
+func (e *Engine) Accept(ctx context.Context, app *estate.App, acceptance Acceptance) (work.Result, error) {
+	results, err := e.each(ctx, []*estate.App{app}, work.Options{Command: "settings accept", DryRun: true}, func(r *work.Run, ctx context.Context) error {
+		return accept(r, ctx, acceptance)
 	})
 	if err != nil {
-		return Result{}, err
+		return work.Result{}, err
 	}
 	return results[0], nil
 }
@@ -225,8 +233,8 @@ func (e *Engine) Overdue(apps []*estate.App) ([]*estate.App, error) {
 		if app.Retired != "" {
 			continue
 		}
-		r := &run{Base: &e.Base, app: app}
-		until, err := r.openUntil()
+		r := &work.Run{Engine: &e.Engine, App: app}
+		until, err := steps.OpenUntil(r)
 		if err != nil {
 			return nil, err
 		}
@@ -251,7 +259,7 @@ func (e *Engine) FailedLast() (map[string]bool, error) {
 
 // noteVerifications keeps how verify found apps, as far as it may write that down: one note
 // for all of them, since each that is written waits for the disk.
-func (e *Engine) noteVerifications(results []Result) {
+func (e *Engine) noteVerifications(results []work.Result) {
 	release, held, err := e.State.Lock(verifications + "@" + e.Estate.Path)
 	if err != nil || !held {
 		return // another verify is about to write its own
@@ -274,44 +282,44 @@ type verification struct {
 }
 
 // UndoUnfinished takes back what runs made that were cut off, app by app.
-func (e *Engine) UndoUnfinished(ctx context.Context, apps []*estate.App, options Options) ([]Result, error) {
-	return e.each(ctx, apps, options, (*run).undoUnfinished)
+func (e *Engine) UndoUnfinished(ctx context.Context, apps []*estate.App, options work.Options) ([]work.Result, error) {
+	return e.each(ctx, apps, options, planning.UndoUnfinished)
 }
 
 // UndoRun takes back a run that has ended, where that is still possible.
-func (e *Engine) UndoRun(ctx context.Context, app *estate.App, entries []state.Entry, options Options) ([]Result, error) {
-	return e.each(ctx, []*estate.App{app}, options, func(r *run, ctx context.Context) error { return r.undoRun(ctx, entries) })
+func (e *Engine) UndoRun(ctx context.Context, app *estate.App, entries []state.Entry, options work.Options) ([]work.Result, error) {
+	return e.each(ctx, []*estate.App{app}, options, func(r *work.Run, ctx context.Context) error { return planning.UndoRun(r, ctx, entries) })
 }
 
 // Mend mends what inspect has found on a server, each finding by itself: one that cannot be
 // mended is as before, and stops no other.
-func (e *Engine) Mend(ctx context.Context, server string, o Mending) Result {
-	return (&e.Base).mendServer(ctx, server, o)
+func (e *Engine) Mend(ctx context.Context, server string, o mending.Mending) work.Result {
+	return mending.MendServer((&e.Engine), ctx, server, o)
 }
 
 // UndoMending takes back what a run of inspect --fix has changed on a server.
-func (e *Engine) UndoMending(ctx context.Context, server string, entries []state.Entry, dryRun bool) Result {
-	return (&e.Base).undoMending(ctx, server, entries, dryRun)
+func (e *Engine) UndoMending(ctx context.Context, server string, entries []state.Entry, dryRun bool) work.Result {
+	return mending.UndoMending((&e.Engine), ctx, server, entries, dryRun)
 }
 
 // InspectServers looks at servers as hosts for applications, and changes nothing on them.
-func (e *Engine) InspectServers(ctx context.Context, names []string, o Inspecting) ([]Inspected, error) {
-	return (&e.Base).inspectServers(ctx, names, o)
+func (e *Engine) InspectServers(ctx context.Context, names []string, o overview.Inspecting) ([]overview.Inspected, error) {
+	return overview.InspectServers((&e.Engine), ctx, names, o)
 }
 
 // Access looks at who can do what on servers, and changes nothing on them.
-func (e *Engine) Access(ctx context.Context, names []string, filter access.Filter) (Accessed, error) {
-	return (&e.Base).accessOn(ctx, names, filter)
+func (e *Engine) Access(ctx context.Context, names []string, filter access.Filter) (overview.Accessed, error) {
+	return overview.AccessOn((&e.Engine), ctx, names, filter)
 }
 
 // Connection gives the facts of one of an app's accounts, the first one for an
 // empty name. It asks no server.
-func (e *Engine) Connection(ctx context.Context, app *estate.App, account string) (*Connection, error) {
-	return (&e.Base).connectionOf(ctx, app, account)
+func (e *Engine) Connection(ctx context.Context, app *estate.App, account string) (*overview.Connection, error) {
+	return overview.ConnectionOf((&e.Engine), ctx, app, account)
 }
 
 // Acknowledge forgets the pending password of an account that no settings file
 // gets: a person has taken it over.
 func (e *Engine) Acknowledge(app *estate.App, account string) error {
-	return (&e.Base).acknowledge(app, account)
+	return overview.Acknowledge((&e.Engine), app, account)
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/work"
 )
 
 func TestAnAdministratorTellsNoStrangerThePassword(t *testing.T) {
@@ -20,6 +21,6 @@ func TestAnAdministratorTellsNoStrangerThePassword(t *testing.T) {
 		{dbms.Address{Socket: "/run/mysqld/mysqld.sock"}, ""},
 		{dbms.Address{Host: "10.0.4.2", Port: 3306, TLS: dbms.TLSPrefer}, dbms.TLSPrefer}, // as somebody has decided
 	} {
-		assert.Equal(t, row.want, administratorsWay(row.address).TLS, "%+v", row.address)
+		assert.Equal(t, row.want, work.AdministratorsWay(row.address).TLS, "%+v", row.address)
 	}
 }

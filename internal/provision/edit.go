@@ -6,6 +6,7 @@ import (
 	"yellowfield/internal/host"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/state"
+	"yellowfield/internal/work"
 )
 
 // Edit is one settings file edited by hand: what would change, and the change.
@@ -27,12 +28,12 @@ func PlanEdit(path string, changes []settings.Change) (*Edit, error) {
 	// The file's own folder is the one that nothing may lead out of.
 	files, err := (host.Host{}).OpenAround(path)
 	if err != nil {
-		return nil, unreadable(path, err)
+		return nil, work.Unreadable(path, err)
 	}
 	defer files.Close()
 	content, err := files.Read(path)
 	if err != nil {
-		return nil, unreadable(path, err)
+		return nil, work.Unreadable(path, err)
 	}
 	file, err := settings.Parse(path, content)
 	if err != nil {
@@ -57,7 +58,7 @@ func (e *Edit) Apply(folder *state.Folder) error {
 	}
 	files, err := (host.Host{}).OpenAround(e.Path)
 	if err != nil {
-		return unreadable(e.Path, err)
+		return work.Unreadable(e.Path, err)
 	}
 	defer files.Close()
 	attributes, err := files.Attributes(e.Path)
@@ -79,7 +80,7 @@ func (e *Edit) Apply(folder *state.Folder) error {
 	}
 	old, _ := prepared.Existed()
 	if e.Copy, err = journal.KeepCopy(e.Path, old); err == nil {
-		err = journal.Record(state.Entry{Event: state.Intended, Step: stepSettings, Object: e.Path, Copy: e.Copy})
+		err = journal.Record(state.Entry{Event: state.Intended, Step: work.StepSettings, Object: e.Path, Copy: e.Copy})
 	}
 	if err != nil {
 		prepared.Discard()

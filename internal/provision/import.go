@@ -4,29 +4,31 @@ import (
 	"context"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/planning"
+	"yellowfield/internal/work"
 )
 
 // importOnly imports SQL into a database that is there.
-func (r *run) importOnly(ctx context.Context) error {
-	if _, exists := r.view.catalogue.Databases[r.app.Database.Name]; !exists {
-		return r.Estate.Fault(fault.Invalid, r.path("database"), "run yellowfield provision "+r.app.Name+" first", "the database %s does not exist", r.app.Database.Name)
+func importOnly(r *work.Run, ctx context.Context) error {
+	if _, exists := r.View.Catalogue.Databases[r.App.Database.Name]; !exists {
+		return r.Estate.Fault(fault.Invalid, r.Path("database"), "run yellowfield provision "+r.App.Name+" first", "the database %s does not exist", r.App.Database.Name)
 	}
-	err := r.makePlan(ctx)
-	for _, s := range r.plan.steps {
-		if s.Step == stepAccount && s.Effect != nil && err == nil {
-			err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), "run yellowfield provision "+r.app.Name+" first",
-				"the import runs as %s, which is not as the estate file says", r.app.Accounts[0].Name)}
+	err := planning.MakePlan(r, ctx)
+	for _, s := range r.Plan.Steps {
+		if s.Step == work.StepAccount && s.Effect != nil && err == nil {
+			err = work.AtStep(work.StepAccount, r.Estate.Fault(fault.Invalid, r.Path("accounts[0]"), "run yellowfield provision "+r.App.Name+" first",
+				"the import runs as %s, which is not as the estate file says", r.App.Accounts[0].Name))
 		}
 	}
-	if c := r.plan.credentials[r.app.Accounts[0]]; err == nil && (c == nil || !c.knows()) {
-		err = &stepError{stepAccount, r.Estate.Fault(fault.Invalid, r.path("accounts[0]"), r.sayPassword(r.app.Accounts[0].Name),
-			"the import runs as %s, whose password is not known", r.app.Accounts[0].Name)}
+	if c := r.Plan.Credentials[r.App.Accounts[0]]; err == nil && (c == nil || !c.Knows()) {
+		err = work.AtStep(work.StepAccount, r.Estate.Fault(fault.Invalid, r.Path("accounts[0]"), r.SayPassword(r.App.Accounts[0].Name),
+			"the import runs as %s, whose password is not known", r.App.Accounts[0].Name))
 	}
-	if err == nil && len(r.plan.scripts) == 0 {
-		err = &stepError{stepSQL, r.Estate.Fault(fault.Invalid, r.path("import"), "name the files: yellowfield import "+r.app.Name+" FILE...", "the estate file names no script for app %s", r.app.Name)}
+	if err == nil && len(r.Plan.Scripts) == 0 {
+		err = work.AtStep(work.StepSQL, r.Estate.Fault(fault.Invalid, r.Path("import"), "name the files: yellowfield import "+r.App.Name+" FILE...", "the estate file names no script for app %s", r.App.Name))
 	}
 	if err != nil {
-		return r.tellPlanFaults(err)
+		return r.TellPlanFaults(err)
 	}
-	return r.carryOut(ctx)
+	return r.CarryOut(ctx)
 }

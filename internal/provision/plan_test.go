@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfield/internal/content"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/dbms/postgres"
@@ -16,6 +17,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
+	"yellowfield/internal/work"
 )
 
 const hivesEstate = `
@@ -56,8 +58,8 @@ func barn(t *testing.T, product dbms.Product) (*Engine, *pretended) {
 	require.NoError(t, err)
 	kept, err := state.Open(filepath.Join(folder, "state"))
 	require.NoError(t, err)
-	e := &Engine{Base: Base{Estate: loaded, State: kept}}
-	e.servers = map[string]*connection{"barn": {entry: loaded.Servers["barn"], admin: p}}
+	e := &Engine{Engine: work.Engine{Estate: loaded, State: kept}}
+	e.Servers = map[string]*work.Connection{"barn": {Entry: loaded.Servers["barn"], Admin: p}}
 	return e, p
 }
 
@@ -74,9 +76,9 @@ func (p *pretended) stands(t *testing.T, e *Engine, rights string) dbms.Account 
 }
 
 // beforeLogin are the steps that need no login of the application's.
-var beforeLogin = []string{stepDatabase, stepAccount, stepRights}
+var beforeLogin = []string{work.StepDatabase, work.StepAccount, work.StepRights}
 
-func provisionHives(t *testing.T, e *Engine, o Options) Result {
+func provisionHives(t *testing.T, e *Engine, o work.Options) work.Result {
 	t.Helper()
 	o.Command, o.Only = "provision", beforeLogin
 	results, err := e.Provision(t.Context(), []*estate.App{e.Estate.Apps["hives"]}, o)
@@ -85,7 +87,7 @@ func provisionHives(t *testing.T, e *Engine, o Options) Result {
 }
 
 // outcomes are the rows of a result, each as its outcome and step.
-func outcomes(r Result) string {
+func outcomes(r work.Result) string {
 	var list []string
 	for _, row := range r.Rows {
 		list = append(list, string(row.Outcome)+" "+row.Step)
@@ -98,11 +100,11 @@ var everyProduct = []dbms.Product{dbms.MariaDB, dbms.MySQL, dbms.PostgreSQL}
 func TestWhatIsMissingIsMadeAndTheRestKept(t *testing.T) {
 	for _, product := range everyProduct {
 		e, p := barn(t, product)
-		r := provisionHives(t, e, Options{DryRun: true})
+		r := provisionHives(t, e, work.Options{DryRun: true})
 		assert.Equal(t, "would make database, would make account, would make rights", outcomes(r), product)
 		assert.Empty(t, p.sent, "a dry run sends nothing")
 
-		r = provisionHives(t, e, Options{})
+		r = provisionHives(t, e, work.Options{})
 		assert.Equal(t, "made database, made account, made rights", outcomes(r), product)
 		assert.True(t, r.Changed && r.Exit == 0)
 		sent := strings.Join(p.sent, "\n")
@@ -115,13 +117,13 @@ func TestWhatIsMissingIsMadeAndTheRestKept(t *testing.T) {
 
 		p.sent = nil
 		p.stands(t, e, "structure")
-		r = provisionHives(t, e, Options{})
+		r = provisionHives(t, e, work.Options{})
 		assert.Equal(t, "kept database, kept account, kept rights", outcomes(r), product)
 		assert.False(t, r.Changed)
 		assert.Empty(t, p.sent, "a second run sends nothing")
 		assert.True(t, r.Open)
 		p.stands(t, e, "rows")
-		assert.False(t, provisionHives(t, e, Options{}).Open, "%s: the rights say that the installer has had its time", product)
+		assert.False(t, provisionHives(t, e, work.Options{}).Open, "%s: the rights say that the installer has had its time", product)
 	}
 }
 
@@ -132,7 +134,7 @@ func TestARefusalUndoesWhatWasDoneNewestFirst(t *testing.T) {
 		if product == dbms.PostgreSQL {
 			p.refuse = "GRANT CONNECT"
 		}
-		r := provisionHives(t, e, Options{})
+		r := provisionHives(t, e, work.Options{})
 		assert.Equal(t, "made database, made account, failed rights, undone account, undone database", outcomes(r), product)
 		assert.Equal(t, fault.Failed.ExitCode(), r.Exit)
 		sent := strings.Join(p.sent, "\n")
@@ -151,48 +153,48 @@ func TestWhatDiffersIsToldAndFixedWhenAskedFor(t *testing.T) {
 	for name, row := range map[string]struct {
 		products []dbms.Product
 		change   func(t *testing.T, e *Engine, p *pretended, a dbms.Account)
-		options  Options
+		options  work.Options
 		want     string
 		says     string // a row, or what was sent
 	}{
 		"too many rights": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			p.catalogue.Granted[a].Databases[p.Pattern("hives")] = p.Resolve([]string{"rows"}, dbms.Contents{}).Plus(dbms.NewPrivileges("TRIGGER", "OWNER"))
-		}, Options{}, "kept database, kept account, differs rights", "--fix rights"},
+		}, work.Options{}, "kept database, kept account, differs rights", "--fix rights"},
 		"too many rights, fixed": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			p.catalogue.Granted[a].Databases[p.Pattern("hives")] = p.Resolve([]string{"read"}, dbms.Contents{}).Plus(dbms.NewPrivileges("EVENT"))
-		}, Options{Fix: []string{fixRights}}, "kept database, kept account, fixed rights", "GRANT "},
+		}, work.Options{Fix: []string{work.FixRights}}, "kept database, kept account, fixed rights", "GRANT "},
 		"a grant that leaks": {[]dbms.Product{dbms.MariaDB, dbms.MySQL}, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			p.catalogue.Granted[a].Databases["hive_"] = dbms.NewPrivileges("SELECT")
-		}, Options{}, "kept database, kept account, differs rights", "wildcards"},
+		}, work.Options{}, "kept database, kept account, differs rights", "wildcards"},
 		"a right on the whole server": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			p.catalogue.Granted[a].Global = dbms.NewPrivileges("PROCESS")
-		}, Options{}, "kept database, kept account, differs rights, kept rights", "if it is not meant"},
+		}, work.Options{}, "kept database, kept account, differs rights, kept rights", "if it is not meant"},
 		"another password": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			s := p.catalogue.Accounts[a]
 			s.Verifier = p.Verifier(a, secret.NewPassword("another"), "")
 			p.catalogue.Accounts[a] = s
-		}, Options{}, "kept database, differs account, kept rights", "--fix server-password"},
+		}, work.Options{}, "kept database, differs account, kept rights", "--fix server-password"},
 		"another password, fixed": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			s := p.catalogue.Accounts[a]
 			s.Verifier = p.Verifier(a, secret.NewPassword("another"), "")
 			p.catalogue.Accounts[a] = s
-		}, Options{Fix: []string{fixPassword}}, "kept database, fixed account, kept rights", "ALTER "},
+		}, work.Options{Fix: []string{work.FixPassword}}, "kept database, fixed account, kept rights", "ALTER "},
 		"a locked account": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, a dbms.Account) {
 			s := p.catalogue.Accounts[a]
 			s.Locked = true
 			p.catalogue.Accounts[a] = s
-		}, Options{}, "differs account", "if it was not locked on purpose"},
+		}, work.Options{}, "differs account", "if it was not locked on purpose"},
 		"another character set": {everyProduct, func(_ *testing.T, e *Engine, p *pretended, _ dbms.Account) {
 			d := p.catalogue.Databases["hives"]
 			d.Charset = "latin1"
 			p.catalogue.Databases["hives"] = d
-		}, Options{}, "differs database", "latin1"},
+		}, work.Options{}, "differs database", "latin1"},
 		"an administrator who may not": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, _ dbms.Account) {
 			p.catalogue.Granted[dbms.ParseAccount(p.user)] = &dbms.Grants{}
-		}, Options{}, "failed server", "lacks rights for this"},
+		}, work.Options{}, "failed server", "lacks rights for this"},
 		"someone at work elsewhere": {everyProduct, func(_ *testing.T, _ *Engine, p *pretended, _ dbms.Account) {
 			p.locked = &dbms.Connection{Who: "root from 10.0.4.7", Administers: true}
-		}, Options{}, "refused server", "root from 10.0.4.7"},
+		}, work.Options{}, "refused server", "root from 10.0.4.7"},
 	} {
 		for _, product := range row.products {
 			e, p := barn(t, product)
@@ -219,11 +221,11 @@ func TestWhatAnInterruptedImportLeftIsRemovedAndNothingElse(t *testing.T) {
 		e, p := barn(t, product)
 		p.stands(t, e, "structure")
 		p.catalogue.Contents["hives"] = dbms.Contents{Tables: []dbms.Table{{Name: "hive"}, {Name: "before"}, {Name: "made_since"}}}
-		require.NoError(t, e.State.SetNote(unfinishedImports, e.Estate.Servers["barn"].Address().String()+"/hives", unfinished{
+		require.NoError(t, e.State.SetNote(content.UnfinishedImports, e.Estate.Servers["barn"].Address().String()+"/hives", content.Unfinished{
 			App: "hives", Scripts: []string{"hives.sql"}, Makes: []dbms.Object{{Kind: "TABLE", Name: "hive"}, {Kind: "TABLE", Name: "before"}},
 			Before: []dbms.Object{{Kind: "TABLE", Name: "before"}},
 		}))
-		results, err := e.Provision(t.Context(), []*estate.App{e.Estate.Apps["hives"]}, Options{Command: "provision", Only: append([]string{stepSQL}, beforeLogin...)})
+		results, err := e.Provision(t.Context(), []*estate.App{e.Estate.Apps["hives"]}, work.Options{Command: "provision", Only: append([]string{work.StepSQL}, beforeLogin...)})
 		require.NoError(t, err)
 		assert.Contains(t, outcomes(results[0]), "fixed sql", product)
 		assert.Equal(t, map[dbms.Object]bool{{Kind: "TABLE", Name: "hive"}: true}, p.removed, product)

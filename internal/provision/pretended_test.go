@@ -39,7 +39,7 @@ func (p *pretended) LacksForReading(context.Context, string, dbms.Grants, dbms.C
 }
 func (p *pretended) Encrypted() bool    { return true }
 func (p *pretended) Unavailable() error { return nil }
-func (p *pretended) note(format string, args ...any) {
+func (p *pretended) Note(format string, args ...any) {
 	p.sent = append(p.sent, fmt.Sprintf(format, args...))
 }
 func (p *pretended) LacksPasswordKey(context.Context) (bool, error) { return false, nil }
@@ -53,7 +53,7 @@ func (p *pretended) Exec(_ context.Context, statements ...dbms.Statement) error 
 		if p.refuse != "" && strings.Contains(s.Text, p.refuse) {
 			return &dbms.ServerError{Statement: s.String(), Code: 1142, Message: "no", Cause: p.cause}
 		}
-		p.note("%s", s)
+		p.Note("%s", s)
 		if means := p.means[s.Text]; means != nil {
 			means()
 		}
@@ -173,7 +173,7 @@ func (p *pretended) LockHolder(context.Context, string) (*dbms.Connection, error
 }
 
 func (p *pretended) EndSessions(_ context.Context, a dbms.Account) error {
-	p.note("end sessions of %s", a)
+	p.Note("end sessions of %s", a)
 	return nil
 }
 

@@ -1,11 +1,7 @@
-// Package provision does the work: it looks at servers and files, decides
-// what each step of an application needs, does it, undoes it on failure, and
-// verifies the result by logging in as the application would.
+// Package provision is what the commands call: it locks apps, finishes what earlier runs have
+// left, and has the rooms below it plan, do and prove the work, on several apps at once.
 //
-// Every step of an application is planned from what was read before anything
-// is changed; dry run, run and verification all come from that one plan. The
-// package prints nothing: it tells a Listener. It must never know of terminals
-// or of how its rows are drawn.
+// It must never know of terminals or of how its rows are drawn.
 package provision
 
 import (
@@ -13,53 +9,59 @@ import (
 	"strings"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/lifecycle"
+	"yellowfield/internal/planning"
+	"yellowfield/internal/proof"
+	"yellowfield/internal/rotation"
+	"yellowfield/internal/steps"
+	"yellowfield/internal/work"
 )
 
 // provision plans, and unless this is a dry run, does what is planned.
-func (r *run) provision(ctx context.Context) error {
-	if was, err := r.finishRetirement(ctx); err != nil || was == RetireQuietly || was == RetireDrop {
+func provision(r *work.Run, ctx context.Context) error {
+	if was, err := lifecycle.FinishRetirement(r, ctx); err != nil || was == lifecycle.RetireQuietly || was == lifecycle.RetireDrop {
 		return err
 	}
-	if err := r.finishTurn(ctx); err != nil {
+	if err := finishTurn(r, ctx); err != nil {
 		return err
 	}
-	if err := r.finishRotation(ctx); err != nil {
+	if err := rotation.FinishRotation(r, ctx); err != nil {
 		return err
 	}
-	err := r.makePlan(ctx)
-	if r.view.shared && (err != nil || r.hasWork()) {
-		if err := r.lookAgain(ctx); err != nil {
+	err := planning.MakePlan(r, ctx)
+	if r.View.Shared && (err != nil || r.HasWork()) {
+		if err := r.LookAgain(ctx); err != nil {
 			return err
 		}
-		err = r.makePlan(ctx)
+		err = planning.MakePlan(r, ctx)
 	}
 	if err != nil {
-		return r.tellPlanFaults(err)
+		return r.TellPlanFaults(err)
 	}
-	if r.options.DryRun {
-		r.preview()
-		if len(r.plan.settings.files) > 0 && r.options.does(stepSettings) {
-			for _, words := range r.app.AfterSettingsChange {
-				r.tell(Row{Step: stepSettings, Outcome: "would run", Facts: strings.Join(words, " ")})
+	if r.Options.DryRun {
+		r.Preview()
+		if len(r.Plan.Settings.Files) > 0 && r.Options.Does(work.StepSettings) {
+			for _, words := range r.App.AfterSettingsChange {
+				r.Tell(work.Row{Step: work.StepSettings, Outcome: "would run", Facts: strings.Join(words, " ")})
 			}
 		}
 		return nil
 	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
+	if err := r.Execute(ctx); err != nil {
+		return work.Told(err)
 	}
-	if err := r.noteDatabases(); err != nil {
+	if err := steps.NoteDatabases(r); err != nil {
 		return err
 	}
-	if err := r.moveIsThrough(ctx); err != nil {
+	if err := lifecycle.MoveIsThrough(r, ctx); err != nil {
 		return err
 	}
-	if r.options.does(stepLogin) {
-		before := r.result.Exit
-		r.checkLogins(ctx)
-		if r.result.Exit != before && r.result.Exit == fault.Failed.ExitCode() && r.plan.settings.isPublished() {
-			r.tell(Row{Step: stepLogin, Outcome: NotReached, Facts: "nothing is undone once the settings are written: database, accounts and files stand",
-				Remedy: "correct what is named above, then yellowfield verify " + r.app.Name})
+	if r.Options.Does(work.StepLogin) {
+		before := r.Result.Exit
+		proof.CheckLogins(r, ctx)
+		if r.Result.Exit != before && r.Result.Exit == fault.Failed.ExitCode() && r.Plan.Settings.IsPublished() {
+			r.Tell(work.Row{Step: work.StepLogin, Outcome: work.NotReached, Facts: "nothing is undone once the settings are written: database, accounts and files stand",
+				Remedy: "correct what is named above, then yellowfield verify " + r.App.Name})
 		}
 	}
 	return nil

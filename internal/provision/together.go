@@ -10,7 +10,9 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/lifecycle"
 	"yellowfield/internal/load"
+	"yellowfield/internal/work"
 )
 
 // Several apps at once: each worker is an Engine with connections of its own, so that two
@@ -20,7 +22,7 @@ import (
 // following gives for each app those before it that it has something in common with, and
 // that are waited for: a database, an account, a settings file, a folder in the other's, or
 // a server whose settings both change.
-func (e *Base) following(apps []*estate.App) [][]int {
+func following(e *work.Engine, apps []*estate.App) [][]int {
 	behind, last := make([][]int, len(apps)), map[string]int{}
 	folders := map[string]bool{}
 	for _, app := range apps {
@@ -63,15 +65,15 @@ func (e *Base) following(apps []*estate.App) [][]int {
 // inOrder tells what becomes of several apps at once in the order of the apps: of the first
 // that is not through at once, of the others when it is their turn.
 type inOrder struct {
-	to    Listener
+	to    work.Listener
 	mutex sync.Mutex
 	turn  int
 	kept  [][]func()
 	ended []bool
 }
 
-// tell tells something of an app, or keeps it until its turn.
-func (o *inOrder) tell(i int, what func()) {
+// Tell tells something of an app, or keeps it until its turn.
+func (o *inOrder) Tell(i int, what func()) {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
 	if i != o.turn {
@@ -97,22 +99,22 @@ func (o *inOrder) end(i int) {
 }
 
 // of is the listener for an app. What nobody listens to stays unheard.
-func (o *inOrder) of(i int) Listener {
-	var l Listener
+func (o *inOrder) of(i int) work.Listener {
+	var l work.Listener
 	if o.to.Begin != nil {
-		l.Begin = func(h Header) { o.tell(i, func() { o.to.Begin(h) }) }
+		l.Begin = func(h work.Header) { o.Tell(i, func() { o.to.Begin(h) }) }
 	}
 	if o.to.Row != nil {
-		l.Row = func(h Header, row Row) { o.tell(i, func() { o.to.Row(h, row) }) }
+		l.Row = func(h work.Header, row work.Row) { o.Tell(i, func() { o.to.Row(h, row) }) }
 	}
 	if o.to.End != nil {
-		l.End = func(r Result) { o.tell(i, func() { o.to.End(r) }) }
+		l.End = func(r work.Result) { o.Tell(i, func() { o.to.End(r) }) }
 	}
 	if o.to.Trace != nil {
-		l.Trace = func(server string, s dbms.Statement) { o.tell(i, func() { o.to.Trace(server, s) }) }
+		l.Trace = func(server string, s dbms.Statement) { o.Tell(i, func() { o.to.Trace(server, s) }) }
 	}
 	if o.to.Progress != nil {
-		l.Progress = func(h Header, p load.Progress) {
+		l.Progress = func(h work.Header, p load.Progress) {
 			o.mutex.Lock()
 			defer o.mutex.Unlock()
 			if i == o.turn { // how far another was is of no use later
@@ -125,40 +127,40 @@ func (o *inOrder) of(i int) Listener {
 
 // each has the work done on one app after the other. The results are in their order; the
 // error is for what concerns none in particular.
-func (e *Engine) each(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
-	e.begin(apps)
-	var results []Result
+func (e *Engine) each(ctx context.Context, apps []*estate.App, options work.Options, do func(*work.Run, context.Context) error) ([]work.Result, error) {
+	e.BeginWork(apps)
+	var results []work.Result
 	for _, app := range apps {
 		if ctx.Err() != nil {
 			return results, fault.Stopped(ctx.Err())
 		}
-		results = append(results, (&e.Base).one(ctx, app, options, work))
+		results = append(results, one((&e.Engine), ctx, app, options, do))
 	}
 	return results, nil
 }
 
 // together is each for work that asks nobody anything: up to Jobs apps at once.
-func (e *Engine) together(ctx context.Context, apps []*estate.App, options Options, work func(*run, context.Context) error) ([]Result, error) {
+func (e *Engine) together(ctx context.Context, apps []*estate.App, options work.Options, do func(*work.Run, context.Context) error) ([]work.Result, error) {
 	jobs := min(e.Jobs, len(apps))
 	if jobs < 2 {
-		return e.each(ctx, apps, options, work)
+		return e.each(ctx, apps, options, do)
 	}
-	e.begin(apps)
-	for len(e.workers) < jobs-1 {
-		worker := e.Base
-		worker.servers, worker.workers, worker.room = nil, nil, nil
-		e.workers = append(e.workers, &worker)
+	e.BeginWork(apps)
+	for len(e.Workers) < jobs-1 {
+		worker := e.Engine
+		worker.Servers, worker.Workers, worker.Room = nil, nil, nil
+		e.Workers = append(e.Workers, &worker)
 	}
 	listener := e.Listener
 	defer func() { e.Listener = listener }()
 	telling := &inOrder{to: listener, kept: make([][]func(), len(apps)), ended: make([]bool, len(apps))}
-	behind, done := (&e.Base).following(apps), make([]chan struct{}, len(apps))
+	behind, done := following((&e.Engine), apps), make([]chan struct{}, len(apps))
 	for i := range done {
 		done[i] = make(chan struct{})
 	}
-	results, turns := make([]*Result, len(apps)), make(chan int)
+	results, turns := make([]*work.Result, len(apps)), make(chan int)
 	var crew sync.WaitGroup
-	for _, worker := range append([]*Base{&e.Base}, e.workers[:jobs-1]...) {
+	for _, worker := range append([]*work.Engine{&e.Engine}, e.Workers[:jobs-1]...) {
 		crew.Go(func() {
 			for i := range turns {
 				for _, before := range behind[i] {
@@ -166,7 +168,7 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options Optio
 				}
 				if ctx.Err() == nil {
 					worker.Listener = telling.of(i)
-					result := worker.one(ctx, apps[i], options, work)
+					result := one(worker, ctx, apps[i], options, do)
 					results[i] = &result
 				}
 				telling.end(i)
@@ -179,7 +181,7 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options Optio
 	}
 	close(turns)
 	crew.Wait()
-	var all []Result
+	var all []work.Result
 	for _, result := range results {
 		if result == nil {
 			return all, fault.Stopped(ctx.Err())
@@ -190,24 +192,24 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options Optio
 }
 
 // one has the work done on one app.
-func (e *Base) one(ctx context.Context, app *estate.App, options Options, work func(*run, context.Context) error) Result {
-	r := &run{Base: e, app: app, options: options, began: time.Now()}
-	r.result.Header = Header{App: app.Name, Server: app.Server}
-	r.result.Notes = app.Notes
-	err := r.within(ctx, func(ctx context.Context) error {
-		defer r.endReaders(ctx)
+func one(e *work.Engine, ctx context.Context, app *estate.App, options work.Options, do func(*work.Run, context.Context) error) work.Result {
+	r := &work.Run{Engine: e, App: app, Options: options, Began: time.Now()}
+	r.Result.Header = work.Header{App: app.Name, Server: app.Server}
+	r.Result.Notes = app.Notes
+	err := within(r, ctx, func(ctx context.Context) error {
+		defer r.EndReaders(ctx)
 		switch {
 		case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
-			return work(r, ctx)
-		case options.Command == "provision" || options.Command == "verify" || len(e.chosen) > 1:
-			return r.lookAtRetired(ctx)
+			return do(r, ctx)
+		case options.Command == "provision" || options.Command == "verify" || len(e.Chosen) > 1:
+			return lifecycle.LookAtRetired(r, ctx)
 		}
-		return r.refuseRetired(ctx)
+		return lifecycle.RefuseRetired(r, ctx)
 	})
-	r.finish(err)
-	r.folder.Close()
-	for _, other := range r.others {
-		other.folder.Close()
+	r.Finish(err)
+	r.Folder.Close()
+	for _, other := range r.Others {
+		other.Folder.Close()
 	}
-	return r.result
+	return r.Result
 }

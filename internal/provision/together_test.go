@@ -7,15 +7,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/estate"
+	"yellowfield/internal/work"
 )
 
 func TestAppsAreToldInTheirOrder(t *testing.T) {
 	var told []string
 	o := &inOrder{kept: make([][]func(), 3), ended: make([]bool, 3)}
-	o.to.Row = func(h Header, row Row) { told = append(told, h.App+" "+row.Facts) }
+	o.to.Row = func(h work.Header, row work.Row) { told = append(told, h.App+" "+row.Facts) }
 	a, b, c := o.of(0), o.of(1), o.of(2)
 	assert.Nil(t, a.Begin, "nobody listens to it")
-	row := func(l Listener, app, facts string) { l.Row(Header{App: app}, Row{Facts: facts}) }
+	row := func(l work.Listener, app, facts string) { l.Row(work.Header{App: app}, work.Row{Facts: facts}) }
 	row(c, "c", "1")
 	row(b, "b", "1")
 	row(a, "a", "1")
@@ -42,5 +43,5 @@ apps:
 	require.NoError(t, err)
 	apps, err := loaded.Select(nil, nil)
 	require.NoError(t, err)
-	assert.Equal(t, [][]int{nil, {0}, {0}, nil, {3}, {3}}, (&Engine{Base: Base{Estate: loaded}}).following(apps))
+	assert.Equal(t, [][]int{nil, {0}, {0}, nil, {3}, {3}}, following(&work.Engine{Estate: loaded}, apps))
 }

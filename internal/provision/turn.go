@@ -6,92 +6,98 @@ import (
 	"strings"
 	"time"
 
+	"yellowfield/internal/content"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
+	"yellowfield/internal/overview"
+	"yellowfield/internal/planning"
+	"yellowfield/internal/proof"
 	"yellowfield/internal/state"
+	"yellowfield/internal/steps"
+	"yellowfield/internal/work"
 )
 
 // turnSteps are the steps of a plan that closing and opening do.
-var turnSteps = []string{stepExport, stepRights, stepOwnership, stepInstaller, stepLogin}
+var turnSteps = []string{work.StepExport, work.StepRights, work.StepOwnership, work.StepInstaller, work.StepLogin}
 
-func (r *run) turn(ctx context.Context) error {
-	err := r.makePlan(ctx)
+func turn(r *work.Run, ctx context.Context) error {
+	err := planning.MakePlan(r, ctx)
 	if err == nil {
-		err = r.mayTurn()
+		err = mayTurn(r)
 	}
-	t := r.options.Turn
-	if err == nil && !t.Close && !t.WithoutExport && !r.plan.wasOpen {
-		err = r.planExportsFirst(ctx)
+	t := r.Options.Turn
+	if err == nil && !t.Close && !t.WithoutExport && !r.Plan.WasOpen {
+		err = planExportsFirst(r, ctx)
 	}
 	if err != nil {
-		return r.tellPlanFaults(err)
+		return r.TellPlanFaults(err)
 	}
-	if r.options.DryRun || t.Confirm != nil && r.hasWork() {
-		r.preview()
+	if r.Options.DryRun || t.Confirm != nil && r.HasWork() {
+		r.Preview()
 	}
-	if r.options.DryRun {
+	if r.Options.DryRun {
 		return nil
 	}
-	if t.Confirm != nil && r.hasWork() && !t.Confirm(r.app.Name) {
-		return &stepError{stepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done")}
+	if t.Confirm != nil && r.HasWork() && !t.Confirm(r.App.Name) {
+		return work.AtStep(work.StepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done"))
 	}
 	if t.Close && !t.Overdue {
-		if err := r.acknowledgeNotes(); err != nil {
+		if err := acknowledgeNotes(r); err != nil {
 			return err
 		}
 	}
 	if !t.Close {
-		if err := r.noteOpening(); err != nil {
+		if err := noteOpening(r); err != nil {
 			return err
 		}
 	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
+	if err := r.Execute(ctx); err != nil {
+		return work.Told(err)
 	}
 	if t.Close {
-		if err := r.State.DropNote(openApps, r.noteName()); err != nil {
+		if err := r.State.DropNote(steps.OpenApps, r.NoteName()); err != nil {
 			return err
 		}
-		r.askWebSite(ctx)
-		r.tellCodeThatDefines(ctx)
+		overview.AskWebSite(r, ctx)
+		overview.TellCodeThatDefines(r, ctx)
 	}
-	r.checkLogins(ctx)
+	proof.CheckLogins(r, ctx)
 	return nil
 }
 
 // planExportsFirst has the databases exported before anything is changed: an upgrade may go
 // wrong.
-func (r *run) planExportsFirst(ctx context.Context) error {
-	others := r.plan.steps
-	r.plan.steps = nil
-	for _, d := range r.app.All() {
-		path, err := r.exportPath(state.Automatic+"reopening-", d)
+func planExportsFirst(r *work.Run, ctx context.Context) error {
+	others := r.Plan.Steps
+	r.Plan.Steps = nil
+	for _, d := range r.App.All() {
+		path, err := content.ExportPath(r, state.Automatic+"reopening-", d)
 		if err == nil {
-			_, err = r.planExport(ctx, d, exporting{step: stepExport, path: path, automatic: true})
+			_, err = content.PlanExport(r, ctx, d, content.Exporting{Step: work.StepExport, Path: path, Automatic: true})
 		}
 		if err != nil {
 			f := fault.As(err)
-			return &stepError{stepExport, fault.At(f.Class, f.Place, f.Next+"; or have a copy of your own, and add --without-export", "%s", f.What).With(err)}
+			return work.AtStep(work.StepExport, fault.At(f.Class, f.Place, f.Next+"; or have a copy of your own, and add --without-export", "%s", f.What).With(err))
 		}
 	}
-	r.plan.steps = append(r.plan.steps, others...)
+	r.Plan.Steps = append(r.Plan.Steps, others...)
 	return nil
 }
 
 // mayTurn refuses an app that is not made yet, or whose installer is not done.
-func (r *run) mayTurn() error {
-	for _, s := range r.plan.steps {
-		made := slices.Contains([]string{stepDatabase, stepAccount, stepSettings}, s.Step)
+func mayTurn(r *work.Run) error {
+	for _, s := range r.Plan.Steps {
+		made := slices.Contains([]string{work.StepDatabase, work.StepAccount, work.StepSettings}, s.Step)
 		switch {
-		case s.Outcome == Waiting:
-			return &stepError{s.Step, fault.New(fault.Protected, "finish its installer; then yellowfield settings accept "+r.app.Name, "app %s waits for its installer: %s", r.app.Name, s.Facts)}
+		case s.Outcome == work.Waiting:
+			return work.AtStep(s.Step, fault.New(fault.Protected, "finish its installer; then yellowfield settings accept "+r.App.Name, "app %s waits for its installer: %s", r.App.Name, s.Facts))
 		case made && s.Effect != nil:
-			return &stepError{s.Step, fault.New(fault.Protected, "yellowfield provision "+r.app.Name+" first", "app %s is not made yet: %s is missing", r.app.Name, s.object())}
+			return work.AtStep(s.Step, fault.New(fault.Protected, "yellowfield provision "+r.App.Name+" first", "app %s is not made yet: %s is missing", r.App.Name, s.Object()))
 		}
 	}
-	tables := slices.ContainsFunc(r.databaseNames(), func(name string) bool { return len(r.plan.contents[name].Tables) > 0 })
-	if r.options.Turn.Close && r.app.Installer.Tables && !tables {
-		return &stepError{stepSQL, fault.New(fault.Protected, "finish its installer first", "app %s waits for its installer, which has made no tables yet", r.app.Name)}
+	tables := slices.ContainsFunc(r.DatabaseNames(), func(name string) bool { return len(r.Plan.Contents[name].Tables) > 0 })
+	if r.Options.Turn.Close && r.App.Installer.Tables && !tables {
+		return work.AtStep(work.StepSQL, fault.New(fault.Protected, "finish its installer first", "app %s waits for its installer, which has made no tables yet", r.App.Name))
 	}
 	return nil
 }
@@ -100,63 +106,63 @@ const acknowledgedNotes = "acknowledged-notes"
 
 // acknowledgeNotes has the app's notes read once: they are what the administrator has to
 // have done before an application runs.
-func (r *run) acknowledgeNotes() error {
-	if len(r.app.Notes) == 0 {
+func acknowledgeNotes(r *work.Run) error {
+	if len(r.App.Notes) == 0 {
 		return nil
 	}
 	var known []string
-	if _, err := r.State.Note(acknowledgedNotes, r.noteName(), &known); err != nil {
+	if _, err := r.State.Note(acknowledgedNotes, r.NoteName(), &known); err != nil {
 		return err
 	}
-	unread := slices.DeleteFunc(slices.Clone(r.app.Notes), func(note string) bool { return slices.Contains(known, note) })
+	unread := slices.DeleteFunc(slices.Clone(r.App.Notes), func(note string) bool { return slices.Contains(known, note) })
 	if len(unread) == 0 {
 		return nil
 	}
-	if ask := r.options.Turn.Acknowledge; ask == nil || !ask(r.app.Name, unread) {
-		return &stepError{stepNotes, fault.New(fault.Protected, "do what they say, and add --acknowledged", "the notes of app %s were not acknowledged: %s", r.app.Name, strings.Join(unread, " / "))}
+	if ask := r.Options.Turn.Acknowledge; ask == nil || !ask(r.App.Name, unread) {
+		return work.AtStep(work.StepNotes, fault.New(fault.Protected, "do what they say, and add --acknowledged", "the notes of app %s were not acknowledged: %s", r.App.Name, strings.Join(unread, " / ")))
 	}
-	r.options.Only = append(slices.Clone(turnSteps), stepNotes)
-	_, err := r.planNote(Row{Step: stepNotes, Outcome: Changed, Facts: figures.Counted(len(unread), "note", "notes") + " acknowledged"},
-		acknowledgedNotes, r.noteName(), "acknowledgement of the notes", append(known, unread...))
+	r.Options.Only = append(slices.Clone(turnSteps), work.StepNotes)
+	_, err := r.PlanNote(work.Row{Step: work.StepNotes, Outcome: work.Changed, Facts: figures.Counted(len(unread), "note", "notes") + " acknowledged"},
+		acknowledgedNotes, r.NoteName(), "acknowledgement of the notes", append(known, unread...))
 	return err
 }
 
 // noteOpening writes down until when an app stays open. Without a limit an earlier one is
 // forgotten.
-func (r *run) noteOpening() error {
-	object, row := "until somebody closes it", Row{Step: stepState, Outcome: Note, Facts: "open until yellowfield close " + r.app.Name}
+func noteOpening(r *work.Run) error {
+	object, row := "until somebody closes it", work.Row{Step: work.StepState, Outcome: work.Note, Facts: "open until yellowfield close " + r.App.Name}
 	var note any
-	if t := r.options.Turn; t.For > 0 {
+	if t := r.Options.Turn; t.For > 0 {
 		until := time.Now().Add(t.For).Truncate(time.Second)
 		object = "until " + until.Format(time.RFC3339)
-		row = Row{Step: stepState, Outcome: Changed, Facts: "open until " + until.Local().Format("2006-01-02 15:04") + "; then verify reports it, and close --overdue closes it"}
-		note = openUntil{r.app.Name, r.Estate.Path, until}
+		row = work.Row{Step: work.StepState, Outcome: work.Changed, Facts: "open until " + until.Local().Format("2006-01-02 15:04") + "; then verify reports it, and close --overdue closes it"}
+		note = steps.OpenNote{App: r.App.Name, Estate: r.Estate.Path, Until: until}
 	}
-	if _, err := r.planNote(row, openApps, r.noteName(), object, note); err != nil {
+	if _, err := r.PlanNote(row, steps.OpenApps, r.NoteName(), object, note); err != nil {
 		return err
 	}
-	r.plan.lastFirst()
-	if r.options.Turn.WithoutExport {
-		r.tell(Row{Step: stepState, Outcome: Note, Facts: "no copy of the database is made: have one before an upgrade"})
+	r.Plan.LastFirst()
+	if r.Options.Turn.WithoutExport {
+		r.Tell(work.Row{Step: work.StepState, Outcome: work.Note, Facts: "no copy of the database is made: have one before an upgrade"})
 	}
-	r.options.Only = append(slices.Clone(turnSteps), stepState)
+	r.Options.Only = append(slices.Clone(turnSteps), work.StepState)
 	return nil
 }
 
 // finishTurn goes on with a close or a reopen that was cut off, and looks anew.
-func (r *run) finishTurn(ctx context.Context) error {
-	command := r.cutOffAmong("close", "reopen")
-	if command == "" || r.options.DryRun {
+func finishTurn(r *work.Run, ctx context.Context) error {
+	command := r.CutOffAmong("close", "reopen")
+	if command == "" || r.Options.DryRun {
 		return nil
 	}
-	asked := r.options
-	r.options = Options{Command: asked.Command, Turn: &Turn{Close: command == "close", Overdue: true}, Only: turnSteps}
-	defer func() { r.options = asked }()
-	if err := r.makePlan(ctx); err != nil {
-		return r.tellPlanFaults(err)
+	asked := r.Options
+	r.Options = work.Options{Command: asked.Command, Turn: &work.Turn{Close: command == "close", Overdue: true}, Only: turnSteps}
+	defer func() { r.Options = asked }()
+	if err := planning.MakePlan(r, ctx); err != nil {
+		return r.TellPlanFaults(err)
 	}
-	if err := r.execute(ctx); err != nil {
-		return &toldError{err}
+	if err := r.Execute(ctx); err != nil {
+		return work.Told(err)
 	}
-	return r.look(ctx)
+	return r.Look(ctx)
 }

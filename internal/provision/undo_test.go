@@ -16,16 +16,22 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfield/internal/atomicfile"
+	"yellowfield/internal/content"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/host"
+	"yellowfield/internal/lifecycle"
+	"yellowfield/internal/mending"
+	"yellowfield/internal/rotation"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/state"
+	"yellowfield/internal/steps"
+	"yellowfield/internal/work"
 )
 
 // aRun is the beginning of work on the app hives, in a folder with a settings file.
-func aRun(t *testing.T, e *Engine) *run {
+func aRun(t *testing.T, e *Engine) *work.Run {
 	t.Helper()
 	app := e.Estate.Apps["hives"]
 	if app.Folder == "" {
@@ -35,16 +41,16 @@ func aRun(t *testing.T, e *Engine) *run {
 		require.NoError(t, os.WriteFile(filepath.Join(app.Folder, "setup", "steps", "one.php"), []byte("<?php"), 0o644))
 		app.Settings = []*estate.Settings{{File: "db.php"}}
 	}
-	e.begin([]*estate.App{app})
-	r := &run{Base: &e.Base, app: app, options: Options{Command: "provision", Turn: &Turn{}}}
-	require.NoError(t, r.look(t.Context()))
-	r.plan = r.emptyPlan()
-	t.Cleanup(func() { r.folder.Close() })
+	e.BeginWork([]*estate.App{app})
+	r := &work.Run{Engine: &e.Engine, App: app, Options: work.Options{Command: "provision", Turn: &work.Turn{}}}
+	require.NoError(t, r.Look(t.Context()))
+	r.Plan = r.EmptyPlan()
+	t.Cleanup(func() { r.Folder.Close() })
 	return r
 }
 
 // world is all that effects change, as text.
-func (r *run) world(t *testing.T, p *pretended) string {
+func world(r *work.Run, t *testing.T, p *pretended) string {
 	t.Helper()
 	var text strings.Builder
 	for a, s := range p.catalogue.Accounts {
@@ -56,10 +62,10 @@ func (r *run) world(t *testing.T, p *pretended) string {
 		}
 	}
 	for name, d := range p.catalogue.Databases {
-		fmt.Fprintf(&text, "%s %v %v\n", name, d, listed(p.catalogue.Contents[name].Everything()))
+		fmt.Fprintf(&text, "%s %v %v\n", name, d, content.Listed(p.catalogue.Contents[name].Everything()))
 	}
 	fmt.Fprintln(&text, p.keys)
-	for _, folder := range []string{r.app.Folder, r.State.Path(), filepath.Dir(r.Estate.Path)} {
+	for _, folder := range []string{r.App.Folder, r.State.Path(), filepath.Dir(r.Estate.Path)} {
 		require.NoError(t, filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil {
 				return err
@@ -68,7 +74,7 @@ func (r *run) world(t *testing.T, p *pretended) string {
 				return fs.SkipDir
 			}
 			info, err := entry.Info()
-			if err != nil || entry.IsDir() && folder != r.app.Folder {
+			if err != nil || entry.IsDir() && folder != r.App.Folder {
 				return err
 			}
 			content, _ := os.ReadFile(path)
@@ -85,170 +91,170 @@ func (r *run) world(t *testing.T, p *pretended) string {
 const marker = "marked-4471-comb"
 
 // everyKind gives, for each kind that can be undone, a change on the app hives.
-func everyKind(t *testing.T, r *run, p *pretended) map[string]func() {
+func everyKind(t *testing.T, r *work.Run, p *pretended) map[string]func() {
 	a := dbms.Account{User: "hives_app", Host: "localhost"}
-	file := r.app.InFolder("db.php")
+	file := r.App.InFolder("db.php")
 	private := atomicfile.Attributes{UID: os.Geteuid(), GID: os.Getegid(), Mode: 0o640}
 	structure, rows := p.Resolve([]string{"structure"}, dbms.Contents{}), p.Resolve([]string{"rows"}, dbms.Contents{})
 	was := p.Verifier(a, secret.NewPassword(known), "")
-	change := func(e *effect.Effect, material any) { r.plan.change(Row{Step: "step"}, e, material) }
+	change := func(e *effect.Effect, material any) { r.Plan.Change(work.Row{Step: "step"}, e, material) }
 	import_ := func(kind string) {
-		one := &importing{run: func(_ *run, _ context.Context, d *effect.Doing[importState], _ *importing) (string, error) {
+		one := &content.Importing{Run: func(_ *work.Run, _ context.Context, d *effect.Doing[content.ImportState], _ *content.Importing) (string, error) {
 			d.Touched = true
 			p.catalogue.Contents["hives"] = dbms.Contents{Tables: []dbms.Table{{Name: "comb"}, {Name: "frame"}}}
-			return "", r.State.SetNote(unfinishedImports, r.unfinishedName(&r.app.Database), unfinished{})
+			return "", r.State.SetNote(content.UnfinishedImports, content.UnfinishedName(r, &r.App.Database), content.Unfinished{})
 		}}
-		change(sqlImported.Of(kind, importState{Database: "hives", Holds: []dbms.Object{{Kind: "TABLE", Name: "frame"}}},
-			importState{Database: "hives", Makes: []dbms.Object{{Kind: "TABLE", Name: "comb"}}}), one)
+		change(content.SqlImported.Of(kind, content.ImportState{Database: "hives", Holds: []dbms.Object{{Kind: "TABLE", Name: "frame"}}},
+			content.ImportState{Database: "hives", Makes: []dbms.Object{{Kind: "TABLE", Name: "comb"}}}), one)
 	}
 	newSettings := []byte("<?php $p = '" + marker + "';")
 	return map[string]func(){
-		databaseMade.Name: func() {
+		steps.DatabaseMade.Name: func() {
 			p.DropDatabase("hives")
 			delete(p.catalogue.Databases, "hives")
-			r.planMaking(dbms.Database{Name: "hives", Charset: "utf8mb4"}, "", p.CreateDatabase(dbms.Database{Name: "hives", Charset: "utf8mb4"}))
+			steps.PlanMaking(r, dbms.Database{Name: "hives", Charset: "utf8mb4"}, "", p.CreateDatabase(dbms.Database{Name: "hives", Charset: "utf8mb4"}))
 		},
-		accountMade.Name: func() {
+		steps.AccountMade.Name: func() {
 			delete(p.catalogue.Accounts, a)
 			delete(p.catalogue.Granted, a)
-			change(accountMade.Of(a.String(), accountState{}, accountState{Exists: true, Pending: true}), &credential{password: secret.NewPassword(marker)})
-			r.app.Accounts[0].Password = nil
+			change(steps.AccountMade.Of(a.String(), steps.AccountState{}, steps.AccountState{Exists: true, Pending: true}), &work.Credential{Password: secret.NewPassword(marker)})
+			r.App.Accounts[0].Password = nil
 		},
-		accountLock.Name: func() { r.planLock(a, true, "") },
-		accountLimits.Name: func() {
-			change(accountLimits.Of(a.String(), limitsState{}, limitsState{dbms.AccountOptions{MaxConnections: 7}}), nil)
+		steps.AccountLock.Name: func() { lifecycle.PlanLock(r, a, true, "") },
+		steps.AccountLimits.Name: func() {
+			change(steps.AccountLimits.Of(a.String(), steps.LimitsState{}, steps.LimitsState{Options: dbms.AccountOptions{MaxConnections: 7}}), nil)
 		},
-		passwordSet.Name: func() {
-			change(passwordSet.Of(a.String(), passwordState{}, passwordState{Noted: true}), &passwordChange{old: oldPassword{verifier: was},
-				note: func() error { return r.State.SetPending(r.rotating(a.User), secret.NewPassword(marker)) },
-				set: func(ctx context.Context, touched *bool) (string, error) {
-					return "", r.send(ctx, touched, p.SetVerifier(a, p.Verifier(a, secret.NewPassword(marker), ""))...)
+		steps.PasswordSet.Name: func() {
+			change(steps.PasswordSet.Of(a.String(), steps.PasswordState{}, steps.PasswordState{Noted: true}), &steps.PasswordChange{Old: steps.OldPassword{Verifier: was},
+				Note: func() error { return r.State.SetPending(r.Rotating(a.User), secret.NewPassword(marker)) },
+				Set: func(ctx context.Context, touched *bool) (string, error) {
+					return "", r.Send(ctx, touched, p.SetVerifier(a, p.Verifier(a, secret.NewPassword(marker), ""))...)
 				}})
 		},
-		passwordNoted.Name: func() {
-			change(passwordNoted.Of("hives_app", notedPasswords{}, notedPasswords{[]string{"hives_app"}}), []secret.Password{secret.NewPassword(marker)})
+		rotation.PasswordNoted.Name: func() {
+			change(rotation.PasswordNoted.Of("hives_app", rotation.NotedPasswords{}, rotation.NotedPasswords{Users: []string{"hives_app"}}), []secret.Password{secret.NewPassword(marker)})
 		},
-		secondRole.Name: func() {
+		rotation.SecondRole.Name: func() {
 			b := dbms.Account{User: "hives_app_meanwhile"}
-			d := &replacement{account: r.app.Accounts[0], standIn: &standIn{Account: b, password: secret.NewPassword(marker), held: map[string]dbms.Privileges{"hives": rows}}}
-			change(secondRole.Of(b.User, secondRoleState{}, secondRoleState{Exists: true, Held: d.standIn.held}), &standingIn{of: d})
+			d := &rotation.Replacement{Account: r.App.Accounts[0], StandIn: &rotation.StandIn{Account: b, Password: secret.NewPassword(marker), Held: map[string]dbms.Privileges{"hives": rows}}}
+			change(rotation.SecondRole.Of(b.User, rotation.SecondRoleState{}, rotation.SecondRoleState{Exists: true, Held: d.StandIn.Held}), &rotation.StandingIn{Of: d})
 		},
-		rightsSet.Name: func() {
+		steps.RightsSet.Name: func() {
 			p.catalogue.Granted[a].Databases["hive_"] = dbms.NewPrivileges("SELECT")
-			r.view.catalogue = p.catalogue
+			r.View.Catalogue = p.catalogue
 			grants := p.catalogue.Grants(a)
 			statements, lowers := p.ChangeRights(a, "hives", grants, rows)
-			r.planRightsChange(Row{}, rightsState{Account: a, Database: "hives", Held: structure, Leaking: map[string]dbms.Privileges{"hive_": dbms.NewPrivileges("SELECT")}}, rows, statements, lowers)
+			steps.PlanRightsChange(r, work.Row{}, steps.RightsState{Account: a, Database: "hives", Held: structure, Leaking: map[string]dbms.Privileges{"hive_": dbms.NewPrivileges("SELECT")}}, rows, statements, lowers)
 		},
-		sqlImported.Name: func() {
+		content.SqlImported.Name: func() {
 			p.catalogue.Contents["hives"] = dbms.Contents{Tables: []dbms.Table{{Name: "frame"}}}
-			r.plan.contents["hives"] = p.catalogue.Contents["hives"]
+			r.Plan.Contents["hives"] = p.catalogue.Contents["hives"]
 			import_("hives.sql")
 		},
-		serverVariables.Name: func() {
-			change(serverVariables.Of("barn", variablesState{}, variablesState{}), nil)
+		content.ServerVariables.Name: func() {
+			change(content.ServerVariables.Of("barn", content.VariablesState{}, content.VariablesState{}), nil)
 		},
-		tableConverted.Name: func() {
+		content.TableConverted.Name: func() {
 			turn := func(to string) []dbms.Statement {
 				return p.doing(func() { p.catalogue.Databases["hives"] = dbms.Database{Name: "hives", Charset: to} }, dbms.Statement{Text: "ALTER " + to})
 			}
 			p.catalogue.Databases["hives"] = dbms.Database{Name: "hives", Charset: "latin1"}
-			change(tableConverted.Of("hives", writeStatements(turn("latin1")), writeStatements(turn("utf8mb4"))), nil)
+			change(content.TableConverted.Of("hives", work.WriteStatements(turn("latin1")), work.WriteStatements(turn("utf8mb4"))), nil)
 		},
-		foreignKey.Name: func() {
+		content.ForeignKey.Name: func() {
 			k := dbms.ForeignKey{Table: "comb", Name: "of", Drop: dbms.Statement{Text: "DROP"}, Add: dbms.Statement{Text: "ADD"}}
 			p.doing(func() { p.keys = nil }, k.Drop)
 			p.doing(func() { p.keys = []dbms.ForeignKey{k} }, k.Add)
 			p.keys = []dbms.ForeignKey{k}
-			change(foreignKey.Of("of", foreignKeyState{"hives", k, true}, foreignKeyState{"hives", k, false}), nil)
+			change(content.ForeignKey.Of("of", content.ForeignKeyState{Database: "hives", Key: k, Exists: true}, content.ForeignKeyState{Database: "hives", Key: k}), nil)
 		},
-		settingsWritten.Name: func() {
-			r.planPublishing(Row{Step: stepSettings}, r.plan.settings.add(&publishedFile{of: r, path: file, content: newSettings, read: []byte("<?php $p = 'old';"), attributes: private}))
+		steps.SettingsWritten.Name: func() {
+			steps.PlanPublishing(r, work.Row{Step: work.StepSettings}, r.Plan.Settings.Add(&work.PublishedFile{Of: r, Path: file, Content: newSettings, Read: []byte("<?php $p = 'old';"), Attributes: private}))
 			// Of two files, so that the first of them is not what makes the run final.
-			r.plan.settings.add(&publishedFile{of: r, path: r.app.InFolder("setup/second.php"), attributes: private})
+			r.Plan.Settings.Add(&work.PublishedFile{Of: r, Path: r.App.InFolder("setup/second.php"), Attributes: private})
 		},
-		filesPrepared.Name: func() {
-			r.plan.settings.add(&publishedFile{of: r, path: file, content: newSettings, read: []byte("<?php $p = 'old';"), attributes: private})
-			change(filesPrepared.Of("hives", struct{}{}, struct{}{}), r.plan.settings)
+		steps.FilesPrepared.Name: func() {
+			r.Plan.Settings.Add(&work.PublishedFile{Of: r, Path: file, Content: newSettings, Read: []byte("<?php $p = 'old';"), Attributes: private})
+			change(steps.FilesPrepared.Of("hives", struct{}{}, struct{}{}), r.Plan.Settings)
 		},
-		settingsRetired.Name: func() {
-			f := retiredFile{file, []byte("<?php $p = 'old';"), private}
-			require.NoError(t, r.State.SetNote(retiredApps, r.noteName(), retiredApp{Files: []retiredFile{f}}))
-			r.planRetiredFile(Row{Step: stepSettings}, f, true)
+		lifecycle.SettingsRetired.Name: func() {
+			f := lifecycle.RetiredFile{Path: file, Content: []byte("<?php $p = 'old';"), Of: private}
+			require.NoError(t, r.State.SetNote(lifecycle.RetiredApps, r.NoteName(), lifecycle.RetiredApp{Files: []lifecycle.RetiredFile{f}}))
+			lifecycle.PlanRetiredFile(r, work.Row{Step: work.StepSettings}, f, true)
 		},
-		retirementNoted.Name: func() {
-			after := retiredApp{Locked: []dbms.Account{a}, Files: []retiredFile{{Path: file, Content: newSettings}}}
-			change(retirementNoted.Of("hives", retirementState{}, after.state()), after)
+		lifecycle.RetirementNoted.Name: func() {
+			after := lifecycle.RetiredApp{Locked: []dbms.Account{a}, Files: []lifecycle.RetiredFile{{Path: file, Content: newSettings}}}
+			change(lifecycle.RetirementNoted.Of("hives", lifecycle.RetirementState{}, after.State()), after)
 		},
-		attributesSet.Name: func() {
+		steps.AttributesSet.Name: func() {
 			more := private
 			more.Mode = 0o600
-			change(attributesSet.Of(file, private, more), nil)
+			change(steps.AttributesSet.Of(file, private, more), nil)
 		},
-		folderMade.Name: func() {
-			deep, above := r.app.InFolder("cache/deep"), r.app.InFolder("cache")
-			change(folderMade.Of(deep, folderState{}, folderState{[]string{deep, above}, &private}), nil)
+		steps.FolderMade.Name: func() {
+			deep, above := r.App.InFolder("cache/deep"), r.App.InFolder("cache")
+			change(steps.FolderMade.Of(deep, steps.FolderState{}, steps.FolderState{Made: []string{deep, above}, Of: &private}), nil)
 		},
-		treeGiven.Name: func() {
+		steps.TreeGiven.Name: func() {
 			want := func(e host.Entry) atomicfile.Attributes {
 				has := atomicfile.AttributesFrom(e.Info)
 				has.Mode |= 0o020
 				return has
 			}
-			change(treeGiven.Of(r.app.InFolder("setup"), treeState{}, treeState{}), &givenTree{want, &step{}})
+			change(steps.TreeGiven.Of(r.App.InFolder("setup"), steps.TreeState{}, steps.TreeState{}), &steps.GivenTree{Want: want, Step: &work.Step{}})
 		},
-		dropInWritten.Name: func() {
-			change(dropInWritten.Of(filepath.Join(r.app.Folder, "90-php.ini"), contentState{}, contentOf([]byte("memory_limit = 1G\n"))), nil)
+		steps.DropInWritten.Name: func() {
+			change(steps.DropInWritten.Of(filepath.Join(r.App.Folder, "90-php.ini"), steps.ContentState{}, steps.ContentOf([]byte("memory_limit = 1G\n"))), nil)
 		},
-		installerMoved.Name: func() { r.planRemoval("setup/", r.app.InFolder("setup")) },
-		noteSet.Name: func() {
-			_, err := r.planNote(Row{Step: stepState}, openApps, r.noteName(), "until then", openUntil{App: "hives"})
+		steps.InstallerMoved.Name: func() { steps.PlanRemoval(r, "setup/", r.App.InFolder("setup")) },
+		work.NoteSet.Name: func() {
+			_, err := r.PlanNote(work.Row{Step: work.StepState}, steps.OpenApps, r.NoteName(), "until then", steps.OpenNote{App: "hives"})
 			require.NoError(t, err)
 		},
-		entryChanged.Name: func() {
+		lifecycle.EntryChanged.Name: func() {
 			before, err := os.ReadFile(r.Estate.Path)
 			if err != nil {
 				before = []byte("apps: {}\n")
 				require.NoError(t, os.WriteFile(r.Estate.Path, before, 0o644))
 			}
-			r.planEstate(r.Estate, &estate.Change{Path: r.Estate.Path, Before: before, After: []byte("apps: {hives: {retired: 2026-01-01}}\n")}, Row{Step: stepState})
+			lifecycle.PlanEstate(r, r.Estate, &estate.Change{Path: r.Estate.Path, Before: before, After: []byte("apps: {hives: {retired: 2026-01-01}}\n")}, work.Row{Step: work.StepState})
 		},
-		moveNoted.Name: func() { change(moveNoted.Of("hives", MoveRecord{}, MoveRecord{App: "hives"}), nil) },
-		databaseEmptied.Name: func() {
+		lifecycle.MoveNoted.Name: func() { change(lifecycle.MoveNoted.Of("hives", work.MoveRecord{}, work.MoveRecord{App: "hives"}), nil) },
+		content.DatabaseEmptied.Name: func() {
 			p.catalogue.Contents["hives"] = dbms.Contents{Tables: []dbms.Table{{Name: "comb"}}}
-			change(databaseEmptied.Of("hives", emptiedState{Export: "none"}, emptiedState{}), map[dbms.Object]bool{})
+			change(content.DatabaseEmptied.Of("hives", content.EmptiedState{Export: "none"}, content.EmptiedState{}), map[dbms.Object]bool{})
 		},
 	}
 }
 
 // cannotBePretended are kinds that take a real server, each with the test that has one.
 var cannotBePretended = map[string]string{
-	hostRule.Name:        "host_rules_written",
-	appFrozen.Name:       "TestMoveKilled",
-	databaseEmptied.Name: "an_import_in_the_place_of_what_is_there",
-	serverVariables.Name: "server_during_import",
-	exportWritten.Name:   "exported_and_imported_again", // which stands by itself
+	steps.HostRule.Name:          "host_rules_written",
+	lifecycle.AppFrozen.Name:     "TestMoveKilled",
+	content.DatabaseEmptied.Name: "an_import_in_the_place_of_what_is_there",
+	content.ServerVariables.Name: "server_during_import",
+	content.ExportWritten.Name:   "exported_and_imported_again", // which stands by itself
 }
 
 // TestEveryKindUndoesAlike has one change of each kind taken back within its run, after a kill,
 // and from the history: what is there then is what was there before.
 func TestEveryKindUndoesAlike(t *testing.T) {
-	assert.Empty(t, kinds.Undefined(), "each kind says what it means")
-	assert.Empty(t, mendingKinds.Undefined())
-	for _, name := range kinds.Names() {
-		if !kinds.IsUndoable(name) {
+	assert.Empty(t, work.Kinds.Undefined(), "each kind says what it means")
+	assert.Empty(t, mending.MendingKinds.Undefined())
+	for _, name := range work.Kinds.Names() {
+		if !work.Kinds.IsUndoable(name) {
 			continue
 		}
 		if _, other := cannotBePretended[name]; other {
 			continue
 		}
 		for _, when := range []string{"within the run", "before it was done", "after a kill", "from the history"} {
-			if name == filesPrepared.Name && when != "within the run" {
+			if name == steps.FilesPrepared.Name && when != "within the run" {
 				continue // what a dead process has left beside files is swept; this one lives
 			}
 			t.Run(name+" "+when, func(t *testing.T) {
 				product := dbms.MariaDB
-				if name == secondRole.Name {
+				if name == rotation.SecondRole.Name {
 					product = dbms.PostgreSQL
 				}
 				e, p := barn(t, product)
@@ -257,9 +263,9 @@ func TestEveryKindUndoesAlike(t *testing.T) {
 				make := everyKind(t, r, p)[name]
 				require.NotNil(t, make, "an undo that nobody has tried")
 				make()
-				before := r.world(t, p)
+				before := world(r, t, p)
 				undoes(t, r, p, when)
-				assert.Equal(t, before, r.world(t, p))
+				assert.Equal(t, before, world(r, t, p))
 				journals, err := filepath.Glob(filepath.Join(r.State.Path(), "journal", "*"))
 				require.NoError(t, err)
 				for _, path := range journals {
@@ -273,43 +279,43 @@ func TestEveryKindUndoesAlike(t *testing.T) {
 }
 
 // undoes has the plan of a run done and taken back.
-func undoes(t *testing.T, r *run, p *pretended, when string) {
-	first := r.world(t, p)
+func undoes(t *testing.T, r *work.Run, p *pretended, when string) {
+	first := world(r, t, p)
 	if when == "within the run" {
-		r.plan.prove(stepLogin, "what fails", func(context.Context) error { return errors.New("broke") })
-		require.Error(t, r.execute(t.Context()))
-		assert.False(t, r.result.Stuck, "%v", r.result.Rows)
+		r.Plan.Prove(work.StepLogin, "what fails", func(context.Context) error { return errors.New("broke") })
+		require.Error(t, r.Execute(t.Context()))
+		assert.False(t, r.Result.Stuck, "%v", r.Result.Rows)
 		return
 	}
 	var err error
-	r.journal, err = r.State.Begin(state.Entry{Command: "provision", App: "hives", Detail: r.Estate.Path})
+	r.Journal, err = r.State.Begin(state.Entry{Command: "provision", App: "hives", Detail: r.Estate.Path})
 	require.NoError(t, err)
-	s := r.plan.steps[len(r.plan.steps)-1]
+	s := r.Plan.Steps[len(r.Plan.Steps)-1]
 	if when == "before it was done" { // all that is there is what the journal has of the intent
-		require.NoError(t, r.journal.Record(state.Entry{Event: state.Intended, Step: s.Row.Step, Object: s.object(), Number: 1, Effect: s.action.Effect}))
+		require.NoError(t, r.Journal.Record(state.Entry{Event: state.Intended, Step: s.Row.Step, Object: s.Object(), Number: 1, Effect: s.Action.Effect}))
 	} else {
-		machine := effect.Plan[*run]{Kinds: &kinds, Steps: []*effect.Step{&s.action}}
-		_, err = machine.Run(t.Context(), r, r.journal, r)
+		machine := effect.Plan[*work.Run]{Kinds: &work.Kinds, Steps: []*effect.Step{&s.Action}}
+		_, err = machine.Run(t.Context(), r, r.Journal, r)
 		require.NoError(t, err)
-		assert.NotEqual(t, first, r.world(t, p), "it changes something")
-		r.plan.settings.discard() // as a sweep does behind a process that is dead
+		assert.NotEqual(t, first, world(r, t, p), "it changes something")
+		r.Plan.Settings.Discard() // as a sweep does behind a process that is dead
 	}
-	again := aRun(t, &Engine{Base: *r.Base})
+	again := aRun(t, &Engine{Engine: *r.Engine})
 	entries := journalOf(t, r)
 	left := effect.LeftOf(effect.Converted(entries))
 	ended := when == "from the history"
-	errs := again.planUndo(t.Context(), left, ended)
-	if why, _ := kinds.Kept(again, *s.action.Effect); ended && why != "" {
+	errs := again.PlanUndo(t.Context(), left, ended)
+	if why, _ := work.Kinds.Kept(again, *s.Action.Effect); ended && why != "" {
 		require.ErrorContains(t, errors.Join(errs...), why)
-		errs = again.planUndo(t.Context(), left, false) // it is only refused
+		errs = again.PlanUndo(t.Context(), left, false) // it is only refused
 	}
 	require.NoError(t, errors.Join(errs...))
-	require.NoError(t, again.execute(t.Context()))
+	require.NoError(t, again.Execute(t.Context()))
 }
 
 // journalOf reads the run's journal as it is on the disk.
-func journalOf(t *testing.T, r *run) (entries []state.Entry) {
-	content, err := os.ReadFile(filepath.Join(r.State.Path(), "journal", r.journal.ID()+".jsonl"))
+func journalOf(t *testing.T, r *work.Run) (entries []state.Entry) {
+	content, err := os.ReadFile(filepath.Join(r.State.Path(), "journal", r.Journal.ID()+".jsonl"))
 	require.NoError(t, err)
 	for _, line := range strings.Split(strings.TrimSpace(string(content)), "\n") {
 		var e state.Entry

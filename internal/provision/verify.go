@@ -6,50 +6,54 @@ import (
 	"time"
 
 	"yellowfield/internal/estate"
+	"yellowfield/internal/overview"
+	"yellowfield/internal/planning"
+	"yellowfield/internal/proof"
+	"yellowfield/internal/work"
 )
 
 // verify tells the plan as a comparison: what would be kept is verified, what
 // would be changed differs.
-func (r *run) verify(ctx context.Context) error {
-	err := r.makePlan(ctx)
-	for _, s := range r.plan.steps {
+func verify(r *work.Run, ctx context.Context) error {
+	err := planning.MakePlan(r, ctx)
+	for _, s := range r.Plan.Steps {
 		row := s.Row
 		row.SQL, row.Diff = nil, ""
 		switch {
-		case s.silent:
+		case s.Silent:
 			continue
 		case s.Effect != nil:
-			row.Outcome, row.Severity = Differs, estate.MustFix
-			row.Facts = "missing: " + s.object()
-			row.Remedy = "yellowfield provision " + r.app.Name
-		case s.Outcome == Kept:
-			row.Outcome = Verified
+			row.Outcome, row.Severity = work.Differs, estate.MustFix
+			row.Facts = "missing: " + s.Object()
+			row.Remedy = "yellowfield provision " + r.App.Name
+		case s.Outcome == work.Kept:
+			row.Outcome = work.Verified
 		}
-		r.tell(row)
+		r.Tell(row)
 	}
 	if err != nil {
-		var unmet *unmetError
-		for _, part := range parts(err) {
+		var unmet *work.UnmetError
+		for _, part := range work.Parts(err) {
 			if !errors.As(part, &unmet) {
-				r.tellFault(stepOf(part), part)
+				r.TellFault(work.StepOf(part), part)
 			}
 		}
 	}
-	r.checkLogins(ctx)
-	r.lookOver(ctx)
-	return r.noteAges()
+	proof.CheckLogins(r, ctx)
+	overview.LookOver(r, ctx)
+	return noteAges(r)
 }
 
 // noteAges tells how old the passwords are, for whoever watches over them.
-func (r *run) noteAges() error {
-	r.result.PasswordAges = map[string]time.Duration{}
-	for _, account := range r.app.Accounts {
-		age, known, err := r.ageOf(account)
+func noteAges(r *work.Run) error {
+	r.Result.PasswordAges = map[string]time.Duration{}
+	for _, account := range r.App.Accounts {
+		age, known, err := r.AgeOf(account)
 		if err != nil {
 			return err
 		}
 		if known {
-			r.result.PasswordAges[account.Name] = age
+			r.Result.PasswordAges[account.Name] = age
 		}
 	}
 	return nil

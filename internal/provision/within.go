@@ -2,67 +2,70 @@ package provision
 
 import (
 	"context"
+	"yellowfield/internal/content"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/lifecycle"
 	"yellowfield/internal/state"
+	"yellowfield/internal/work"
 )
 
 // within holds the app's locks while work is done: a file lock here, and a
 // lock on the server against other hosts.
-func (r *run) within(ctx context.Context, work func(context.Context) error) error {
-	c, err := r.reach(ctx)
+func within(r *work.Run, ctx context.Context, do func(context.Context) error) error {
+	c, err := reach(r, ctx)
 	if err != nil {
 		return err
 	}
-	release, err := r.lockHere(ctx)
+	release, err := r.LockHere(ctx)
 	if err != nil {
 		return err
 	}
 	defer release()
-	if c.admin != nil {
-		r.warnOfStrangers(c)
-		release, holder, err := r.lock(ctx, c.admin, "yellowfield:"+r.app.Database.Name, true)
+	if c.Admin != nil {
+		r.WarnOfStrangers(c)
+		release, holder, err := r.Lock(ctx, c.Admin, "yellowfield:"+r.App.Database.Name, true)
 		if err != nil {
 			return err
 		}
 		if holder != nil {
-			return fault.New(fault.Busy, tryLater+"; if nothing is at work there, end that session as the administrator: "+holder.End.String(),
-				"someone else is working on app %s from another host or folder (%s)", r.app.Name, holder.Who)
+			return fault.New(fault.Busy, work.TryLater+"; if nothing is at work there, end that session as the administrator: "+holder.End.String(),
+				"someone else is working on app %s from another host or folder (%s)", r.App.Name, holder.Who)
 		}
 		defer release()
-		if err := r.dropForgotten(ctx); err != nil {
+		if err := r.DropForgotten(ctx); err != nil {
 			return err
 		}
 	}
-	cut, err := r.State.CutOff(r.app.Name, r.Estate.Path)
+	cut, err := r.State.CutOff(r.App.Name, r.Estate.Path)
 	if err != nil {
 		return err
 	}
-	r.cut = cut
-	if cut != nil && c.admin != nil && !r.options.DryRun {
-		r.endImports(ctx, c)
+	r.Cut = cut
+	if cut != nil && c.Admin != nil && !r.Options.DryRun {
+		content.EndImports(r, ctx, c)
 	}
-	if err := r.lookFirst(ctx); err != nil {
+	if err := r.LookFirst(ctx); err != nil {
 		return err
 	}
-	if c.admin == nil {
-		defer r.view.server.Close()
+	if c.Admin == nil {
+		defer r.View.Server.Close()
 	}
 	if cut != nil {
-		r.tellCutOff(cut)
-		if !r.options.DryRun {
-			if err := r.sweep(); err != nil {
+		tellCutOff(r, cut)
+		if !r.Options.DryRun {
+			if err := r.Sweep(); err != nil {
 				return err
 			}
 		}
 	}
-	if err := r.finishMove(ctx); err != nil {
+	if err := lifecycle.FinishMove(r, ctx); err != nil {
 		return err
 	}
-	if err := r.finishEmptying(ctx); err != nil {
+	if err := content.FinishEmptying(r, ctx); err != nil {
 		return err
 	}
-	if err := work(ctx); err != nil || cut == nil || r.options.DryRun || r.stillCut {
+	if err := do(ctx); err != nil || cut == nil || r.Options.DryRun || r.StillCut {
 		return err
 	}
 	if err := cut.End(); err != nil {
@@ -73,7 +76,7 @@ func (r *run) within(ctx context.Context, work func(context.Context) error) erro
 
 // tellCutOff tells of a run that was killed. A run that changes something goes on from
 // what it finds; one that only looks says so.
-func (r *run) tellCutOff(cut *state.CutOff) {
+func tellCutOff(r *work.Run, cut *state.CutOff) {
 	facts := cut.Command + " of " + cut.Began.Local().Format("2006-01-02 15:04:05")
 	switch {
 	case cut.Last.Event == state.Left:
@@ -86,39 +89,39 @@ func (r *run) tellCutOff(cut *state.CutOff) {
 		facts += " was cut off"
 	}
 	switch {
-	case r.options.UndoUnfinished:
-		r.tell(Row{Step: "server", Outcome: Note, Facts: facts})
-	case r.options.DryRun:
-		r.tell(Row{Step: "server", Outcome: Differs, Severity: estate.ShouldLook, Facts: facts, Remedy: "yellowfield provision " + r.app.Name + " goes on with it, and with --undo-unfinished takes it back"})
+	case r.Options.UndoUnfinished:
+		r.Tell(work.Row{Step: "server", Outcome: work.Note, Facts: facts})
+	case r.Options.DryRun:
+		r.Tell(work.Row{Step: "server", Outcome: work.Differs, Severity: estate.ShouldLook, Facts: facts, Remedy: "yellowfield provision " + r.App.Name + " goes on with it, and with --undo-unfinished takes it back"})
 	default:
-		r.tell(Row{Step: "server", Outcome: Note, Facts: facts + "; this run goes on from what it has left"})
+		r.Tell(work.Row{Step: "server", Outcome: work.Note, Facts: facts + "; this run goes on from what it has left"})
 	}
 }
 
 // reach logs in as administrator. The first app on a server tries it, and restores what a
 // killed run has left changed there; where that fails it is told there why, and the others only
 // say so.
-func (r *run) reach(ctx context.Context) (*connection, error) {
-	first, itself := r.speaksFor()
-	server := r.reached[r.app.Server]
+func reach(r *work.Run, ctx context.Context) (*work.Connection, error) {
+	first, itself := r.SpeaksFor()
+	server := r.Reached[r.App.Server]
 	if itself {
-		c, err := r.arrive(ctx)
-		if err == nil && c.admin != nil {
-			err = r.restoreForgotten(ctx, c)
+		c, err := r.Arrive(ctx)
+		if err == nil && c.Admin != nil {
+			err = content.RestoreForgotten(r, ctx, c)
 		}
-		server.err = err
-		close(server.tried)
+		server.Err = err
+		close(server.Tried)
 		return c, err
 	}
 	select {
-	case <-server.tried:
+	case <-server.Tried:
 	case <-ctx.Done():
 		return nil, fault.Stopped(ctx.Err())
 	}
-	if server.err == nil {
-		return r.arrive(ctx)
+	if server.Err == nil {
+		return r.Arrive(ctx)
 	}
-	r.tell(Row{Step: "server", Outcome: Failed, See: first.Name, Facts: "server " + r.app.Server + " cannot be used: see app " + first.Name})
-	r.result.Exit = fault.Graver(r.result.Exit, fault.As(server.err).Class.ExitCode())
-	return nil, &toldError{server.err}
+	r.Tell(work.Row{Step: "server", Outcome: work.Failed, See: first.Name, Facts: "server " + r.App.Server + " cannot be used: see app " + first.Name})
+	r.Result.Exit = fault.Graver(r.Result.Exit, fault.As(server.Err).Class.ExitCode())
+	return nil, work.Told(server.Err)
 }

@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"yellowfield/internal/provision"
+	"yellowfield/internal/overview"
 	"yellowfield/internal/secret"
 )
 
@@ -20,7 +20,7 @@ const revealHint = "; --reveal shows it"
 
 // questions are the usual ones of installers, without those that have no answer here. The
 // password stands in it with reveal only.
-func questions(c *provision.Connection, reveal bool) []question {
+func questions(c *overview.Connection, reveal bool) []question {
 	all := []question{
 		{"driver", strings.Join(c.Drivers, ", "), "whichever word it offers"},
 		{"database", c.Database, c.DBMS + ", " + c.Charset + " " + c.Collation},
@@ -47,7 +47,7 @@ func questions(c *provision.Connection, reveal bool) []question {
 }
 
 // reminders are what is to be done beside.
-func reminders(c *provision.Connection) []string {
+func reminders(c *overview.Connection) []string {
 	if len(c.Remove) == 0 {
 		return c.Notes
 	}
@@ -56,7 +56,7 @@ func reminders(c *provision.Connection) []string {
 
 // Connection writes the facts to type into an installer, and the password in
 // plain only with reveal.
-func (s *Screen) Connection(c *provision.Connection, reveal bool) {
+func (s *Screen) Connection(c *overview.Connection, reveal bool) {
 	s.printf("%s\n", accent.Render(c.App))
 	for _, q := range questions(c, reveal) {
 		answer, note := q.answer, ""
@@ -84,7 +84,7 @@ func (s *Screen) Connection(c *provision.Connection, reveal bool) {
 }
 
 // ConnectionMarkdown writes them as a page for a colleague.
-func (s *Screen) ConnectionMarkdown(c *provision.Connection, reveal bool) {
+func (s *Screen) ConnectionMarkdown(c *overview.Connection, reveal bool) {
 	s.printf("# The database of %s\n\n| question | answer | |\n|---|---|---|\n", markdown(c.App))
 	for _, q := range questions(c, reveal) {
 		s.printf("| %s | `%s` | %s |\n", q.name, strings.ReplaceAll(markdown(q.answer), "`", ""), markdown(strings.TrimSuffix(q.note, revealHint)))
@@ -100,7 +100,7 @@ func markdown(text string) string {
 	return strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace(text)
 }
 
-func whereIs(c *provision.Connection) string {
+func whereIs(c *overview.Connection) string {
 	if c.Pending {
 		return "pending: in no settings file yet"
 	}

@@ -8,12 +8,13 @@ import (
 
 	"yellowfield/internal/estate"
 	"yellowfield/internal/inspect"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/overview"
+	"yellowfield/internal/work"
 )
 
 // Inspected writes what was found on a server: facts, then findings, the gravest first. With
 // onlyGrave facts and what is merely good to know are left out.
-func (s *Screen) Inspected(found provision.Inspected, onlyGrave bool) {
+func (s *Screen) Inspected(found overview.Inspected, onlyGrave bool) {
 	s.Title(found.Server, found.About)
 	if found.Problem != "" {
 		s.worded(bad.Render(pad("unseen", outcomeWidth)), found.Problem)
@@ -114,14 +115,14 @@ func (s *Screen) detail(text string) {
 }
 
 // Mended sums up work on servers as a whole, and says what comes next.
-func (s *Screen) Mended(results []provision.Result, command string, dryRun bool) {
+func (s *Screen) Mended(results []work.Result, command string, dryRun bool) {
 	for _, r := range results {
 		var parts []string
 		for _, of := range []struct {
-			outcome provision.Outcome
+			outcome work.Outcome
 			word    string
-		}{{provision.Fixed, "mended"}, {"would fix", "would be mended"}, {provision.Undone, "taken back"}, {"would undo", "would be taken back"},
-			{provision.Kept, "left as found"}, {provision.Note, "to be mended by hand"}, {provision.Refused, "refused"}, {provision.Failed, "failed"}} {
+		}{{work.Fixed, "mended"}, {"would fix", "would be mended"}, {work.Undone, "taken back"}, {"would undo", "would be taken back"},
+			{work.Kept, "left as found"}, {work.Note, "to be mended by hand"}, {work.Refused, "refused"}, {work.Failed, "failed"}} {
 			n := 0
 			for _, row := range r.Rows {
 				if row.Outcome == of.outcome {

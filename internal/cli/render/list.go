@@ -9,11 +9,11 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/overview"
 )
 
 // List writes a line for each app, and below it what needs somebody.
-func (s *Screen) List(apps []provision.Listed) {
+func (s *Screen) List(apps []overview.Listed) {
 	if len(apps) == 0 {
 		s.printf("There is no such app.\n")
 		return
@@ -56,7 +56,7 @@ func (s *Screen) List(apps []provision.Listed) {
 }
 
 // needs writes what somebody has to look at.
-func (s *Screen) needs(a provision.Listed) {
+func (s *Screen) needs(a overview.Listed) {
 	tell := func(text string) {
 		for i, line := range wrap(text, s.width-4) {
 			indent := "  "
@@ -85,19 +85,19 @@ func (s *Screen) needs(a provision.Listed) {
 	}
 }
 
-func stateStyle(a provision.Listed) lipgloss.Style {
+func stateStyle(a overview.Listed) lipgloss.Style {
 	switch {
-	case a.State == provision.IsUnknown:
+	case a.State == overview.IsUnknown:
 		return bad
-	case a.State == provision.IsOpen, a.State == provision.IsWaiting:
+	case a.State == overview.IsOpen, a.State == overview.IsWaiting:
 		return caution
-	case a.State == provision.IsRetired, a.State == provision.IsAbsent:
+	case a.State == overview.IsRetired, a.State == overview.IsAbsent:
 		return quiet
 	}
 	return lipgloss.NewStyle()
 }
 
-func verified(a provision.Listed) string {
+func verified(a overview.Listed) string {
 	if a.Verified == nil {
 		return "never"
 	}
@@ -125,7 +125,7 @@ func ago(passed time.Duration) string {
 	return "just now"
 }
 
-func passwordAge(a provision.Listed) string {
+func passwordAge(a overview.Listed) string {
 	if a.PasswordDays == nil {
 		return "-"
 	}
@@ -136,13 +136,13 @@ func passwordAge(a provision.Listed) string {
 }
 
 // counted is how many apps are in which state.
-func counted(apps []provision.Listed) string {
-	counts := map[provision.AppState]int{}
+func counted(apps []overview.Listed) string {
+	counts := map[overview.AppState]int{}
 	for _, a := range apps {
 		counts[a.State]++
 	}
 	var parts []string
-	for _, state := range []provision.AppState{provision.IsOpen, provision.IsClosed, provision.IsReady, provision.IsWaiting, provision.IsAbsent, provision.IsRetired, provision.IsUnknown} {
+	for _, state := range []overview.AppState{overview.IsOpen, overview.IsClosed, overview.IsReady, overview.IsWaiting, overview.IsAbsent, overview.IsRetired, overview.IsUnknown} {
 		if n := counts[state]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, state))
 		}

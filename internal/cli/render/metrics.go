@@ -7,12 +7,12 @@ import (
 	"time"
 
 	"yellowfield/internal/estate"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // Metrics is what verify found in the OpenMetrics text format, version 1.0.0, for the folder
 // that a monitoring agent reads.
-func Metrics(results []provision.Result, when time.Time) []byte {
+func Metrics(results []work.Result, when time.Time) []byte {
 	var b strings.Builder
 	family := func(name, kind, unit, help string) {
 		fmt.Fprintf(&b, "# TYPE yellowfield_%s %s\n", name, kind)
@@ -50,9 +50,9 @@ func Metrics(results []provision.Result, when time.Time) []byte {
 		counts := map[string]int{}
 		for _, row := range r.Rows {
 			switch {
-			case row.Outcome == provision.Failed || row.Outcome == provision.Refused:
+			case row.Outcome == work.Failed || row.Outcome == work.Refused:
 				counts[string(estate.MustFix)]++
-			case row.Outcome == provision.Differs:
+			case row.Outcome == work.Differs:
 				counts[string(row.Severity)]++
 			}
 		}

@@ -9,16 +9,16 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"yellowfield/internal/estate"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // metricLine is a sample of OpenMetrics 1.0.0 with labels or without.
 var metricLine = regexp.MustCompile(`^[a-z_]+(\{[a-z]+="(?:[^"\\\n]|\\[\\"n])*"(,[a-z]+="(?:[^"\\\n]|\\[\\"n])*")*\})? [0-9.e+-]+$`)
 
 func TestMetrics(t *testing.T) {
-	text := string(Metrics([]provision.Result{
-		{Header: provision.Header{App: "combs", Server: "barn"}, Seconds: 0.25, PasswordAges: map[string]time.Duration{"b\"\\\n\x1b": time.Hour, "a": 48 * time.Hour}},
-		{Header: provision.Header{App: "moths", Server: "barn"}, Exit: 3, Rows: []provision.Row{{Outcome: provision.Differs, Severity: estate.ShouldLook}, {Outcome: provision.Failed}, {Outcome: provision.Verified}}},
+	text := string(Metrics([]work.Result{
+		{Header: work.Header{App: "combs", Server: "barn"}, Seconds: 0.25, PasswordAges: map[string]time.Duration{"b\"\\\n\x1b": time.Hour, "a": 48 * time.Hour}},
+		{Header: work.Header{App: "moths", Server: "barn"}, Exit: 3, Rows: []work.Row{{Outcome: work.Differs, Severity: estate.ShouldLook}, {Outcome: work.Failed}, {Outcome: work.Verified}}},
 	}, time.Unix(1795000000, 0)))
 	for _, want := range []string{"yellowfield_apps 2\n", `yellowfield_app_verified{app="combs",server="barn"} 1`, `yellowfield_app_verified{app="moths",server="barn"} 0`,
 		`yellowfield_app_findings{app="moths",server="barn",severity="must-fix"} 1`, `yellowfield_app_findings{app="moths",server="barn",severity="should-look"} 1`,

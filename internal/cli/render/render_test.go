@@ -14,8 +14,9 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/overview"
 	"yellowfield/internal/secret"
+	"yellowfield/internal/work"
 )
 
 func screen(width int) (*Screen, *strings.Builder) {
@@ -38,13 +39,13 @@ func plain(text string) string {
 
 func TestRowsLineUpAndWrapUnderTheirFacts(t *testing.T) {
 	s, out := screen(80)
-	s.Header(provision.Header{App: "combledger", Server: "barn", About: "MariaDB 10.11.19, socket"})
-	s.Row(provision.Row{Step: "php", Outcome: provision.Kept, Facts: "mysqli"})
-	s.Row(provision.Row{Step: "sql", Outcome: provision.Imported, Facts: "seasons.sql.gz: 12,480 rows into 6 tables", Seconds: 0.94})
-	s.Row(provision.Row{Step: "sql", Outcome: "would import", Facts: "a name of a file that is long, and then some more: 12 tables", Seconds: 0.01})
-	s.Row(provision.Row{Step: "account", Outcome: provision.Differs, Severity: estate.MustFix, Facts: "comb_app@localhost exists, and its password is not known here",
+	s.Header(work.Header{App: "combledger", Server: "barn", About: "MariaDB 10.11.19, socket"})
+	s.Row(work.Row{Step: "php", Outcome: work.Kept, Facts: "mysqli"})
+	s.Row(work.Row{Step: "sql", Outcome: work.Imported, Facts: "seasons.sql.gz: 12,480 rows into 6 tables", Seconds: 0.94})
+	s.Row(work.Row{Step: "sql", Outcome: "would import", Facts: "a name of a file that is long, and then some more: 12 tables", Seconds: 0.01})
+	s.Row(work.Row{Step: "account", Outcome: work.Differs, Severity: estate.MustFix, Facts: "comb_app@localhost exists, and its password is not known here",
 		Place: &fault.Place{File: "s.php", Line: 3}, Excerpt: "3 | $p = 1;", Remedy: "yellowfield provision combledger --fix server-password"})
-	s.Row(provision.Row{Step: "settings", Outcome: provision.NotReached})
+	s.Row(work.Row{Step: "settings", Outcome: work.NotReached})
 	assert.Equal(t, `combledger                                        barn, MariaDB 10.11.19, socket
   kept          php        mysqli
   imported      sql        seasons.sql.gz: 12,480 rows into 6 tables       0.9 s
@@ -61,7 +62,7 @@ func TestRowsLineUpAndWrapUnderTheirFacts(t *testing.T) {
 
 func TestADryRunShowsStatementsAndDifferences(t *testing.T) {
 	s, out := screen(60)
-	s.Row(provision.Row{Step: "settings", Outcome: "would write", Facts: "s.php: 1 value",
+	s.Row(work.Row{Step: "settings", Outcome: "would write", Facts: "s.php: 1 value",
 		SQL: []string{"GRANT SELECT ON `x`.* TO `a`@`b`"}, Diff: "--- a\n+++ b\n-old\n+new " + strings.Repeat("x", 80) + "\n"})
 	assert.Equal(t, "  would write   settings   s.php: 1 value\n"+
 		"      GRANT SELECT ON `x`.* TO `a`@`b`\n      --- a\n      +++ b\n      -old\n      +new "+strings.Repeat("x", 46)+"...\n", plain(out.String()))
@@ -81,29 +82,29 @@ func TestFaultsAreToldWithPlaceAndNextStep(t *testing.T) {
 }
 
 func TestSummaries(t *testing.T) {
-	row := func(o provision.Outcome) provision.Row { return provision.Row{Outcome: o} }
-	result := func(app string, exit int, rows ...provision.Row) provision.Result {
-		return provision.Result{Header: provision.Header{App: app}, Exit: exit, Rows: rows}
+	row := func(o work.Outcome) work.Row { return work.Row{Outcome: o} }
+	result := func(app string, exit int, rows ...work.Row) work.Result {
+		return work.Result{Header: work.Header{App: app}, Exit: exit, Rows: rows}
 	}
 	for name, row := range map[string]struct {
-		results []provision.Result
+		results []work.Result
 		tells   Telling
 		want    string
 	}{
-		"nothing to do": {[]provision.Result{result("a", 0, row(provision.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 unchanged, in 1.5 s.\n"},
-		"undone":        {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Failed), row(provision.Undone))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing is left behind.\n"},
-		"beforehand":    {[]provision.Result{result("a", 2, row(provision.Failed))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing was touched.\n"},
-		"half undone": {[]provision.Result{{Header: provision.Header{App: "a"}, Exit: 4, Stuck: true, Rows: []provision.Row{row(provision.Made), row(provision.Made), row(provision.Refused), row(provision.Undone)}}}, ToldChanges,
+		"nothing to do": {[]work.Result{result("a", 0, row(work.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 unchanged, in 1.5 s.\n"},
+		"undone":        {[]work.Result{result("a", 1, row(work.Made), row(work.Failed), row(work.Undone))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing is left behind.\n"},
+		"beforehand":    {[]work.Result{result("a", 2, row(work.Failed))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing was touched.\n"},
+		"half undone": {[]work.Result{{Header: work.Header{App: "a"}, Exit: 4, Stuck: true, Rows: []work.Row{row(work.Made), row(work.Made), row(work.Refused), row(work.Undone)}}}, ToldChanges,
 			"1 app: 1 refused, in 1.5 s.\na: what could not be undone is named above.\n"},
-		"behind the settings": {[]provision.Result{result("a", 1, row(provision.Made), row(provision.Written), row(provision.Failed))}, ToldChanges,
+		"behind the settings": {[]work.Result{result("a", 1, row(work.Made), row(work.Written), row(work.Failed))}, ToldChanges,
 			"1 app: 1 failed, in 1.5 s.\na: what was made before the failure stands.\n"},
-		"compared": {[]provision.Result{result("a", 3, row(provision.Differs))}, ToldComparison, "1 app: 1 with differences, in 1.5 s.\n"},
-		"planned": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true}}, ToldPlan,
+		"compared": {[]work.Result{result("a", 3, row(work.Differs))}, ToldComparison, "1 app: 1 with differences, in 1.5 s.\n"},
+		"planned": {[]work.Result{{Header: work.Header{App: "a"}, Changed: true}}, ToldPlan,
 			"1 app: 1 would change, in 1.5 s.\nNext: yellowfield provision a  does it\n"},
-		"waiting": {[]provision.Result{{Header: provision.Header{App: "a"}, Changed: true, Waits: true, Pending: []string{"r"}}}, ToldChanges,
+		"waiting": {[]work.Result{{Header: work.Header{App: "a"}, Changed: true, Waits: true, Pending: []string{"r"}}}, ToldChanges,
 			"1 app: 1 waiting for its installer, in 1.5 s.\nNext: yellowfield connection a                       what to type into its installer\n" +
 				"      yellowfield connection a --account r --reveal  collect its password: r\n"},
-		"many": {[]provision.Result{result("a", 0), {Header: provision.Header{App: "b"}, Exit: 1, Rows: []provision.Row{{Outcome: provision.Failed, Facts: "no room"}}}, result("c", 0), {Header: provision.Header{App: "d"}, Exit: 1, Rows: []provision.Row{{Outcome: provision.Failed, Facts: "no right"}}}}, ToldPlan,
+		"many": {[]work.Result{result("a", 0), {Header: work.Header{App: "b"}, Exit: 1, Rows: []work.Row{{Outcome: work.Failed, Facts: "no room"}}}, result("c", 0), {Header: work.Header{App: "d"}, Exit: 1, Rows: []work.Row{{Outcome: work.Failed, Facts: "no right"}}}}, ToldPlan,
 			"4 apps: 2 unchanged, 2 failed, in 1.5 s.\n  b: no room\n  d: no right\nNext: yellowfield provision b d  when the cause is mended\n"},
 		"no app": {nil, ToldChanges, "There is no app to work on.\n"},
 	} {
@@ -115,7 +116,7 @@ func TestSummaries(t *testing.T) {
 }
 
 func TestConnectionRevealsOnDemandOnly(t *testing.T) {
-	c := &provision.Connection{App: "stall", DBMS: "MariaDB", Host: "localhost", Port: 3306, Database: "stall", User: "app",
+	c := &overview.Connection{App: "stall", DBMS: "MariaDB", Host: "localhost", Port: 3306, Database: "stall", User: "app",
 		Password: secret.NewPassword("w-a-x"), PasswordIn: "pending", Pending: true, Notes: []string{"one", "two"}}
 	s, out := screen(80)
 	s.Connection(c, false)

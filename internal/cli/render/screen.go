@@ -19,7 +19,7 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // Screen writes results to standard output and diagnostics to standard error,
@@ -99,13 +99,13 @@ var (
 	removed = lipgloss.NewStyle().Foreground(red)
 )
 
-func styleOf(o provision.Outcome) lipgloss.Style {
+func styleOf(o work.Outcome) lipgloss.Style {
 	switch o {
-	case provision.Differs, provision.Waiting, "would make", "would fix", "would import", "would write", "would run", "would undo", "would change", "would remove":
+	case work.Differs, work.Waiting, "would make", "would fix", "would import", "would write", "would run", "would undo", "would change", "would remove":
 		return caution
-	case provision.Failed, provision.Refused:
+	case work.Failed, work.Refused:
 		return bad
-	case provision.Kept, provision.NotReached:
+	case work.Kept, work.NotReached:
 		return quiet
 	}
 	return lipgloss.NewStyle()
@@ -168,7 +168,7 @@ func Reflow(text string, width int) string {
 }
 
 // Header writes an app's heading: its name, and at the right its server.
-func (s *Screen) Header(h provision.Header) {
+func (s *Screen) Header(h work.Header) {
 	s.behindBrief()
 	right := h.Server
 	if h.About != "" {
@@ -179,7 +179,7 @@ func (s *Screen) Header(h provision.Header) {
 
 // Row writes one step: outcome, step, facts, and below the facts what belongs
 // to them.
-func (s *Screen) Row(row provision.Row) {
+func (s *Screen) Row(row work.Row) {
 	style := styleOf(row.Outcome)
 	width := s.width - factsColumn
 	facts := row.Facts
@@ -196,7 +196,7 @@ func (s *Screen) Row(row provision.Row) {
 			*last += ", " + seconds
 		}
 	}
-	dim := row.Outcome == provision.Kept || row.Outcome == provision.NotReached
+	dim := row.Outcome == work.Kept || row.Outcome == work.NotReached
 	for i, line := range lines {
 		if dim && line != "" {
 			line = quiet.Render(line)

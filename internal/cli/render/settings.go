@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // Title writes a heading with a remark at the right.
@@ -60,10 +61,10 @@ func (s *Screen) SettingsFile(path, syntax string, rows []Setting) {
 
 // Edit writes what became of an edit.
 func (s *Screen) Edit(e *provision.Edit, dryRun bool) {
-	row := provision.Row{Step: "settings", Outcome: provision.Written, Facts: nearby(fault.Place{File: e.Path})}
+	row := work.Row{Step: "settings", Outcome: work.Written, Facts: nearby(fault.Place{File: e.Path})}
 	switch {
 	case !e.Changed:
-		row.Outcome, row.Facts = provision.Kept, row.Facts+" says so already"
+		row.Outcome, row.Facts = work.Kept, row.Facts+" says so already"
 	case dryRun:
 		row.Outcome, row.Diff = "would write", e.Diff
 	}

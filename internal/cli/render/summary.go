@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"yellowfield/internal/fault"
-	"yellowfield/internal/provision"
+	"yellowfield/internal/work"
 )
 
 // Telling says what kind of run a summary is about.
@@ -23,7 +23,7 @@ const (
 
 // Summary writes what a run came to: how the apps stand, in what time, and
 // what to do next.
-func (s *Screen) Summary(command string, results []provision.Result, tells Telling) {
+func (s *Screen) Summary(command string, results []work.Result, tells Telling) {
 	dryRun := tells == ToldPlan || tells == ToldReading
 	if len(results) == 0 {
 		s.printf("There is no app to work on.\n")
@@ -74,15 +74,15 @@ func (s *Screen) Summary(command string, results []provision.Result, tells Telli
 }
 
 // problems repeats what somebody has to do something about, where it could have scrolled away.
-func (s *Screen) problems(results []provision.Result) {
+func (s *Screen) problems(results []work.Result) {
 	if len(results) == 1 {
 		return
 	}
 	const most = 20
 	told := 0
 	for _, r := range results {
-		i := slices.IndexFunc(r.Rows, func(row provision.Row) bool {
-			return row.See == "" && (row.Outcome == provision.Failed || row.Outcome == provision.Refused || row.Outcome == provision.Differs)
+		i := slices.IndexFunc(r.Rows, func(row work.Row) bool {
+			return row.See == "" && (row.Outcome == work.Failed || row.Outcome == work.Refused || row.Outcome == work.Differs)
 		})
 		if r.Exit == 0 || i < 0 {
 			continue
@@ -103,9 +103,9 @@ func (s *Screen) problems(results []provision.Result) {
 
 // filled tells whether a run put something into an app that its notes are
 // about.
-func filled(r provision.Result) bool {
-	return slices.ContainsFunc(r.Rows, func(row provision.Row) bool {
-		return row.Outcome == provision.Imported || row.Outcome == provision.Written
+func filled(r work.Result) bool {
+	return slices.ContainsFunc(r.Rows, func(row work.Row) bool {
+		return row.Outcome == work.Imported || row.Outcome == work.Written
 	})
 }
 
@@ -126,13 +126,13 @@ var standingWords = map[string][2]string{
 
 var standings = []string{"provisioned", "imported", "rotated", "moved", "copied", "exported", "done", "closed", "open", wouldBe, waits, "verified", "unchanged", different, refused, broken}
 
-func standing(command string, r provision.Result, dryRun bool) string {
+func standing(command string, r work.Result, dryRun bool) string {
 	words, own := standingWords[command]
 	if !own {
 		words = standingWords[""]
 	}
 	switch {
-	case r.Exit == fault.Busy.ExitCode() && slices.ContainsFunc(r.Rows, func(row provision.Row) bool { return row.Outcome == provision.Failed }):
+	case r.Exit == fault.Busy.ExitCode() && slices.ContainsFunc(r.Rows, func(row work.Row) bool { return row.Outcome == work.Failed }):
 		return broken
 	case r.Exit == fault.Protected.ExitCode(), r.Exit == fault.Busy.ExitCode():
 		return refused
@@ -153,7 +153,7 @@ func standing(command string, r provision.Result, dryRun bool) string {
 }
 
 // Brief writes one line of an app with nothing to tell.
-func (s *Screen) Brief(command string, r provision.Result, width int, fact string) {
+func (s *Screen) Brief(command string, r work.Result, width int, fact string) {
 	word := standing(command, r, false)
 	style := quiet
 	switch word {
@@ -179,16 +179,16 @@ func (s *Screen) behindBrief() {
 }
 
 // leftBehind says, for a run that did not succeed, what stands now.
-func leftBehind(r provision.Result) string {
+func leftBehind(r work.Result) string {
 	if r.Exit == 0 {
 		return ""
 	}
 	undone, made := 0, 0
 	for _, row := range r.Rows {
 		switch {
-		case row.Outcome == provision.Undone:
+		case row.Outcome == work.Undone:
 			undone++
-		case slices.Contains([]provision.Outcome{provision.Made, provision.Fixed, provision.Imported, provision.Written, provision.Changed, provision.Removed}, row.Outcome):
+		case slices.Contains([]work.Outcome{work.Made, work.Fixed, work.Imported, work.Written, work.Changed, work.Removed}, row.Outcome):
 			made++
 		}
 	}
@@ -216,7 +216,7 @@ func quoted(path string) string {
 }
 
 // next names the commands that come next.
-func (s *Screen) next(command string, results []provision.Result, dryRun bool) {
+func (s *Screen) next(command string, results []work.Result, dryRun bool) {
 	type step struct{ command, why string }
 	var steps []step
 	add := func(command, why string) {

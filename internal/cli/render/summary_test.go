@@ -2,20 +2,19 @@ package render
 
 import (
 	"testing"
+	"yellowfield/internal/work"
 
 	"github.com/stretchr/testify/assert"
-
-	"yellowfield/internal/provision"
 )
 
 // TestNothingWasTouchedIsSaidOfNothing: whatever a run has done, it does not end with a word
 // that says otherwise.
 func TestNothingWasTouchedIsSaidOfNothing(t *testing.T) {
-	for _, outcome := range []provision.Outcome{provision.Made, provision.Fixed, provision.Imported, provision.Written, provision.Changed, provision.Removed} {
+	for _, outcome := range []work.Outcome{work.Made, work.Fixed, work.Imported, work.Written, work.Changed, work.Removed} {
 		for _, exit := range []int{1, 3, 4, 75} {
-			r := provision.Result{Exit: exit, Rows: []provision.Row{{Outcome: outcome}, {Outcome: provision.Differs}}}
+			r := work.Result{Exit: exit, Rows: []work.Row{{Outcome: outcome}, {Outcome: work.Differs}}}
 			assert.NotContains(t, leftBehind(r), "nothing", "%s, exit %d", outcome, exit)
 		}
 	}
-	assert.Equal(t, "nothing was touched.", leftBehind(provision.Result{Exit: 3, Rows: []provision.Row{{Outcome: provision.Kept}, {Outcome: provision.Differs}}}))
+	assert.Equal(t, "nothing was touched.", leftBehind(work.Result{Exit: 3, Rows: []work.Row{{Outcome: work.Kept}, {Outcome: work.Differs}}}))
 }

@@ -1,0 +1,93 @@
+package work
+
+import (
+	"context"
+	"sync"
+	"yellowfield/internal/dbms"
+	"yellowfield/internal/estate"
+	"yellowfield/internal/secret"
+)
+
+// common is what the workers of a command share.
+type common struct {
+	mutex   sync.Mutex
+	asked   map[*secret.Source]secret.Password
+	Chosen  []*estate.App // that the command is about
+	Reached map[string]*reached
+	pruned  bool
+}
+
+// share makes what is shared, once.
+func (e *Engine) share() {
+	if e.common == nil {
+		e.common = &common{}
+	}
+}
+
+// reached is a server that a command has to do with.
+type reached struct {
+	Tried chan struct{} // closed when the first app has tried to log in
+	Err   error         // of that
+	// look is what the server held when the command began, read once for all its apps.
+	look      sync.Once
+	catalogue *dbms.Catalogue
+	lookErr   error
+}
+
+// BeginWork prepares for a command's work on apps.
+func (e *Engine) BeginWork(apps []*estate.App) {
+	e.share()
+	e.Chosen, e.Reached = apps, map[string]*reached{}
+	for _, app := range apps {
+		e.Reached[app.Server] = &reached{Tried: make(chan struct{})}
+	}
+}
+
+// Obtain gets a password from its source, once for a command.
+func (e *Engine) Obtain(ctx context.Context, source *secret.Source, label string) (secret.Password, error) {
+	e.share()
+	e.mutex.Lock() // while somebody is asked, too: nobody answers two questions at once
+	defer e.mutex.Unlock()
+	if p, known := e.asked[source]; known {
+		return p, nil
+	}
+	p, err := source.Obtain(ctx, label, e.Ask)
+	if err == nil {
+		if e.asked == nil {
+			e.asked = map[*secret.Source]secret.Password{}
+		}
+		e.asked[source] = p
+	}
+	return p, err
+}
+
+// Forget has a password obtained anew the next time; a person is not asked twice.
+func (e *Engine) Forget(source *estate.PasswordSource) {
+	if source == nil || source.Ask {
+		return
+	}
+	e.share()
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	delete(e.asked, &source.Source)
+}
+
+// SpeaksFor reports whether what concerns the whole server is told at this app: the first of
+// the command's on it.
+func (r *Run) SpeaksFor() (first *estate.App, itself bool) {
+	for _, app := range r.Chosen {
+		if app.Server == r.App.Server {
+			return app, app == r.App
+		}
+	}
+	return r.App, true
+}
+
+// Arrive logs in and names the server at the head.
+func (r *Run) Arrive(ctx context.Context) (*Connection, error) {
+	c, err := r.connect(ctx, r.App.Server)
+	if err == nil && c.Admin != nil {
+		err = r.introduce(c.Entry, c.Admin)
+	}
+	return c, err
+}
