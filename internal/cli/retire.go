@@ -70,14 +70,11 @@ of reach. This asks for the app's name, or wants --confirm APP.`,
 			}
 			return p.withApps(selection{names: names}, func(engine *provision.Engine, apps []*estate.App) error {
 				p.listen(engine, "retire", apps)
+				retire := engine.Retire
 				if old {
-					results, err := engine.RetireOld(command.Context(), apps[0], options)
-					if err != nil {
-						return err
-					}
-					return p.conclude(engine, "retire", options.DryRun, results)
+					retire = engine.RetireOld
 				}
-				results, err := engine.Retire(command.Context(), apps, options)
+				results, err := retire(command.Context(), apps, options)
 				if err != nil {
 					return err
 				}

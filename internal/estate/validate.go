@@ -148,6 +148,20 @@ func (e *Estate) validateApp(a *App, path string) {
 	if len(a.Databases) > 0 && a.Databases[0].Key != a.Database.Key {
 		e.fault(path+".databases", "put the database under databases, as the first of them", "app %s has both database and databases", a.Name)
 	}
+	e.validateNames(a, server, path)
+	if !prefixish.MatchString(a.Prefix) {
+		e.fault(path+".prefix", "letters, digits and underscores", "%q cannot be a table prefix", a.Prefix)
+	}
+	e.validateRuns(a, server, path)
+	if a.Installer.Tables && len(a.Import) > 0 {
+		e.fault(path+".installer.tables", "remove one of the two", "the tables cannot come from both the installer and an import")
+	}
+	e.validateSettings(a, path)
+	e.validateOwnership(a, path+".ownership")
+}
+
+// validateNames checks an app's databases and accounts.
+func (e *Estate) validateNames(a *App, server *Server, path string) {
 	names := map[string]bool{}
 	for _, d := range a.All() {
 		e.validateDatabase(a, *d, server, path+"."+d.Path())
@@ -171,9 +185,11 @@ func (e *Estate) validateApp(a *App, path string) {
 		}
 		seen[account.Name] = true
 	}
-	if !prefixish.MatchString(a.Prefix) {
-		e.fault(path+".prefix", "letters, digits and underscores", "%q cannot be a table prefix", a.Prefix)
-	}
+}
+
+// validateRuns checks what is run for an app: scripts, PHP, commands, and what an import sets on
+// its server.
+func (e *Estate) validateRuns(a *App, server *Server, path string) {
 	for i, script := range a.Import {
 		at := fmt.Sprintf("%s.import[%d]", path, i)
 		e.inside(at, a, script.File)
@@ -201,11 +217,6 @@ func (e *Estate) validateApp(a *App, path string) {
 				"%q is not set for an import", name)
 		}
 	}
-	if a.Installer.Tables && len(a.Import) > 0 {
-		e.fault(path+".installer.tables", "remove one of the two", "the tables cannot come from both the installer and an import")
-	}
-	e.validateSettings(a, path)
-	e.validateOwnership(a, path+".ownership")
 }
 
 // MaySetDuringImport reports whether server_during_import may name a variable.

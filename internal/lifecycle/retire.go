@@ -135,6 +135,7 @@ var (
 )
 
 func init() {
+	meaningOfEntries()
 	databaseDropped.Means(effect.Spec[*work.Run, steps.DatabaseState]{
 		Object: steps.DatabaseObject, Look: steps.LookAtDatabase, Irreversible: true,
 		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[steps.DatabaseState]) (string, error) {
@@ -153,6 +154,51 @@ func init() {
 		},
 		Kept: func(r *work.Run, _ effect.Change[work.FileState]) (why, next string) { return r.OutOfUse() },
 	})
+	RetirementNoted.Means(effect.Spec[*work.Run, RetirementState]{
+		Object: func(effect.Change[RetirementState]) string { return "note of what is taken away" },
+		Do: func(r *work.Run, _ context.Context, d *effect.Doing[RetirementState]) (string, error) {
+			return "", r.State.SetNote(RetiredApps, r.NoteName(), d.Material.(RetiredApp))
+		},
+		Undo: func(r *work.Run, _ context.Context, c effect.Change[RetirementState]) error {
+			var note, before RetiredApp
+			if found, err := r.State.Note(RetiredApps, r.NoteName(), &note); err != nil || !found {
+				return err
+			}
+			before.Locked = c.Before.Locked
+			for _, f := range note.Files {
+				if slices.Contains(c.Before.Files, f.Path) {
+					before.Files = append(before.Files, f)
+				}
+			}
+			if len(before.Locked)+len(before.Files) == 0 {
+				return r.State.DropNote(RetiredApps, r.NoteName())
+			}
+			return r.State.SetNote(RetiredApps, r.NoteName(), before)
+		},
+		Kept: func(r *work.Run, _ effect.Change[RetirementState]) (why, next string) { return r.OutOfUse() },
+	})
+	accountDropped.Means(effect.Spec[*work.Run, steps.AccountState]{
+		Object: func(c effect.Change[steps.AccountState]) string { return "account " + c.Subject }, Irreversible: true,
+		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[steps.AccountState]) (string, error) {
+			a := dbms.ParseAccount(d.Subject)
+			_ = r.View.Server.EndSessions(ctx, a) // there may be none
+			if err := r.Send(ctx, &d.Touched, r.View.Server.DropAccount(a)); err != nil {
+				return "", err
+			}
+			return "", r.State.DropPending(r.StateAccount(a.User))
+		},
+		Look: func(r *work.Run, _ context.Context, c effect.Change[steps.AccountState]) (effect.Standing, error) {
+			if _, exists := r.View.Catalogue.Accounts[dbms.ParseAccount(c.Subject)]; exists {
+				return effect.NotDone, nil
+			}
+			return effect.Done, nil
+		},
+		Kept: func(r *work.Run, _ effect.Change[steps.AccountState]) (why, next string) { return r.OutOfUse() },
+	})
+}
+
+// meaningOfEntries says what changing a file of the estate means.
+func meaningOfEntries() {
 	EntryChanged.Means(effect.Spec[*work.Run, work.FileState]{
 		Object: func(c effect.Change[work.FileState]) string { return "entry of " + c.After.App },
 		Do: func(r *work.Run, _ context.Context, d *effect.Doing[work.FileState]) (_ string, err error) {
@@ -200,47 +246,6 @@ func init() {
 		Kept: func(*work.Run, effect.Change[work.FileState]) (why, next string) {
 			return "the run has changed the estate file", "change it by hand, or by the command that takes that back"
 		},
-	})
-	RetirementNoted.Means(effect.Spec[*work.Run, RetirementState]{
-		Object: func(effect.Change[RetirementState]) string { return "note of what is taken away" },
-		Do: func(r *work.Run, _ context.Context, d *effect.Doing[RetirementState]) (string, error) {
-			return "", r.State.SetNote(RetiredApps, r.NoteName(), d.Material.(RetiredApp))
-		},
-		Undo: func(r *work.Run, _ context.Context, c effect.Change[RetirementState]) error {
-			var note, before RetiredApp
-			if found, err := r.State.Note(RetiredApps, r.NoteName(), &note); err != nil || !found {
-				return err
-			}
-			before.Locked = c.Before.Locked
-			for _, f := range note.Files {
-				if slices.Contains(c.Before.Files, f.Path) {
-					before.Files = append(before.Files, f)
-				}
-			}
-			if len(before.Locked)+len(before.Files) == 0 {
-				return r.State.DropNote(RetiredApps, r.NoteName())
-			}
-			return r.State.SetNote(RetiredApps, r.NoteName(), before)
-		},
-		Kept: func(r *work.Run, _ effect.Change[RetirementState]) (why, next string) { return r.OutOfUse() },
-	})
-	accountDropped.Means(effect.Spec[*work.Run, steps.AccountState]{
-		Object: func(c effect.Change[steps.AccountState]) string { return "account " + c.Subject }, Irreversible: true,
-		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[steps.AccountState]) (string, error) {
-			a := dbms.ParseAccount(d.Subject)
-			_ = r.View.Server.EndSessions(ctx, a) // there may be none
-			if err := r.Send(ctx, &d.Touched, r.View.Server.DropAccount(a)); err != nil {
-				return "", err
-			}
-			return "", r.State.DropPending(r.StateAccount(a.User))
-		},
-		Look: func(r *work.Run, _ context.Context, c effect.Change[steps.AccountState]) (effect.Standing, error) {
-			if _, exists := r.View.Catalogue.Accounts[dbms.ParseAccount(c.Subject)]; exists {
-				return effect.NotDone, nil
-			}
-			return effect.Done, nil
-		},
-		Kept: func(r *work.Run, _ effect.Change[steps.AccountState]) (why, next string) { return r.OutOfUse() },
 	})
 }
 

@@ -285,20 +285,7 @@ func (p *Proposal) writeImport(w *writer) {
 			rows = append(rows, row{"# and " + figures.Counted(len(p.Findings.Import())-i, "further script", "further scripts"), ""})
 			break
 		}
-		text := "- " + scalar(s.File)
-		if s.PrefixToken != "" || s.Retarget || s.Encoding != "" {
-			text = "- {file: " + scalar(s.File)
-			if s.PrefixToken != "" {
-				text += ", prefix_token: " + estate.Quoted(s.PrefixToken)
-			}
-			if s.Retarget {
-				text += ", retarget: true"
-			}
-			if s.Encoding != "" {
-				text += ", encoding: " + s.Encoding
-			}
-			text += "}"
-		}
+		text, fact := scriptEntry(s)
 		remark := cmp.Or(s.Doubt, contents(s))
 		switch {
 		case s.Doubt != "" && mark == "" && sure > 0:
@@ -313,16 +300,6 @@ func (p *Proposal) writeImport(w *writer) {
 		default:
 			begin()
 			rows = append(rows, row{mark + "  " + text, remark})
-			fact := facts{{"file", s.File}}
-			if s.PrefixToken != "" {
-				fact.add("prefix_token", s.PrefixToken)
-			}
-			if s.Retarget {
-				fact.add("retarget", true)
-			}
-			if s.Encoding != "" {
-				fact.add("encoding", s.Encoding)
-			}
 			meant = append(meant, fact)
 		}
 	}
@@ -349,6 +326,28 @@ func (p *Proposal) writeImport(w *writer) {
 	if left > shownScripts {
 		w.line("# not imported: "+figures.Counted(left-shownScripts, "further script", "further scripts"), "")
 	}
+}
+
+// scriptEntry is a script under import, as text and as what the text has to mean.
+func scriptEntry(s *discover.Script) (text string, fact facts) {
+	fact = facts{{"file", s.File}}
+	if s.PrefixToken == "" && !s.Retarget && s.Encoding == "" {
+		return "- " + scalar(s.File), fact
+	}
+	text = "- {file: " + scalar(s.File)
+	if s.PrefixToken != "" {
+		text += ", prefix_token: " + estate.Quoted(s.PrefixToken)
+		fact.add("prefix_token", s.PrefixToken)
+	}
+	if s.Retarget {
+		text += ", retarget: true"
+		fact.add("retarget", true)
+	}
+	if s.Encoding != "" {
+		text += ", encoding: " + s.Encoding
+		fact.add("encoding", s.Encoding)
+	}
+	return text + "}", fact
 }
 
 // shownScripts is how many are named of those that are not imported.

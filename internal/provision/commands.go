@@ -64,7 +64,7 @@ func (e *Engine) Move(ctx context.Context, apps []*estate.App, options work.Opti
 		if moving.Back {
 			note, err := (&e.Engine).NoteOfMove(app)
 			if err == nil {
-				left, err := e.RetireOld(ctx, app, work.Options{Command: options.Command, DryRun: options.DryRun, Retire: &work.Retirement{Confirm: moving.Confirm}})
+				left, err := e.retireOld(ctx, app, work.Options{Command: options.Command, DryRun: options.DryRun, Retire: &work.Retirement{Confirm: moving.Confirm}})
 				results = append(results, left...)
 				switch {
 				case err != nil:
@@ -87,7 +87,17 @@ func (e *Engine) Move(ctx context.Context, apps []*estate.App, options work.Opti
 }
 
 // RetireOld drops what apps left on the servers that they were moved from.
-func (e *Engine) RetireOld(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
+func (e *Engine) RetireOld(ctx context.Context, apps []*estate.App, options work.Options) (results []work.Result, err error) {
+	for _, app := range apps {
+		one, err := e.retireOld(ctx, app, options)
+		if results = append(results, one...); err != nil {
+			return results, err
+		}
+	}
+	return results, nil
+}
+
+func (e *Engine) retireOld(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
 	note, err := (&e.Engine).NoteOfMove(app)
 	if err != nil {
 		return nil, err

@@ -274,37 +274,8 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table str
 		return err
 	}
 	defer script.Close()
-	var m message
-	begun, size := false, 0
-	commit := func() error {
-		if !begun {
-			return nil
-		}
-		begun, size = false, 0
-		return l.session.Send(ctx, "COMMIT", func(int64) {})
-	}
-	flush := func() error {
-		defer m.reset()
-		if len(m.pieces) == 0 {
-			return nil
-		}
-		if !begun {
-			if err := l.session.Send(ctx, "BEGIN", func(int64) {}); err != nil {
-				return err
-			}
-			begun = true
-		}
-		size += len(m.text)
-		if err := m.send(ctx, l.session, &e.Ledger); err != nil || size < commitSize {
-			return err
-		}
-		return commit()
-	}
-	defer func() {
-		if begun { // a failure: its rows go, and the session is free for who looks on
-			_ = l.session.Send(context.WithoutCancel(ctx), "ROLLBACK", func(int64) {})
-		}
-	}()
+	sent := &sentRun{lane: l, script: script, judge: judge, table: table, fresh: fresh}
+	defer sent.end(ctx)
 	err = r.Read(e.source.Name, script, script.Content, func(statement sqltext.Statement) error {
 		if err := cmp.Or(ctx.Err(), l.pool.failure()); err != nil {
 			return err
@@ -312,43 +283,95 @@ func (l *lane) readRun(ctx context.Context, r *load.Run, judge *judge, table str
 		v := judge.look(statement)
 		switch {
 		case v.class == copyRows && v.objection == nil:
-			if err := flush(); err != nil {
-				return err
-			}
-			if fresh && endsInStdin(v.Text) {
-				if err := commit(); err != nil {
-					return err
-				}
-				begun = true
-				frozen, err := l.begin(ctx, v.head.Name)
-				if err != nil {
-					return err
-				}
-				if frozen {
-					v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
-				}
-				if err := sendCopy(ctx, l.session, script, v, table, &e.Ledger); err != nil {
-					return err
-				}
-				return commit()
-			}
-			return sendCopy(ctx, l.session, script, v, table, &e.Ledger)
+			return sent.copy(ctx, v)
 		case v.class == literalRows:
 			if _, literal := judge.countRows(v); !literal {
 				break
 			}
-			if m.join(v, table, h); len(m.text) >= messageSize {
-				return flush()
+			if sent.join(v, table, h); len(sent.text) >= messageSize {
+				return sent.flush(ctx)
 			}
 			return nil
 		}
 		return load.Changed(e.source.Name, statement)
 	})
 	if err == nil {
-		err = flush()
+		err = sent.flush(ctx)
 	}
 	if err == nil {
-		err = commit()
+		err = sent.commit(ctx)
 	}
 	return err
+}
+
+// sentRun is a run on its way, in transactions of some size.
+type sentRun struct {
+	message
+	*lane
+	script *reading
+	judge  *judge
+	table  string
+	fresh  bool // the script has made the table
+	begun  bool // a transaction
+	size   int  // of what it holds
+}
+
+// end has the rows of a transaction go that was not committed: the session is free for who
+// looks on.
+func (s *sentRun) end(ctx context.Context) {
+	if s.begun {
+		_ = s.session.Send(context.WithoutCancel(ctx), "ROLLBACK", func(int64) {})
+	}
+}
+
+func (s *sentRun) commit(ctx context.Context) error {
+	if !s.begun {
+		return nil
+	}
+	s.begun, s.size = false, 0
+	return s.session.Send(ctx, "COMMIT", func(int64) {})
+}
+
+// flush sends what was joined.
+func (s *sentRun) flush(ctx context.Context) error {
+	defer s.reset()
+	if len(s.pieces) == 0 {
+		return nil
+	}
+	if !s.begun {
+		if err := s.session.Send(ctx, "BEGIN", func(int64) {}); err != nil {
+			return err
+		}
+		s.begun = true
+	}
+	s.size += len(s.text)
+	if err := s.send(ctx, s.session, &s.pool.e.Ledger); err != nil || s.size < commitSize {
+		return err
+	}
+	return s.commit(ctx)
+}
+
+// copy sends a COPY, into a table of the script's own frozen.
+func (s *sentRun) copy(ctx context.Context, v verdict) error {
+	if err := s.flush(ctx); err != nil {
+		return err
+	}
+	if !s.fresh || !endsInStdin(v.Text) {
+		return sendCopy(ctx, s.session, s.script, v, s.table, &s.pool.e.Ledger)
+	}
+	if err := s.commit(ctx); err != nil {
+		return err
+	}
+	s.begun = true
+	frozen, err := s.begin(ctx, v.head.Name)
+	if err != nil {
+		return err
+	}
+	if frozen {
+		v.text = append(bytes.Clone(v.text), " WITH (FREEZE)"...)
+	}
+	if err := sendCopy(ctx, s.session, s.script, v, s.table, &s.pool.e.Ledger); err != nil {
+		return err
+	}
+	return s.commit(ctx)
 }

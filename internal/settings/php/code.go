@@ -88,6 +88,25 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	if err != nil {
 		return Code{}
 	}
+	r := newCodeReader(src, tokens, wanted)
+	for r.pos = 0; r.more(); r.pos++ {
+		r.take()
+	}
+	return r.code
+}
+
+// codeReader reads code token by token.
+type codeReader struct {
+	*finder
+	wanted        func(function string) bool
+	lines         []int // of the tokens
+	code          Code
+	assigned      map[string]bool // variables, so far
+	variables     *trace
+	class, parent string // the one around, and what it extends
+}
+
+func newCodeReader(src []byte, tokens []token, wanted func(function string) bool) *codeReader {
 	f := &finder{src: src}
 	line, at := 1, 0
 	var lines []int
@@ -105,96 +124,118 @@ func ReadCode(src []byte, wanted func(function string) bool) Code {
 	}
 	const perToken, atLeast = 20, 10_000
 	f.most = perToken*len(f.tokens) + atLeast
-	code := Code{Parameters: map[string]bool{}, Signatures: map[string][]string{}, Aliases: map[string]string{}}
-	assigned := map[string]bool{}
-	variables := newTrace()
-	class, parent := "", "" // the one around, and what it extends
-	for f.pos = 0; f.more(); f.pos++ {
-		switch {
-		case f.isKind(0, punct):
-			variables.mark(f.text(0))
-		case f.isKind(0, variable):
-			if variables.heading != nil {
-				variables.heading[f.text(0)] = true
-				code.Parameters[f.text(0)] = true
-			}
-			if f.is(1, "=") && !f.is(2, "=") {
-				name := f.text(0)
-				if code.Aliases[name] = ""; !assigned[name] {
-					code.Aliases[name] = f.element(2)
-				}
-				assigned[name] = true
-			}
-			if name, value, adds, inBranch, ok := f.assigned(); ok {
-				variables.set(name, value, adds, inBranch)
-			}
-		case f.isKind(0, singleQuoted), f.isKind(0, doubleQuoted):
-			joined, gaps := f.concatenation()
-			code.Literals = append(code.Literals, Literal{Text: loosely(f.text(0)), Line: lines[f.pos], Begins: joined != ""})
-			if joined != "" {
-				code.Literals = append(code.Literals, Literal{Text: joined, Line: lines[f.pos], Gaps: gaps})
-			}
-		case f.isKind(0, heredoc):
-			code.Literals = append(code.Literals, Literal{Text: strings.ReplaceAll(heredocBody(f.text(0)), `\$`, "$"), Line: lines[f.pos]})
-		case f.isKind(0, word):
-			name := strings.ToLower(f.text(0))
-			name = name[strings.LastIndexByte(name, '\\')+1:]
-			if f.pos > 0 && f.is(-1, "->") {
-				name = "->" + name
-			}
-			if name == "extends" {
-				parent = strings.ToLower(f.text(1)[strings.LastIndexByte(f.text(1), '\\')+1:])
-			}
-			isParent := name == "__construct" && f.pos > 1 && f.is(-1, "::") && f.is(-2, "parent")
-			if isParent {
-				name = parent
-			}
-			if definers[name] {
-				variables.mark(name)
-				defined := f.defined()
-				switch {
-				case len(defined) == 0:
-				case name == "class":
-					class = defined[0]
-				case name == "function" && defined[0] == "__construct":
-					code.Signatures[class] = f.signature()
-				case name == "function":
-					code.Signatures[defined[0]] = f.signature()
-				}
-				code.Defines = append(code.Defines, defined...)
-				code.Declares = append(code.Declares, f.returned()...)
-				continue
-			}
-			if name == "const" {
-				code.Declares = append(code.Declares, f.constant()...)
-				continue
-			}
-			includes := name == "include" || name == "include_once" || name == "require" || name == "require_once"
-			if !includes && !f.is(1, "(") || f.pos > 0 && f.is(-1, "function") || !wanted(name) {
-				continue
-			}
-			use := Use{Function: name, New: isParent || f.pos > 0 && f.is(-1, "new"), Line: lines[f.pos]}
-			start := f.pos
-			f.pos++
-			switch {
-			case includes:
-				from := f.pos
-				f.skipTo(";", "")
-				use.Arguments = []Argument{f.argument(from, f.pos)}
-			default:
-				use.Arguments = f.arguments()
-			}
-			for i, a := range use.Arguments {
-				use.Arguments[i].Parameter = len(a.Pieces) == 1 && variables.isParameter(a.Pieces[0].Address)
-				if traced := variables.resolve(a); traced.Source != a.Source {
-					use.Arguments[i].Traced = &traced
-				}
-			}
-			code.Uses = append(code.Uses, use)
-			f.pos = start // calls inside the arguments count, too
+	return &codeReader{
+		finder: f, wanted: wanted, lines: lines, assigned: map[string]bool{}, variables: newTrace(),
+		code: Code{Parameters: map[string]bool{}, Signatures: map[string][]string{}, Aliases: map[string]string{}},
+	}
+}
+
+// take takes in what begins with the token at hand.
+func (r *codeReader) take() {
+	switch {
+	case r.isKind(0, punct):
+		r.variables.mark(r.text(0))
+	case r.isKind(0, variable):
+		r.takeVariable()
+	case r.isKind(0, singleQuoted), r.isKind(0, doubleQuoted):
+		joined, gaps := r.concatenation()
+		r.literal(Literal{Text: loosely(r.text(0)), Begins: joined != ""})
+		if joined != "" {
+			r.literal(Literal{Text: joined, Gaps: gaps})
+		}
+	case r.isKind(0, heredoc):
+		r.literal(Literal{Text: strings.ReplaceAll(heredocBody(r.text(0)), `\$`, "$")})
+	case r.isKind(0, word):
+		r.takeWord()
+	}
+}
+
+func (r *codeReader) literal(l Literal) {
+	l.Line = r.lines[r.pos]
+	r.code.Literals = append(r.code.Literals, l)
+}
+
+func (r *codeReader) takeVariable() {
+	if r.variables.heading != nil {
+		r.variables.heading[r.text(0)] = true
+		r.code.Parameters[r.text(0)] = true
+	}
+	if r.is(1, "=") && !r.is(2, "=") {
+		name := r.text(0)
+		if r.code.Aliases[name] = ""; !r.assigned[name] {
+			r.code.Aliases[name] = r.element(2)
+		}
+		r.assigned[name] = true
+	}
+	if name, value, adds, inBranch, ok := r.finder.assigned(); ok {
+		r.variables.set(name, value, adds, inBranch)
+	}
+}
+
+func (r *codeReader) takeWord() {
+	name := strings.ToLower(r.text(0))
+	name = name[strings.LastIndexByte(name, '\\')+1:]
+	if r.pos > 0 && r.is(-1, "->") {
+		name = "->" + name
+	}
+	if name == "extends" {
+		r.parent = strings.ToLower(r.text(1)[strings.LastIndexByte(r.text(1), '\\')+1:])
+	}
+	isParent := name == "__construct" && r.pos > 1 && r.is(-1, "::") && r.is(-2, "parent")
+	if isParent {
+		name = r.parent
+	}
+	if definers[name] {
+		r.takeDefinition(name)
+		return
+	}
+	if name == "const" {
+		r.code.Declares = append(r.code.Declares, r.constant()...)
+		return
+	}
+	includes := name == "include" || name == "include_once" || name == "require" || name == "require_once"
+	if !includes && !r.is(1, "(") || r.pos > 0 && r.is(-1, "function") || !r.wanted(name) {
+		return
+	}
+	r.takeUse(Use{Function: name, New: isParent || r.pos > 0 && r.is(-1, "new"), Line: r.lines[r.pos]}, includes)
+}
+
+// takeDefinition takes in what a definer makes.
+func (r *codeReader) takeDefinition(definer string) {
+	r.variables.mark(definer)
+	defined := r.defined()
+	switch {
+	case len(defined) == 0:
+	case definer == "class":
+		r.class = defined[0]
+	case definer == "function" && defined[0] == "__construct":
+		r.code.Signatures[r.class] = r.signature()
+	case definer == "function":
+		r.code.Signatures[defined[0]] = r.signature()
+	}
+	r.code.Defines = append(r.code.Defines, defined...)
+	r.code.Declares = append(r.code.Declares, r.returned()...)
+}
+
+// takeUse takes in the use of a function, or the reading of another file.
+func (r *codeReader) takeUse(use Use, includes bool) {
+	start := r.pos
+	r.pos++
+	if includes {
+		from := r.pos
+		r.skipTo(";", "")
+		use.Arguments = []Argument{r.argument(from, r.pos)}
+	} else {
+		use.Arguments = r.arguments()
+	}
+	for i, a := range use.Arguments {
+		use.Arguments[i].Parameter = len(a.Pieces) == 1 && r.variables.isParameter(a.Pieces[0].Address)
+		if traced := r.variables.resolve(a); traced.Source != a.Source {
+			use.Arguments[i].Traced = &traced
 		}
 	}
-	return code
+	r.code.Uses = append(r.code.Uses, use)
+	r.pos = start // calls inside the arguments count, too
 }
 
 // definers are the words behind which the name of something stands that the code makes.
