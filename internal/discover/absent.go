@@ -215,11 +215,6 @@ func inInstaller(mentions []mention) bool {
 	return slices.ContainsFunc(mentions, func(m mention) bool { return isInstallers(m.File) })
 }
 
-// isInstallers reports whether a file is an installer's by its path.
-func isInstallers(name string) bool {
-	return slices.ContainsFunc(settings.Words(name), func(w string) bool { return installerWords[w] })
-}
-
 // allExtensions are what follows the first dot of a file's name.
 func allExtensions(name string) string {
 	_, after, _ := strings.Cut(path.Base(name), ".")

@@ -102,9 +102,6 @@ func leaveOutUnmade(all []*Script) {
 	}
 }
 
-// MostScripts is how many can be told what each is for.
-const MostScripts = 20
-
 // leaveOutCrowd leaves all but the fullest script out where there are too many.
 func leaveOutCrowd(all []*Script) {
 	var left []*Script
@@ -151,8 +148,6 @@ func needRows(all []*Script) {
 		}
 	}
 }
-
-var onlyDigits = regexp.MustCompile(`^[\d._-]+\.sql`)
 
 // lacks reports whether the script makes tables, and none of them with a prefix.
 func (s *Script) lacks(prefix string) bool {

@@ -455,3 +455,9 @@ func (c *code) note(function string, place Place) {
 	}
 	uses.note(function, place)
 }
+
+// Outside is a file out of the application's folder, and the code that reads it.
+type Outside struct {
+	File  string `json:"file"`
+	Place Place  `json:"place"`
+}

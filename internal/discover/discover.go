@@ -69,12 +69,6 @@ type Findings struct {
 	extensions     func(best *Candidate, family string) []Extension
 }
 
-// Outside is a file out of the application's folder, and the code that reads it.
-type Outside struct {
-	File  string `json:"file"`
-	Place Place  `json:"place"`
-}
-
 // Family is a family of servers with what speaks for it.
 type Family struct {
 	Name    string   `json:"name"` // mysql for MariaDB and MySQL, or postgresql
@@ -257,11 +251,6 @@ func (f *Findings) preferProgram() {
 		c.Reasons = append(slices.Clone(c.Reasons), "the SQL is that of its folder")
 	}
 }
-
-var (
-	versionSuffix = regexp.MustCompile(`(?i)[-_. ]?v?\d+(\.\d+)*([-_.](stable|final|release|rc\d*|beta\d*|alpha\d*|src|full))?$|[-_](?:master|main|trunk|latest|stable)$`)
-	notInNames    = regexp.MustCompile(`[^a-z0-9]+`)
-)
 
 // nameOf is the application's name by its manifest or its folder, without a
 // version, in small letters, digits and hyphens.
@@ -450,4 +439,44 @@ func isClass(t *tree, name string) bool {
 
 func hasCode(t *tree, folder string) bool {
 	return slices.ContainsFunc(t.files, func(name string) bool { return strings.HasPrefix(name, folder+"/") && isCode(name) })
+}
+
+// lacking are the tables that imported scripts or the code use and nothing makes, by
+// their names; none where the scripts make no tables, or where most names in the code are
+// others than theirs, so that they cannot be compared.
+func lacking(imported []*Script, code *tablesInCode) []Lacking {
+	made := maps.Clone(code.makes)
+	found := map[string]Place{}
+	for _, s := range imported {
+		for table := range s.makes {
+			made[strings.ToLower(strings.TrimPrefix(table, standIn))] = true
+		}
+	}
+	if len(made) == len(code.makes) {
+		return nil
+	}
+	for _, s := range imported {
+		for table := range s.needs {
+			if name := strings.ToLower(strings.TrimPrefix(table, standIn)); !made[name] && s.Doubt == "" {
+				found[name] = Place{File: s.File}
+			}
+		}
+	}
+	inCode, shared := map[string]Place{}, 0
+	for name, place := range code.uses {
+		if made[name] {
+			shared++
+		} else {
+			inCode[name] = place
+		}
+	}
+	if !code.others && len(inCode) <= shared {
+		maps.Copy(inCode, found)
+		found = inCode
+	}
+	var list []Lacking
+	for _, name := range slices.Sorted(maps.Keys(found)) {
+		list = append(list, Lacking{name, found[name]})
+	}
+	return list
 }

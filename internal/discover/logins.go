@@ -8,6 +8,7 @@ import (
 
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/php"
+	"yellowfield/internal/wordset"
 )
 
 // connect is a place where a value goes into a login.
@@ -302,4 +303,50 @@ func (c *code) login(address string, role settings.Role) (best int, by string) {
 		}
 	}
 	return best, by
+}
+
+// extensionPrefixes are beginnings of functions by their extension (PHP manual,
+// "Function Reference"). Extensions that are part of every PHP are left out.
+var extensionPrefixes = []struct{ prefix, extension string }{
+	{"mysqli_", "mysqli"}, {"pg_", "pgsql"}, {"mb_", "mbstring"}, {"curl_", "curl"}, {"ldap_", "ldap"}, {"imap_", "imap"},
+	{"bcadd", "bcmath"}, {"bcmul", "bcmath"}, {"bcdiv", "bcmath"}, {"bcsub", "bcmath"}, {"bccomp", "bcmath"}, {"gmp_", "gmp"},
+	{"image", "gd"}, {"simplexml_", "simplexml"}, {"xml_parser_", "xml"}, {"openssl_", "openssl"}, {"sodium_", "sodium"},
+	{"iconv", "iconv"}, {"exif_", "exif"}, {"ftp_", "ftp"}, {"bindtextdomain", "gettext"}, {"ngettext", "gettext"},
+	{"finfo_", "fileinfo"}, {"posix_", "posix"}, {"apcu_", "apcu"}, {"numfmt_", "intl"}, {"collator_", "intl"}, {"grapheme_", "intl"}, {"zip_", "zip"},
+}
+
+var extensionClasses = map[string]string{
+	"mysqli": "mysqli", "ziparchive": "zip", "domdocument": "dom", "simplexmlelement": "simplexml", "xmlreader": "xmlreader", "xmlwriter": "xmlwriter",
+	"soapclient": "soap", "intldateformatter": "intl", "numberformatter": "intl", "collator": "intl", "normalizer": "intl", "imagick": "imagick", "finfo": "fileinfo",
+}
+
+// gdFunctions are those that begin with image and belong to gd; others do, too,
+// in applications' own code.
+var gdFunctions = wordset.Of("imagecreate imagecreatetruecolor imagecreatefromjpeg imagecreatefrompng imagecreatefromgif imagecreatefromstring imagepng imagejpeg imagegif imagecopyresampled imagettftext imagecolorallocate")
+
+// extensionOf is the extension that a function or a class belongs to; empty for
+// none that is told.
+func extensionOf(function string) string {
+	if extension, known := extensionClasses[function]; known {
+		return extension
+	}
+	for _, row := range extensionPrefixes {
+		if strings.HasPrefix(function, row.prefix) && (row.extension != "gd" || gdFunctions[function]) {
+			return row.extension
+		}
+	}
+	return ""
+}
+
+// login are the functions and classes that log in to a family, and their extensions.
+type login struct {
+	functions      map[string]bool
+	extension, pdo string
+}
+
+func (l login) has(function string) bool { return l.functions[function] }
+
+var loginsTo = map[string]login{
+	familyMySQL:      {wordset.Of("mysqli mysqli_connect mysqli_real_connect mysqli_init ->real_connect"), "mysqli", "pdo_mysql"},
+	familyPostgreSQL: {wordset.Of("pg_connect pg_pconnect"), "pgsql", "pdo_pgsql"},
 }

@@ -139,11 +139,6 @@ func (c *code) isLibrarys(name string) bool {
 	})
 }
 
-// isApart reports whether a file is in a folder of parts, of examples or the like.
-func isApart(name string) bool {
-	return slices.ContainsFunc(settings.Words(path.Dir(name)), func(word string) bool { return awayFolders[word] })
-}
-
 // maySet is maySet for a file that code may copy.
 func (c *code) maySet(name string) (plain string, may bool) {
 	if to := c.copies[path.Base(name)]; to != "" {
@@ -169,8 +164,6 @@ func (c *code) withoutFamily(plain string) string {
 }
 
 var familyInName = regexp.MustCompile(`[._-](?:mysqli?|mariadb|pgsql|postgres(?:ql)?|sqlite3?|sqlsrv|mssql)\b`)
-
-var runsIt = wordset.Of("include include_once require require_once")
 
 // isDefaults reports whether what looks like a sample is itself run by code, or read by
 // code that never asks for a copy of it.

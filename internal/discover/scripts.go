@@ -182,17 +182,6 @@ func newScript(t *tree, c *code, name string) *Script {
 	return s
 }
 
-// Title is a family's name for people.
-func Title(family string) string {
-	switch family {
-	case familyMySQL:
-		return "MariaDB or MySQL"
-	case familyPostgreSQL:
-		return "PostgreSQL"
-	}
-	return "another server"
-}
-
 // ofPart is the reason for which scripts of parts are left out.
 const ofPart = "it belongs to a part that is installed by itself"
 
@@ -495,3 +484,8 @@ func commonPrefix(tables map[string]bool) string {
 	}
 	return common
 }
+
+// MostScripts is how many can be told what each is for.
+const MostScripts = 20
+
+var onlyDigits = regexp.MustCompile(`^[\d._-]+\.sql`)

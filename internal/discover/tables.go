@@ -1,9 +1,7 @@
 package discover
 
 import (
-	"maps"
 	"regexp"
-	"slices"
 	"strings"
 	"unicode"
 
@@ -52,44 +50,4 @@ func (u *tablesInCode) take(place Place, literal php.Literal) {
 			u.uses[name] = place
 		}
 	}
-}
-
-// lacking are the tables that imported scripts or the code use and nothing makes, by
-// their names; none where the scripts make no tables, or where most names in the code are
-// others than theirs, so that they cannot be compared.
-func lacking(imported []*Script, code *tablesInCode) []Lacking {
-	made := maps.Clone(code.makes)
-	found := map[string]Place{}
-	for _, s := range imported {
-		for table := range s.makes {
-			made[strings.ToLower(strings.TrimPrefix(table, standIn))] = true
-		}
-	}
-	if len(made) == len(code.makes) {
-		return nil
-	}
-	for _, s := range imported {
-		for table := range s.needs {
-			if name := strings.ToLower(strings.TrimPrefix(table, standIn)); !made[name] && s.Doubt == "" {
-				found[name] = Place{File: s.File}
-			}
-		}
-	}
-	inCode, shared := map[string]Place{}, 0
-	for name, place := range code.uses {
-		if made[name] {
-			shared++
-		} else {
-			inCode[name] = place
-		}
-	}
-	if !code.others && len(inCode) <= shared {
-		maps.Copy(inCode, found)
-		found = inCode
-	}
-	var list []Lacking
-	for _, name := range slices.Sorted(maps.Keys(found)) {
-		list = append(list, Lacking{name, found[name]})
-	}
-	return list
 }

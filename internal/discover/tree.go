@@ -237,3 +237,8 @@ func maySet(name string) (plain string, may bool) {
 	extension := strings.ToLower(path.Ext(plain))
 	return plain, settingsExtensions[extension] || strings.HasPrefix(plain, ".env") || templateName.MatchString(base) || slices.Contains([]string{"config", "configuration", "settings"}, strings.ToLower(plain))
 }
+
+var (
+	versionSuffix = regexp.MustCompile(`(?i)[-_. ]?v?\d+(\.\d+)*([-_.](stable|final|release|rc\d*|beta\d*|alpha\d*|src|full))?$|[-_](?:master|main|trunk|latest|stable)$`)
+	notInNames    = regexp.MustCompile(`[^a-z0-9]+`)
+)

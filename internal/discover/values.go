@@ -13,9 +13,6 @@ import (
 	"yellowfield/internal/settings/syntax"
 )
 
-// valueOrder is the order in which values are written into an entry.
-var valueOrder = []settings.Role{settings.DSN, settings.Driver, settings.Host, settings.Port, settings.Socket, settings.Database, settings.User, settings.Password, settings.Prefix, settings.Charset, settings.Collation}
-
 // values are what a key of a role should get: one value, or the parts of a data
 // source name.
 func (g *group) values(role settings.Role, k key) []Value {

@@ -1,8 +1,11 @@
 package discover
 
 import (
+	"path"
+	"slices"
 	"strings"
 
+	"yellowfield/internal/settings"
 	"yellowfield/internal/wordset"
 )
 
@@ -75,3 +78,29 @@ var drivers = map[string]string{
 
 // charsets are values that name a character set of a database, not of a page.
 var charsets = wordset.Of("utf8 utf8mb4 utf8mb3 latin1 ascii unicode")
+
+// isApart reports whether a file is in a folder of parts, of examples or the like.
+func isApart(name string) bool {
+	return slices.ContainsFunc(settings.Words(path.Dir(name)), func(word string) bool { return awayFolders[word] })
+}
+
+// isInstallers reports whether a file is an installer's by its path.
+func isInstallers(name string) bool {
+	return slices.ContainsFunc(settings.Words(name), func(w string) bool { return installerWords[w] })
+}
+
+var runsIt = wordset.Of("include include_once require require_once")
+
+// valueOrder is the order in which values are written into an entry.
+var valueOrder = []settings.Role{settings.DSN, settings.Driver, settings.Host, settings.Port, settings.Socket, settings.Database, settings.User, settings.Password, settings.Prefix, settings.Charset, settings.Collation}
+
+// Title is a family's name for people.
+func Title(family string) string {
+	switch family {
+	case familyMySQL:
+		return "MariaDB or MySQL"
+	case familyPostgreSQL:
+		return "PostgreSQL"
+	}
+	return "another server"
+}
