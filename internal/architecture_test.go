@@ -118,7 +118,7 @@ var connects = []string{"dbms/mysql/server.go", "dbms/mysql/session.go", "dbms/p
 // are. An application's files are reached by host alone.
 var opensFiles = map[string]string{
 	"host": "the application's", "atomicfile": "what is published for host, and our own", "state/state.go": "our own", "state/history.go": "our own", "state/exports.go": "our own", "estate/load.go": "the estate file",
-	"propose/propose.go": "the estate file", "discover/tree.go": "an unpacked tree, opened as a root",
+	"propose/propose.go": "the estate file", "discover/tree/tree.go": "an unpacked tree, opened as a root",
 	"secret/source.go": "the administrator's passwords", "dbms/mysql/optionfile.go": "the administrator's", "dbms/tls.go": "the administrator's",
 	"script/script.go": "a temporary one of our own", "throwaway": "private servers", "applogin/line_unix.go": "the running program", "applogin/confine_linux.go": "the system's word about this process", "demo": "the demo's", "oracle": "tests'",
 	"load/loadtest/loadtest.go": "tests'",

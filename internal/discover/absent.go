@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/ini"
 )
@@ -17,24 +19,24 @@ import (
 // fromCode finds settings files that are not there, and of which no sample is:
 // those that code reads or writes, with the values that code logs in with, or
 // with those of a text that code would write into them.
-func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
+func fromCode(t *tree.Tree, c *facts.Code, typedIn []*Candidate) []*Candidate {
 	var found []*Candidate
-	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
-		mentions := c.mentions[base]
-		plain, may := maySet(base)
+	for _, base := range slices.Sorted(maps.Keys(c.Mentions)) {
+		mentions := c.Mentions[base]
+		plain, may := tree.MaySet(base)
 		if !may || plain != base {
 			continue
 		}
-		target, read, written := c.absent(t, mentions)
+		target, read, written := absent(c, t, mentions)
 		if written == nil {
-			written = c.besideText(mentions)
+			written = besideText(c, mentions)
 		}
-		named := slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return settingsNames[w] || strings.Contains(w, "conf") })
-		waits := t.has(target) // it is empty
-		if target == "" || written == nil && !waits && (!inInstaller(mentions) || slices.ContainsFunc(mentions, func(m mention) bool { return c.deletes[m.path] })) {
+		named := slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return facts.SettingsNames[w] || strings.Contains(w, "conf") })
+		waits := t.Has(target) // it is empty
+		if target == "" || written == nil && !waits && (!inInstaller(mentions) || slices.ContainsFunc(mentions, func(m facts.Mention) bool { return c.Deletes[m.Path] })) {
 			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
 		}
-		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: syntaxOf(target), words: &c.words, schemes: map[string]string{}}
+		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: syntaxOf(target), words: &c.Words, schemes: map[string]string{}}
 		switch {
 		case written != nil && read != nil:
 			candidate.Score, candidate.Reasons = 8, []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it", read.File, read.Line, written.File, written.Line)}
@@ -52,11 +54,11 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 			continue
 		case candidate.valuesFromText(c, target, written): // which alone says that it is one
 			candidate.Score--
-		case c.arrays[written.File] != "":
+		case c.Arrays[written.File] != "":
 			candidate.valuesFromLogins(t, c, written)
 		}
-		candidate.Alike = c.alike(t, mentions, target, written)
-		if waiting := t.waiting[base]; len(waiting) > 1 && written != nil {
+		candidate.Alike = alike(c, t, mentions, target, written)
+		if waiting := t.Waiting[base]; len(waiting) > 1 && written != nil {
 			candidate.Alike = waiting[1:]
 		}
 		if len(candidate.Values) >= 3 {
@@ -68,19 +70,19 @@ func fromCode(t *tree, c *code, typedIn []*Candidate) []*Candidate {
 
 // overrides finds files that override a file of defaults: code reads both, and
 // they share a word of their names. The keys are those of the defaults.
-func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
+func overrides(t *tree.Tree, c *facts.Code, found []*Candidate) []*Candidate {
 	var more []*Candidate
 	best := slices.SortedStableFunc(slices.Values(found), func(a, b *Candidate) int { return cmp.Compare(b.Score, a.Score) })
 	for _, defaults := range best {
 		if !defaults.defaults {
 			continue
 		}
-		names := slices.DeleteFunc(settings.Words(path.Base(defaults.File)), func(w string) bool { return !settingsNames[w] })
-		for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
+		names := slices.DeleteFunc(settings.Words(path.Base(defaults.File)), func(w string) bool { return !facts.SettingsNames[w] })
+		for _, base := range slices.Sorted(maps.Keys(c.Mentions)) {
 			words := settings.Words(base)
 			alike := slices.ContainsFunc(names, func(w string) bool { return slices.Contains(words, w) }) ||
-				allExtensions(base) == allExtensions(defaults.File) && slices.ContainsFunc(words, func(w string) bool { return settingsNames[w] })
-			alike = alike || defaults.forbids && bytes.Contains(headOf(t.read(defaults.Seen, longestSettings)), []byte(base)) // which it names instead
+				allExtensions(base) == allExtensions(defaults.File) && slices.ContainsFunc(words, func(w string) bool { return facts.SettingsNames[w] })
+			alike = alike || defaults.forbids && bytes.Contains(headOf(t.Read(defaults.Seen, tree.LongestSettings)), []byte(base)) // which it names instead
 			if base == path.Base(defaults.File) || !alike {
 				continue
 			}
@@ -95,34 +97,34 @@ func overrides(t *tree, c *code, found []*Candidate) []*Candidate {
 				}
 				continue
 			}
-			target, read, written := c.absent(t, c.mentions[base])
+			target, read, written := absent(c, t, c.Mentions[base])
 			beside := path.Join(path.Dir(defaults.File), base)
-			named := slices.ContainsFunc(c.mentions[base], func(m mention) bool { return slices.Contains(m.places(), beside) })
+			named := slices.ContainsFunc(c.Mentions[base], func(m facts.Mention) bool { return slices.Contains(m.Places(), beside) })
 			override := *defaults
 			override.defaults = false
 			override.Score = round(defaults.Score + 4)
 			switch {
-			case named && target == "" && !t.has(beside):
+			case named && target == "" && !t.Has(beside):
 				override.File, override.InstallerMakes = beside, true
 				override.Reasons = []string{"the code names it, and " + defaults.File + " beside it has its defaults"}
 			case target != "" && read != nil && written != nil:
 				override.File, override.InstallerMakes = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, %s:%d writes it, and %s has its defaults", read.File, read.Line, written.File, written.Line, defaults.File)}
-			case target != "" && read != nil && defaults.forbids && saysToCopy.Match(headOf(t.read(defaults.Seen, longestSettings))):
+			case target != "" && read != nil && defaults.forbids && saysToCopy.Match(headOf(t.Read(defaults.Seen, tree.LongestSettings))):
 				override.File, override.Template, override.fromDefaults = target, defaults.Seen, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is to be copied", read.File, read.Line, defaults.File)}
 			case target != "" && read != nil && defaults.forbids && defaults.mayBegin():
 				override.File, override.Add = target, true
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and %s is not to be edited", read.File, read.Line, defaults.File)}
-			case target != "" && read != nil && bytes.Contains(headOf(t.read(defaults.Seen, longestSettings)), []byte(path.Join(path.Base(path.Dir(target)), base))):
+			case target != "" && read != nil && bytes.Contains(headOf(t.Read(defaults.Seen, tree.LongestSettings)), []byte(path.Join(path.Base(path.Dir(target)), base))):
 				if override.File, override.Add = target, defaults.mayBegin(); !override.Add {
 					override.Template, override.fromDefaults = defaults.Seen, true
 				}
 				override.Reasons = []string{fmt.Sprintf("%s:%d reads it, and the head of %s names it", read.File, read.Line, defaults.File)}
 			case target == "":
-				there, found := c.resolve(t, defaults.File, base)
-				reads := slices.ContainsFunc(c.mentions[path.Base(defaults.File)], func(m mention) bool { return m.File == there })
-				if !found || reads || !t.has(there) || !setsSomething(there, t.read(there, longestSettings)) {
+				there, found := resolve(c, t, defaults.File, base)
+				reads := slices.ContainsFunc(c.Mentions[path.Base(defaults.File)], func(m facts.Mention) bool { return m.File == there })
+				if !found || reads || !t.Has(there) || !setsSomething(there, t.Read(there, tree.LongestSettings)) {
 					continue
 				}
 				override.File, override.Add = there, true
@@ -142,27 +144,27 @@ var saysToCopy = regexp.MustCompile(`(?i)\b(?:make|create|take)\s+a\s+copy\b|\bc
 // moveToSubclasses has the properties of a class set in the one that extends it, where code
 // has the text of that and writes a file which is not there: a program's own class holds no
 // settings.
-func moveToSubclasses(t *tree, c *code, found []*Candidate) {
-	if len(c.subclasses) == 0 {
+func moveToSubclasses(t *tree.Tree, c *facts.Code, found []*Candidate) {
+	if len(c.Subclasses) == 0 {
 		return
 	}
 	writes := map[string]string{} // files that are not there, by the code that writes them
-	for _, base := range slices.Sorted(maps.Keys(c.mentions)) {
-		if target, _, written := c.absent(t, c.mentions[base]); written != nil && isCode(target) {
+	for _, base := range slices.Sorted(maps.Keys(c.Mentions)) {
+		if target, _, written := absent(c, t, c.Mentions[base]); written != nil && tree.IsCode(target) {
 			writes[written.File] = cmp.Or(writes[written.File], target)
 		}
 	}
 	for _, candidate := range found {
 		class, _, _ := strings.Cut(candidate.value(settings.Password).Address, "::$")
-		i := slices.IndexFunc(c.subclasses, func(s subclass) bool { return s.of == class && writes[s.file] != "" })
+		i := slices.IndexFunc(c.Subclasses, func(s facts.Subclass) bool { return s.Of == class && writes[s.File] != "" })
 		if i < 0 {
 			continue
 		}
-		sub := c.subclasses[i]
-		candidate.File, candidate.Template, candidate.InstallerMakes, candidate.Add = writes[sub.file], "", true, false
-		candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s writes it, with a class that extends %s", sub.file, sub.of))
+		sub := c.Subclasses[i]
+		candidate.File, candidate.Template, candidate.InstallerMakes, candidate.Add = writes[sub.File], "", true, false
+		candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s writes it, with a class that extends %s", sub.File, sub.Of))
 		for i, v := range candidate.Values {
-			candidate.Values[i].Address = sub.name + strings.TrimPrefix(v.Address, sub.of)
+			candidate.Values[i].Address = sub.Name + strings.TrimPrefix(v.Address, sub.Of)
 		}
 	}
 }
@@ -183,13 +185,13 @@ func (c *Candidate) mayBegin() bool {
 }
 
 // alike are the files of the same name that the code which writes one writes, too.
-func (c *code) alike(t *tree, mentions []mention, target string, written *mention) (files []string) {
+func alike(c *facts.Code, t *tree.Tree, mentions []facts.Mention, target string, written *facts.Mention) (files []string) {
 	for _, m := range mentions {
-		if written == nil || m.File != written.File || !writers[m.verb] || slices.Contains(m.places(), target) {
+		if written == nil || m.File != written.File || !facts.Writers[m.Verb] || slices.Contains(m.Places(), target) {
 			continue
 		}
-		for _, at := range m.places() {
-			if at != target && t.folders[path.Dir(at)] && (!t.has(at) || t.isBlank(at)) && !slices.Contains(files, at) {
+		for _, at := range m.Places() {
+			if at != target && t.Folders[path.Dir(at)] && (!t.Has(at) || t.IsBlank(at)) && !slices.Contains(files, at) {
 				files = append(files, at)
 				break
 			}
@@ -200,9 +202,9 @@ func (c *code) alike(t *tree, mentions []mention, target string, written *mentio
 
 // besideText is the mention in a file of code that has a text of settings, too, and so
 // writes it by whatever function; nil for none.
-func (c *code) besideText(mentions []mention) *mention {
+func besideText(c *facts.Code, mentions []facts.Mention) *facts.Mention {
 	for i, m := range mentions {
-		if m.verb == "" && slices.ContainsFunc(c.texts, func(text embedded) bool { return text.File == m.File && strings.Contains(text.text, "<?php") }) {
+		if m.Verb == "" && slices.ContainsFunc(c.Texts, func(text facts.Embedded) bool { return text.File == m.File && strings.Contains(text.Text, "<?php") }) {
 			return &mentions[i]
 		}
 	}
@@ -211,8 +213,8 @@ func (c *code) besideText(mentions []mention) *mention {
 
 // inInstaller reports whether code of an installer mentions a file, as it does when it
 // is to write it under a name that it keeps in a variable.
-func inInstaller(mentions []mention) bool {
-	return slices.ContainsFunc(mentions, func(m mention) bool { return isInstallers(m.File) })
+func inInstaller(mentions []facts.Mention) bool {
+	return slices.ContainsFunc(mentions, func(m facts.Mention) bool { return facts.IsInstallers(m.File) })
 }
 
 // allExtensions are what follows the first dot of a file's name.
@@ -222,41 +224,41 @@ func allExtensions(name string) string {
 }
 
 // absent gives the place of a file that code mentions and the tree lacks.
-func (c *code) absent(t *tree, mentions []mention) (target string, read, written *mention) {
+func absent(c *facts.Code, t *tree.Tree, mentions []facts.Mention) (target string, read, written *facts.Mention) {
 	fitting := map[string]int{} // mentions, by the place that they can mean
 	for i := range mentions {
 		m := &mentions[i]
 		first := ""
-		places := m.places()
+		places := m.Places()
 		slices.SortStableFunc(places, func(a, b string) int { // one that is there comes first
 			switch {
-			case t.has(a) == t.has(b):
+			case t.Has(a) == t.Has(b):
 				return 0
-			case t.has(a):
+			case t.Has(a):
 				return -1
 			}
 			return 1
 		})
 		for _, at := range places {
-			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.folders[path.Dir(at)] {
+			if strings.HasPrefix(at, "..") || path.Dir(at) != "." && !t.Folders[path.Dir(at)] {
 				continue
 			}
-			if first = cmp.Or(first, at); at == first && t.has(at) && !t.isBlank(at) { // an empty one waits for the installer
+			if first = cmp.Or(first, at); at == first && t.Has(at) && !t.IsBlank(at) { // an empty one waits for the installer
 				return "", nil, nil
 			}
 			fitting[at]++
 		}
-		if first != "" && (target == "" || readers[m.verb]) {
+		if first != "" && (target == "" || facts.Readers[m.Verb]) {
 			target = first
 		}
-		if m.writes && first != "" {
+		if m.Writes && first != "" {
 			written = m
 		}
 		switch {
-		case writers[m.verb]:
+		case facts.Writers[m.Verb]:
 			written = m
-		case readers[m.verb], askers[m.verb]:
-			if read == nil || readers[m.verb] {
+		case facts.Readers[m.Verb], facts.Askers[m.Verb]:
+			if read == nil || facts.Readers[m.Verb] {
 				read = m
 			}
 		}
@@ -264,7 +266,7 @@ func (c *code) absent(t *tree, mentions []mention) (target string, read, written
 	if read == nil && written == nil {
 		return "", nil, nil
 	}
-	if waiting := t.waiting[path.Base(target)]; len(waiting) > 0 {
+	if waiting := t.Waiting[path.Base(target)]; len(waiting) > 0 {
 		return waiting[0], read, written
 	}
 	for _, at := range slices.Sorted(maps.Keys(fitting)) {

@@ -8,14 +8,17 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"yellowfield/internal/discover/dumps"
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 )
 
 // arranged puts the scripts to import for a family of servers first, in their
 // order, and tells why the others are left out.
-func arranged(all []*Script, family string) []*Script {
+func arranged(all []*dumps.Script, family string) []*dumps.Script {
 	for _, s := range all {
 		if s.LeftOut == "" && family != "" && s.DBMS != "" && s.DBMS != family {
-			s.LeftOut = "it is for " + Title(s.DBMS)
+			s.LeftOut = "it is for " + facts.Title(s.DBMS)
 		}
 	}
 	leaveOutRead(all)
@@ -34,19 +37,19 @@ var numbered = regexp.MustCompile(`(?i)^(?:[a-z]{1,10}[._-]?)?v?\d`)
 
 // leaveOutSeries leaves out the upgrades in folders that do not say so: numbered or dated
 // scripts that change tables which a fuller script elsewhere makes, and make no others.
-func leaveOutSeries(all []*Script) {
-	series := map[string][]*Script{}
+func leaveOutSeries(all []*dumps.Script) {
+	series := map[string][]*dumps.Script{}
 	made := map[string]map[string]bool{} // tables by the folder of the scripts that make them
 	for _, s := range all {
 		folder := path.Dir(s.File)
-		if (s.LeftOut == "" || s.LeftOut == ForUpgrades) && numbered.MatchString(path.Base(s.File)) {
+		if (s.LeftOut == "" || s.LeftOut == tree.ForUpgrades) && numbered.MatchString(path.Base(s.File)) {
 			series[folder] = append(series[folder], s)
 		}
 		if made[folder] == nil {
 			made[folder] = map[string]bool{}
 		}
-		if s.LeftOut == "" || s.LeftOut == ForUpgrades {
-			maps.Copy(made[folder], s.makes)
+		if s.LeftOut == "" || s.LeftOut == tree.ForUpgrades {
+			maps.Copy(made[folder], s.Makes)
 		}
 	}
 	for folder, list := range series {
@@ -64,22 +67,22 @@ func leaveOutSeries(all []*Script) {
 			}
 			return true
 		}
-		changes := slices.ContainsFunc(list, func(s *Script) bool { return s.alters || s.LeftOut == ForUpgrades })
-		fuller := len(elsewhere) > 0 && !slices.ContainsFunc(list, func(s *Script) bool { return !known(s.makes) })
+		changes := slices.ContainsFunc(list, func(s *dumps.Script) bool { return s.Alters || s.LeftOut == tree.ForUpgrades })
+		fuller := len(elsewhere) > 0 && !slices.ContainsFunc(list, func(s *dumps.Script) bool { return !known(s.Makes) })
 		if !changes || !fuller {
 			continue
 		}
 		for _, s := range list {
-			s.LeftOut = ForUpgrades
+			s.LeftOut = tree.ForUpgrades
 		}
 	}
 }
 
 // leaveOutRead leaves out the scripts that another one has read in its place.
-func leaveOutRead(all []*Script) {
+func leaveOutRead(all []*dumps.Script) {
 	for _, a := range all {
 		for _, b := range all {
-			if a.LeftOut == "" && b != a && a.reads[b.File] {
+			if a.LeftOut == "" && b != a && a.Reads[b.File] {
 				b.LeftOut = a.File + " reads it"
 			}
 		}
@@ -87,14 +90,14 @@ func leaveOutRead(all []*Script) {
 }
 
 // leaveOutUnmade leaves out the rows for tables that only the installer can make.
-func leaveOutUnmade(all []*Script) {
+func leaveOutUnmade(all []*dumps.Script) {
 	for _, made := range all {
 		for _, s := range all {
-			if made.engine == "" && made.unfilled == "" || s.LeftOut != "" || len(s.makes) > 0 {
+			if made.Engine == "" && made.Unfilled == "" || s.LeftOut != "" || len(s.Makes) > 0 {
 				continue
 			}
-			for table := range s.fills {
-				if made.makes[table] {
+			for table := range s.Fills {
+				if made.Makes[table] {
 					s.LeftOut = "its tables are made by " + made.File + ", and " + made.LeftOut
 				}
 			}
@@ -103,20 +106,22 @@ func leaveOutUnmade(all []*Script) {
 }
 
 // leaveOutCrowd leaves all but the fullest script out where there are too many.
-func leaveOutCrowd(all []*Script) {
-	var left []*Script
+func leaveOutCrowd(all []*dumps.Script) {
+	var left []*dumps.Script
 	tables := map[string]bool{}
 	for _, s := range all {
 		if s.LeftOut == "" {
 			left = append(left, s)
-			maps.Copy(tables, s.makes)
+			maps.Copy(tables, s.Makes)
 		}
 	}
-	if len(left) <= MostScripts {
+	if len(left) <= dumps.MostScripts {
 		return
 	}
-	fullest := slices.MaxFunc(left, func(a, b *Script) int { return cmp.Or(len(a.makes)-len(b.makes), strings.Compare(b.File, a.File)) })
-	if 2*len(fullest.makes) < len(tables) {
+	fullest := slices.MaxFunc(left, func(a, b *dumps.Script) int {
+		return cmp.Or(len(a.Makes)-len(b.Makes), strings.Compare(b.File, a.File))
+	})
+	if 2*len(fullest.Makes) < len(tables) {
 		return // no one script is the application's
 	}
 	for _, s := range left {
@@ -128,21 +133,21 @@ func leaveOutCrowd(all []*Script) {
 
 // needRows has a script that fills a table wait for the rows that its foreign keys refer
 // to, be the keys made by another script.
-func needRows(all []*Script) {
+func needRows(all []*dumps.Script) {
 	refers := map[string][]string{}
 	for _, s := range all {
 		if s.LeftOut == "" {
-			for table, parents := range s.refers {
+			for table, parents := range s.Refers {
 				refers[table] = append(refers[table], parents...)
 			}
 		}
 	}
 	for _, s := range all {
-		s.needsRows = map[string]bool{}
-		for table := range s.fills {
+		s.NeedsRows = map[string]bool{}
+		for table := range s.Fills {
 			for _, parent := range refers[table] {
-				if !s.unbound && !s.fills[parent] {
-					s.needsRows[parent] = true
+				if !s.Unbound && !s.Fills[parent] {
+					s.NeedsRows[parent] = true
 				}
 			}
 		}
@@ -150,25 +155,25 @@ func needRows(all []*Script) {
 }
 
 // lacks reports whether the script makes tables, and none of them with a prefix.
-func (s *Script) lacks(prefix string) bool {
-	for table := range s.makes {
+func lacks(s *dumps.Script, prefix string) bool {
+	for table := range s.Makes {
 		if strings.HasPrefix(table, prefix) {
 			return false
 		}
 	}
-	return s.PrefixToken == "" && len(s.makes) > 0
+	return s.PrefixToken == "" && len(s.Makes) > 0
 }
 
 // leaveOutCopies leaves out scripts of which the same lie in another folder.
-func leaveOutCopies(all []*Script) {
-	first := map[string]*Script{}
+func leaveOutCopies(all []*dumps.Script) {
+	first := map[string]*dumps.Script{}
 	for _, s := range all {
-		id := fmt.Sprint(path.Base(s.File), s.size, s.Rows)
+		id := fmt.Sprint(path.Base(s.File), s.Size, s.Rows)
 		switch of := first[id]; {
 		case s.LeftOut != "":
 		case of == nil:
 			first[id] = s
-		case !maps.Equal(s.makes, of.makes) || !maps.Equal(s.fills, of.fills):
+		case !maps.Equal(s.Makes, of.Makes) || !maps.Equal(s.Fills, of.Fills):
 		case strings.Count(s.File, "/") < strings.Count(of.File, "/"):
 			of.LeftOut, first[id] = "it is the same as "+s.File, s
 		default:
@@ -180,26 +185,26 @@ func leaveOutCopies(all []*Script) {
 // leaveOutTwins leaves out scripts that make tables which another script makes,
 // too: a whole dump beside its parts, one for each language. The one that makes
 // more stays.
-func leaveOutTwins(all []*Script) {
+func leaveOutTwins(all []*dumps.Script) {
 	for _, a := range all {
 		for _, b := range all {
-			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.makes) == 0 || len(a.makes) > len(b.makes) {
+			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.Makes) == 0 || len(a.Makes) > len(b.Makes) {
 				continue
 			}
 			common := 0
-			for table := range a.makes {
-				if b.makes[table] {
+			for table := range a.Makes {
+				if b.Makes[table] {
 					common++
 				}
 			}
-			if surer := a.Doubt == "" && b.Doubt != ""; !surer && common == len(a.makes) && (len(a.makes) < len(b.makes) || preferred(b, a)) {
+			if surer := a.Doubt == "" && b.Doubt != ""; !surer && common == len(a.Makes) && (len(a.Makes) < len(b.Makes) || preferred(b, a)) {
 				a.LeftOut = "its tables are made by " + b.File + ", too"
 			}
 		}
 	}
 	for _, a := range all {
 		for _, b := range all {
-			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.makes)+len(b.makes) > 0 {
+			if a == b || a.LeftOut != "" || b.LeftOut != "" || len(a.Makes)+len(b.Makes) > 0 {
 				continue
 			}
 			if la, lb := language.FindString(path.Base(a.File)), language.FindString(path.Base(b.File)); la != "" && lb != "" &&
@@ -215,7 +220,7 @@ var language = regexp.MustCompile(`[._-](?:en|de|fr|es|it|nl|pl|pt|ru|cs|sv|da|j
 
 // preferred chooses between two scripts that make the same tables: one that is not in
 // doubt, then the one with rows, then the shorter name.
-func preferred(a, b *Script) bool {
+func preferred(a, b *dumps.Script) bool {
 	if (a.Doubt == "") != (b.Doubt == "") {
 		return a.Doubt == ""
 	}
@@ -231,24 +236,24 @@ func preferred(a, b *Script) bool {
 // inOrder puts scripts that need tables behind those that make them; where
 // nothing speaks for an order, numbers in the names do, and structure goes
 // before data.
-func inOrder(all []*Script) []*Script {
-	slices.SortStableFunc(all, func(a, b *Script) int {
+func inOrder(all []*dumps.Script) []*dumps.Script {
+	slices.SortStableFunc(all, func(a, b *dumps.Script) int {
 		return cmp.Or(
 			boolean(a.LeftOut != "", b.LeftOut != ""), boolean(a.Doubt != "", b.Doubt != ""),
-			boolean(len(a.makes) == 0 && !a.parts, len(b.makes) == 0 && !b.parts), natural(a.File, b.File))
+			boolean(len(a.Makes) == 0 && !a.Parts, len(b.Makes) == 0 && !b.Parts), natural(a.File, b.File))
 	})
-	ordered := []*Script{}
+	ordered := []*dumps.Script{}
 	placed := map[string]bool{}
 	waiting := slices.Clone(all)
 	for len(waiting) > 0 {
 		next := 0
 		for i, s := range waiting {
-			if s.ready(waiting, placed) {
+			if ready(s, waiting, placed) {
 				next = i
 				break
 			}
 		}
-		for table := range waiting[next].makes {
+		for table := range waiting[next].Makes {
 			placed[table] = true
 		}
 		ordered = append(ordered, waiting[next])
@@ -258,20 +263,20 @@ func inOrder(all []*Script) []*Script {
 }
 
 // ready reports whether no other waiting script makes what this one needs.
-func (s *Script) ready(waiting []*Script, placed map[string]bool) bool {
-	for table := range s.needsRows {
+func ready(s *dumps.Script, waiting []*dumps.Script, placed map[string]bool) bool {
+	for table := range s.NeedsRows {
 		for _, other := range waiting {
-			if other != s && other.LeftOut == "" && other.fills[table] {
+			if other != s && other.LeftOut == "" && other.Fills[table] {
 				return false
 			}
 		}
 	}
-	for table := range s.needs {
-		if s.makes[table] || placed[table] {
+	for table := range s.Needs {
+		if s.Makes[table] || placed[table] {
 			continue
 		}
 		for _, other := range waiting {
-			if other != s && other.LeftOut == "" && other.makes[table] {
+			if other != s && other.LeftOut == "" && other.Makes[table] {
 				return false
 			}
 		}

@@ -20,6 +20,9 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/dumps"
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/wordset"
@@ -33,22 +36,22 @@ type Findings struct {
 	// Settings are the candidates for its settings file, the best first.
 	Settings []*Candidate `json:"settings"`
 	// Scripts are all SQL scripts: those to import first, in their order.
-	Scripts []*Script `json:"scripts"`
+	Scripts []*dumps.Script `json:"scripts"`
 	// DBMS are the families of servers it can use, the likeliest first.
 	DBMS   []Family `json:"dbms"`
 	Prefix string   `json:"prefix,omitempty"`
 	// Database is how it is to be made on MariaDB or MySQL; nil where the usual will do.
-	Database  *Asked    `json:"database,omitempty"`
-	Installer Installer `json:"installer"`
+	Database  *facts.Asked `json:"database,omitempty"`
+	Installer Installer    `json:"installer"`
 	// Lacking are tables that are used, and that nothing here makes.
-	Lacking    []Lacking   `json:"lacking,omitempty"`
-	Extensions []Extension `json:"extensions"`
+	Lacking    []facts.Lacking `json:"lacking,omitempty"`
+	Extensions []Extension     `json:"extensions"`
 	// LogsInWithLiterals are lines of code that have a login in them.
-	LogsInWithLiterals []Place `json:"logs_in_with_literals,omitempty"`
+	LogsInWithLiterals []facts.Place `json:"logs_in_with_literals,omitempty"`
 	// LogsInByEnvironment are lines of code that log in with variables of the environment.
-	LogsInByEnvironment []Place `json:"logs_in_by_environment,omitempty"`
+	LogsInByEnvironment []facts.Place `json:"logs_in_by_environment,omitempty"`
 	// Outside are files of the system that code reads settings from, if they are there.
-	Outside []Outside `json:"outside,omitempty"`
+	Outside []facts.Outside `json:"outside,omitempty"`
 	// Skipped are folders and files that were not looked at, and why.
 	Skipped []string `json:"skipped"`
 
@@ -56,16 +59,16 @@ type Findings struct {
 	// empty where that cannot be told.
 	OnlyFor string `json:"only_for,omitempty"`
 	// OnlyForAt is where it does so; nil where only a data source name tells.
-	OnlyForAt *Place `json:"only_for_at,omitempty"`
+	OnlyForAt *facts.Place `json:"only_for_at,omitempty"`
 
 	// as they were found, before they were fitted to a family of servers
 	candidates []*Candidate
-	scripts    []*Script
+	scripts    []*dumps.Script
 	// installerFiles are the installer's own, without the sample that the settings are
 	// made from.
 	installerFiles []string
-	asked          *Asked
-	tables         *tablesInCode
+	asked          *facts.Asked
+	tables         *facts.TablesInCode
 	extensions     func(best *Candidate, family string) []Extension
 }
 
@@ -82,28 +85,30 @@ type Installer struct {
 	// has to make its tables itself.
 	Tables bool `json:"tables,omitempty"`
 	// TablesIn is where code makes tables.
-	TablesIn []Place `json:"tables_in,omitempty"`
+	TablesIn []facts.Place `json:"tables_in,omitempty"`
 	// Files are installer and samples, to be removed when the application is
 	// closed.
 	Files []string `json:"files,omitempty"`
 }
 
 // Import lists the scripts to import.
-func (f *Findings) Import() []*Script {
-	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *Script) bool { return s.LeftOut != "" })
+func (f *Findings) Import() []*dumps.Script {
+	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *dumps.Script) bool { return s.LeftOut != "" })
 }
 
 // Accounts lists the scripts that only make a database and its account.
-func (f *Findings) Accounts() []*Script {
-	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *Script) bool { return s.Account == nil })
+func (f *Findings) Accounts() []*dumps.Script {
+	return slices.DeleteFunc(slices.Clone(f.Scripts), func(s *dumps.Script) bool { return s.Account == nil })
 }
 
 // SpeaksToServer reports whether anything speaks of a database on a server: settings with
 // its login, SQL to import, or code that makes tables there. Code alone that can log in
 // may be one backend among several, or a library's.
 func (f *Findings) SpeaksToServer() bool {
-	settings := slices.ContainsFunc(f.candidates, func(c *Candidate) bool { return c.family != familyOther || c.offersServer() })
-	scripts := slices.ContainsFunc(f.scripts, func(s *Script) bool { return (s.LeftOut == "" || s.Account != nil) && s.DBMS != familyOther })
+	settings := slices.ContainsFunc(f.candidates, func(c *Candidate) bool { return c.family != facts.FamilyOther || c.offersServer() })
+	scripts := slices.ContainsFunc(f.scripts, func(s *dumps.Script) bool {
+		return (s.LeftOut == "" || s.Account != nil) && s.DBMS != facts.FamilyOther
+	})
 	return settings || scripts || len(f.DBMS) > 0 && len(f.Installer.TablesIn) > 0
 }
 
@@ -120,15 +125,15 @@ func (c *Candidate) offersServer() bool {
 		}
 	}
 	driver := has[settings.Driver]
-	return slices.ContainsFunc([]string{familyMySQL, familyPostgreSQL}, func(family string) bool {
-		found, others := c.words.of(family, "", driver.was, driver.near, driver.Address)
-		return found.word != "" || len(others) > 0
+	return slices.ContainsFunc([]string{facts.FamilyMySQL, facts.FamilyPostgreSQL}, func(family string) bool {
+		found, others := c.words.Of(family, "", driver.was, driver.near, driver.Address)
+		return found.Word != "" || len(others) > 0
 	})
 }
 
 // NamesOther reports whether the settings name another kind of store now, so that a
 // server is one choice of several.
-func (c *Candidate) NamesOther() bool { return c.family == familyOther }
+func (c *Candidate) NamesOther() bool { return c.family == facts.FamilyOther }
 
 // Look looks through a folder. family is what the server is known to be, empty
 // when it is to be told from the application.
@@ -137,15 +142,15 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if err != nil {
 		return nil, err
 	}
-	folder = inside(folder)
-	t, err := look(ctx, folder)
+	folder = tree.Inside(folder)
+	t, err := tree.Look(ctx, folder)
 	if err != nil {
 		return nil, err
 	}
-	if len(t.files) == 0 {
+	if len(t.Files) == 0 {
 		return nil, fault.At(fault.Invalid, fault.Place{File: folder}, "name the folder of an unpacked application", "there are no files in the folder")
 	}
-	c, err := readCode(ctx, t)
+	c, err := facts.ReadCode(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -153,7 +158,7 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if f.candidates, err = candidates(ctx, t, c); err != nil {
 		return nil, err
 	}
-	if f.scripts, err = readScripts(ctx, t, c); err != nil {
+	if f.scripts, err = dumps.ReadScripts(ctx, t, c); err != nil {
 		return nil, err
 	}
 	f.extensions = func(best *Candidate, family string) []Extension { return extensions(t, c, best, family) }
@@ -161,22 +166,22 @@ func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	if family == "" && len(f.DBMS) > 0 {
 		family = f.DBMS[0].Name
 	}
-	f.tables = &c.tables
+	f.tables = &c.Tables
 	settingsSay := func(v Value) bool { return v.Role == settings.DSN || v.Role == settings.Driver || v.dsn != "" }
 	if !slices.ContainsFunc(f.candidates, func(c *Candidate) bool { return slices.ContainsFunc(c.Values, settingsSay) }) {
-		f.OnlyFor, f.OnlyForAt = c.speaksOnlyTo()
+		f.OnlyFor, f.OnlyForAt = c.SpeaksOnlyTo()
 	}
 	f.installer(t, c)
 	f.asked = askedFor(t, c, f.scripts)
 	f.FitTo(family, "")
-	f.Skipped, f.LogsInWithLiterals, f.LogsInByEnvironment, f.Outside = append(f.Skipped, t.skipped...), c.fixed, c.variables, c.outside
+	f.Skipped, f.LogsInWithLiterals, f.LogsInByEnvironment, f.Outside = append(f.Skipped, t.Skipped...), c.Fixed, c.Variables, c.Outside
 	return f, nil
 }
 
 // FitTo fits settings, scripts and extensions to a family of servers and to the product
 // in it, each empty when that is not known.
 func (f *Findings) FitTo(family, product string) {
-	f.Scripts, f.Settings = []*Script{}, []*Candidate{}
+	f.Scripts, f.Settings = []*dumps.Script{}, []*Candidate{}
 	for _, s := range f.scripts {
 		fitting := *s
 		f.Scripts = append(f.Scripts, &fitting)
@@ -187,7 +192,7 @@ func (f *Findings) FitTo(family, product string) {
 	}
 	preferFamily(f.Settings, family)
 	f.preferProgram()
-	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && !slices.ContainsFunc(f.Scripts, (*Script).isForAll) {
+	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && !slices.ContainsFunc(f.Scripts, (*dumps.Script).IsForAll) {
 		// An installer that has to run mostly refuses to where the settings are there.
 		best := f.Settings[0]
 		best.InstallerMakes, best.Template = true, ""
@@ -196,7 +201,7 @@ func (f *Findings) FitTo(family, product string) {
 	f.Prefix = f.prefix()
 	f.Lacking = lacking(f.Import(), f.tables)
 	f.Database = nil
-	if family != familyPostgreSQL {
+	if family != facts.FamilyPostgreSQL {
 		f.Database = f.asked
 	}
 	var best *Candidate
@@ -233,7 +238,7 @@ func (f *Findings) preferProgram() {
 	}
 	program := ""
 	for _, s := range f.Scripts {
-		if s.isForAll() {
+		if s.IsForAll() {
 			if at := top(s.File); at == "" || program != "" && at != program {
 				return
 			} else {
@@ -254,20 +259,20 @@ func (f *Findings) preferProgram() {
 
 // nameOf is the application's name by its manifest or its folder, without a
 // version, in small letters, digits and hyphens.
-func nameOf(t *tree) string {
+func nameOf(t *tree.Tree) string {
 	plain := func(name string) string {
-		for versionSuffix.MatchString(name) {
-			name = versionSuffix.ReplaceAllString(name, "")
+		for tree.VersionSuffix.MatchString(name) {
+			name = tree.VersionSuffix.ReplaceAllString(name, "")
 		}
-		name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-")
+		name = strings.Trim(tree.NotInNames.ReplaceAllString(strings.ToLower(name), "-"), "-")
 		return strings.TrimLeft(name, "0123456789-")
 	}
-	base := plain(filepath.Base(t.root))
+	base := plain(filepath.Base(t.Root))
 	var manifest struct {
 		Name string `json:"name"`
 	}
 	if common := wordset.Of("www html htdocs public public_html app web src application trunk master main"); base == "" || common[base] {
-		if json.Unmarshal(t.read("composer.json", longestSettings), &manifest) == nil && manifest.Name != "" {
+		if json.Unmarshal(t.Read("composer.json", tree.LongestSettings), &manifest) == nil && manifest.Name != "" {
 			base = plain(path.Base(manifest.Name))
 		}
 	}
@@ -277,10 +282,10 @@ func nameOf(t *tree) string {
 }
 
 // families tells for which servers the application is made.
-func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
+func families(t *tree.Tree, c *facts.Code, found []*Candidate, all []*dumps.Script) []Family {
 	scores := map[string]*Family{}
 	add := func(name string, score int, reason string, args ...any) {
-		if name == "" || name == familyOther {
+		if name == "" || name == facts.FamilyOther {
 			return
 		}
 		if scores[name] == nil {
@@ -306,7 +311,7 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 			}
 		}
 	}
-	for family, uses := range c.driverUses().families {
+	for family, uses := range c.DriverUses().Families {
 		add(family, min(uses, 3), "the code uses its functions")
 	}
 	for _, e := range extensions(t, c, nil, "") {
@@ -314,11 +319,11 @@ func families(t *tree, c *code, found []*Candidate, all []*Script) []Family {
 			add(family, 2, "composer.json names %s", e.Name)
 		}
 	}
-	for _, at := range slices.Sorted(maps.Keys(c.schemes)) {
+	for _, at := range slices.Sorted(maps.Keys(c.Schemes)) {
 		add(at, 2, "the code has a data source name for it")
 	}
-	for _, family := range []string{familyMySQL, familyPostgreSQL} {
-		if c.dialects[family] && !(c.dialects[familyMySQL] && c.dialects[familyPostgreSQL]) {
+	for _, family := range []string{facts.FamilyMySQL, facts.FamilyPostgreSQL} {
+		if c.Dialects[family] && !(c.Dialects[facts.FamilyMySQL] && c.Dialects[facts.FamilyPostgreSQL]) {
 			add(family, 1, "the code makes tables in its SQL")
 		}
 	}
@@ -340,19 +345,19 @@ func (f *Findings) prefix() string {
 		all := map[string]bool{}
 		for _, s := range imported {
 			if s.PrefixToken == "" {
-				maps.Copy(all, s.makes)
+				maps.Copy(all, s.Makes)
 			}
 		}
-		if prefix := commonPrefix(all); prefix != "" {
+		if prefix := dumps.CommonPrefix(all); prefix != "" {
 			return prefix
 		}
 		for _, s := range imported {
-			if s.prefix != "" {
-				return s.prefix
+			if s.Prefix != "" {
+				return s.Prefix
 			}
 		}
 	}
-	if len(f.Settings) > 0 && plainPrefix.MatchString(f.Settings[0].prefix) && !slices.ContainsFunc(imported, func(s *Script) bool { return s.lacks(f.Settings[0].prefix) }) {
+	if len(f.Settings) > 0 && plainPrefix.MatchString(f.Settings[0].prefix) && !slices.ContainsFunc(imported, func(s *dumps.Script) bool { return lacks(s, f.Settings[0].prefix) }) {
 		return f.Settings[0].prefix
 	}
 	for _, s := range imported {
@@ -366,25 +371,25 @@ func (f *Findings) prefix() string {
 var plainPrefix = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]{0,20}$`)
 
 // installer tells what the application's own installer does.
-func (f *Findings) installer(t *tree, c *code) {
+func (f *Findings) installer(t *tree.Tree, c *facts.Code) {
 	const shown = 3
-	for _, place := range c.makes {
+	for _, place := range c.Makes {
 		if len(f.Installer.TablesIn) < shown {
 			f.Installer.TablesIn = append(f.Installer.TablesIn, place)
 		}
 	}
-	for _, folder := range slices.Sorted(maps.Keys(t.folders)) {
+	for _, folder := range slices.Sorted(maps.Keys(t.Folders)) {
 		words := settings.Words(path.Base(folder))
 		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(folder+"/", of) })
-		if !inside && len(words) <= 2 && slices.ContainsFunc(words, func(w string) bool { return installerWords[w] || w == "first" && len(words) == 2 }) && hasCode(t, folder) && (!strings.Contains(folder, "/") || isProgram(t, folder)) {
+		if !inside && len(words) <= 2 && slices.ContainsFunc(words, func(w string) bool { return facts.InstallerWords[w] || w == "first" && len(words) == 2 }) && hasCode(t, folder) && (!strings.Contains(folder, "/") || isProgram(t, folder)) {
 			f.Installer.Files = append(f.Installer.Files, folder+"/")
 		}
 	}
-	for _, name := range t.files {
+	for _, name := range t.Files {
 		base := strings.TrimSuffix(path.Base(name), path.Ext(name))
 		words := settings.Words(base)
 		inside := slices.ContainsFunc(f.Installer.Files, func(of string) bool { return strings.HasPrefix(name, of) })
-		if !inside && isCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && installerWords[words[0]] && path.Ext(name) == ".php" && !c.isPartOf(name) && !isClass(t, name) {
+		if !inside && tree.IsCode(name) && strings.Count(name, "/") <= 1 && len(words) <= 2 && len(words) > 0 && facts.InstallerWords[words[0]] && path.Ext(name) == ".php" && !isPartOf(c, name) && !isClass(t, name) {
 			f.Installer.Files = append(f.Installer.Files, name)
 		}
 	}
@@ -394,7 +399,7 @@ func (f *Findings) installer(t *tree, c *code) {
 // fitInstaller tells what is left to the installer, and what goes with it, now that
 // settings and scripts are fitted.
 func (f *Findings) fitInstaller() {
-	f.Installer.Tables = !slices.ContainsFunc(f.Scripts, (*Script).isForAll)
+	f.Installer.Tables = !slices.ContainsFunc(f.Scripts, (*dumps.Script).IsForAll)
 	f.Installer.Files = slices.Clone(f.installerFiles)
 	if len(f.Settings) == 0 {
 		return
@@ -408,75 +413,75 @@ func (f *Findings) fitInstaller() {
 
 // isProgram reports whether a browser would be sent into a folder, so that it is no mere
 // part of the code.
-func isProgram(t *tree, folder string) bool {
-	return slices.ContainsFunc(t.files, func(name string) bool {
-		return path.Dir(name) == folder && isCode(name) && (strings.HasPrefix(path.Base(name), "index.") || installerWords[strings.TrimSuffix(path.Base(name), path.Ext(name))])
+func isProgram(t *tree.Tree, folder string) bool {
+	return slices.ContainsFunc(t.Files, func(name string) bool {
+		return path.Dir(name) == folder && tree.IsCode(name) && (strings.HasPrefix(path.Base(name), "index.") || facts.InstallerWords[strings.TrimSuffix(path.Base(name), path.Ext(name))])
 	})
 }
 
 // isPartOf reports whether other code of the application includes a file, so that it is
 // no program of its own.
-func (c *code) isPartOf(name string) bool {
+func isPartOf(c *facts.Code, name string) bool {
 	base := path.Base(name)
-	for _, list := range c.words.paths {
+	for _, list := range c.Words.Paths {
 		for _, around := range list { // of something that is put in between
 			if before := around[0][strings.LastIndexByte(around[0], '/')+1:]; before != "" && strings.HasPrefix(base, before) && strings.HasSuffix(base, around[1]) {
 				return true
 			}
 		}
 	}
-	return slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool {
-		return strings.HasPrefix(m.verb, "include") || strings.HasPrefix(m.verb, "require")
+	return slices.ContainsFunc(c.Mentions[path.Base(name)], func(m facts.Mention) bool {
+		return strings.HasPrefix(m.Verb, "include") || strings.HasPrefix(m.Verb, "require")
 	})
 }
 
 // isClass reports whether a file of a folder is a class of its name, which no browser asks
 // for.
-func isClass(t *tree, name string) bool {
+func isClass(t *tree.Tree, name string) bool {
 	base := strings.TrimSuffix(path.Base(name), path.Ext(name))
-	return strings.Contains(name, "/") && regexp.MustCompile(`(?m)^\s*(?:(?:final|abstract)\s+)?class\s+`+regexp.QuoteMeta(base)+`\b`).Match(t.read(name, longestCode))
+	return strings.Contains(name, "/") && regexp.MustCompile(`(?m)^\s*(?:(?:final|abstract)\s+)?class\s+`+regexp.QuoteMeta(base)+`\b`).Match(t.Read(name, tree.LongestCode))
 }
 
-func hasCode(t *tree, folder string) bool {
-	return slices.ContainsFunc(t.files, func(name string) bool { return strings.HasPrefix(name, folder+"/") && isCode(name) })
+func hasCode(t *tree.Tree, folder string) bool {
+	return slices.ContainsFunc(t.Files, func(name string) bool { return strings.HasPrefix(name, folder+"/") && tree.IsCode(name) })
 }
 
 // lacking are the tables that imported scripts or the code use and nothing makes, by
 // their names; none where the scripts make no tables, or where most names in the code are
 // others than theirs, so that they cannot be compared.
-func lacking(imported []*Script, code *tablesInCode) []Lacking {
-	made := maps.Clone(code.makes)
-	found := map[string]Place{}
+func lacking(imported []*dumps.Script, code *facts.TablesInCode) []facts.Lacking {
+	made := maps.Clone(code.Makes)
+	found := map[string]facts.Place{}
 	for _, s := range imported {
-		for table := range s.makes {
-			made[strings.ToLower(strings.TrimPrefix(table, standIn))] = true
+		for table := range s.Makes {
+			made[strings.ToLower(strings.TrimPrefix(table, dumps.StandIn))] = true
 		}
 	}
-	if len(made) == len(code.makes) {
+	if len(made) == len(code.Makes) {
 		return nil
 	}
 	for _, s := range imported {
-		for table := range s.needs {
-			if name := strings.ToLower(strings.TrimPrefix(table, standIn)); !made[name] && s.Doubt == "" {
-				found[name] = Place{File: s.File}
+		for table := range s.Needs {
+			if name := strings.ToLower(strings.TrimPrefix(table, dumps.StandIn)); !made[name] && s.Doubt == "" {
+				found[name] = facts.Place{File: s.File}
 			}
 		}
 	}
-	inCode, shared := map[string]Place{}, 0
-	for name, place := range code.uses {
+	inCode, shared := map[string]facts.Place{}, 0
+	for name, place := range code.Uses {
 		if made[name] {
 			shared++
 		} else {
 			inCode[name] = place
 		}
 	}
-	if !code.others && len(inCode) <= shared {
+	if !code.Others && len(inCode) <= shared {
 		maps.Copy(inCode, found)
 		found = inCode
 	}
-	var list []Lacking
+	var list []facts.Lacking
 	for _, name := range slices.Sorted(maps.Keys(found)) {
-		list = append(list, Lacking{name, found[name]})
+		list = append(list, facts.Lacking{Table: name, Place: found[name]})
 	}
 	return list
 }

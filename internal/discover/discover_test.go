@@ -17,6 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/settings"
 )
 
@@ -287,8 +289,8 @@ func TestLimits(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
 	}
 	login := "<?php $db = ['host' => 'h', 'user' => 'u', 'password' => 'p', 'name' => 'n'];\n"
-	write("config.ini", "[db]\nhost=h\nuser=u\npassword=p\nname=n\n"+strings.Repeat("; more\n", longestSettings/7))
-	write("code.php", "<?php //"+strings.Repeat("x", longestCode))
+	write("config.ini", "[db]\nhost=h\nuser=u\npassword=p\nname=n\n"+strings.Repeat("; more\n", tree.LongestSettings/7))
+	write("code.php", "<?php //"+strings.Repeat("x", tree.LongestCode))
 	write("broken.php", "<?php mysqli_connect('a', \"b")
 	write("deep/lib/composer/installed.json", "[]")
 	write("deep/lib/config.php", login)
@@ -321,10 +323,10 @@ func FuzzCandidates(f *testing.F) {
 		f.Add("c.sample.ini", []byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, name string, content []byte) {
-		tree := &tree{sizes: map[string]int64{name: int64(len(content))}, folders: map[string]bool{}}
-		read := newCode()
+		tree := &tree.Tree{Sizes: map[string]int64{name: int64(len(content))}, Folders: map[string]bool{}}
+		read := facts.NewCode()
 		for _, candidate := range readCandidates(tree, read, name, content) {
-			candidate.fit(familyPostgreSQL)
+			candidate.fit(facts.FamilyPostgreSQL)
 			require.NotEmpty(t, candidate.Values)
 		}
 	})

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/phpini"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
@@ -15,24 +17,24 @@ import (
 // Extension is a PHP extension that the application needs, or uses where it is
 // there.
 type Extension struct {
-	Name     string `json:"name"`
-	Optional bool   `json:"optional,omitempty"` // nothing says that the application cannot do without
-	Why      string `json:"why"`
-	Place    Place  `json:"place"`
+	Name     string      `json:"name"`
+	Optional bool        `json:"optional,omitempty"` // nothing says that the application cannot do without
+	Why      string      `json:"why"`
+	Place    facts.Place `json:"place"`
 }
 
 // driverExtensions belong to a family; the application needs those of its own
 // family only.
 var driverExtensions = map[string]string{
-	"mysqli": familyMySQL, "pdo_mysql": familyMySQL, "mysqlnd": familyMySQL, "pgsql": familyPostgreSQL, "pdo_pgsql": familyPostgreSQL,
-	"sqlite3": familyOther, "pdo_sqlite": familyOther, "sqlsrv": familyOther, "pdo_sqlsrv": familyOther, "oci8": familyOther,
+	"mysqli": facts.FamilyMySQL, "pdo_mysql": facts.FamilyMySQL, "mysqlnd": facts.FamilyMySQL, "pgsql": facts.FamilyPostgreSQL, "pdo_pgsql": facts.FamilyPostgreSQL,
+	"sqlite3": facts.FamilyOther, "pdo_sqlite": facts.FamilyOther, "sqlsrv": facts.FamilyOther, "pdo_sqlsrv": facts.FamilyOther, "oci8": facts.FamilyOther,
 }
 
 // extensions collects what the application uses of PHP. What its composer.json requires
 // is needed, and the driver that its settings log in with; all else is told and stops
 // nobody: a library that lies in the tree may never be used, and code may well do
 // without what it asks for first.
-func extensions(t *tree, c *code, best *Candidate, family string) []Extension {
+func extensions(t *tree.Tree, c *facts.Code, best *Candidate, family string) []Extension {
 	found := map[string]Extension{}
 	add := func(e Extension) {
 		e.Name = strings.ToLower(e.Name)
@@ -48,29 +50,29 @@ func extensions(t *tree, c *code, best *Candidate, family string) []Extension {
 		Suggest map[string]any `json:"suggest"`
 	}
 	const composer = "composer.json"
-	if json.Unmarshal(t.read(composer, longestSettings), &manifest) == nil {
+	if json.Unmarshal(t.Read(composer, tree.LongestSettings), &manifest) == nil {
 		for _, list := range []struct {
 			packages map[string]any
 			optional bool
 		}{{manifest.Require, false}, {manifest.Suggest, true}} {
 			for name := range list.packages {
 				if extension, is := strings.CutPrefix(name, "ext-"); is {
-					add(Extension{extension, list.optional, "composer.json names it", Place{File: composer}})
+					add(Extension{extension, list.optional, "composer.json names it", facts.Place{File: composer}})
 				}
 			}
 		}
 	}
-	for function, place := range c.functions {
-		if c.defines[function] {
+	for function, place := range c.Functions {
+		if c.Defines[function] {
 			continue // it is the application's own, whatever it is called
 		}
 		if extension, asked := strings.CutPrefix(function, "ext-"); asked {
 			add(Extension{extension, true, "the code asks whether it is there", place})
 			continue
 		}
-		add(Extension{extensionOf(function), true, "the code uses " + function, place})
+		add(Extension{facts.ExtensionOf(function), true, "the code uses " + function, place})
 	}
-	if e, known := c.driver(best, family); known {
+	if e, known := driver(c, best, family); known {
 		add(e)
 	}
 	names := slices.Sorted(maps.Keys(found))
@@ -84,41 +86,41 @@ func extensions(t *tree, c *code, best *Candidate, family string) []Extension {
 // driver is the extension that a login of the application needs: what its code logs in
 // with by the very settings, or the only one that it logs in with at all, else the one that
 // its settings name.
-func (c *code) driver(best *Candidate, family string) (e Extension, known bool) {
-	of, has := loginsTo[family]
+func driver(c *facts.Code, best *Candidate, family string) (e Extension, known bool) {
+	of, has := facts.LoginsTo[family]
 	if !has {
 		return e, false
 	}
-	uses := c.driverUses().logins
+	uses := c.DriverUses().Logins
 	needs := func(function, why string) (Extension, bool) {
-		if of.has(function) {
-			return Extension{of.extension, false, why, uses[function]}, true
+		if of.Has(function) {
+			return Extension{of.Extension, false, why, uses[function]}, true
 		}
-		return Extension{of.pdo, false, why, uses[function]}, true
+		return Extension{of.Pdo, false, why, uses[function]}, true
 	}
 	matched, forEach := best == nil, true // a library may log in to each kind of server
-	for _, login := range loginsTo {
-		forEach = forEach && slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.has)
+	for _, login := range facts.LoginsTo {
+		forEach = forEach && slices.ContainsFunc(slices.Collect(maps.Keys(uses)), login.Has)
 	}
 	if best != nil {
 		for _, role := range []settings.Role{settings.Password, settings.User} {
-			surely, by := c.login(php.Own(best.value(role).Address), role)
+			surely, by := c.Login(php.Own(best.value(role).Address), role)
 			matched = matched || surely > 0
-			if _, is := uses[by]; surely >= 2 && is && (by == "pdo" || of.has(by)) {
+			if _, is := uses[by]; surely >= 2 && is && (by == "pdo" || of.Has(by)) {
 				return needs(by, "the code logs in with it")
 			}
 		}
 		for _, v := range best.Values {
 			if v.form == dsn.PDO && dsnFamily(v.was) == family {
-				return Extension{of.pdo, false, "the settings have a data source name of PDO", Place{File: best.Seen, Line: v.Line}}, true
+				return Extension{of.Pdo, false, "the settings have a data source name of PDO", facts.Place{File: best.Seen, Line: v.Line}}, true
 			}
 		}
 	}
 	direct, viaPDO := "", ""
 	for _, function := range slices.Sorted(maps.Keys(uses)) {
 		switch {
-		case c.defines[function]:
-		case of.has(function):
+		case c.Defines[function]:
+		case of.Has(function):
 			direct = function
 		case function == "pdo":
 			viaPDO = function
@@ -133,9 +135,9 @@ func (c *code) driver(best *Candidate, family string) (e Extension, known bool) 
 		for _, v := range best.Values {
 			mayBePDO := direct == "" && strings.EqualFold(v.Text, "pgsql") // which calls its own driver so
 			if v.Role == settings.Driver && v.dsn == "" && v.Doubt == "" && !mayBePDO && driverExtensions[strings.ToLower(v.Text)] == family {
-				return Extension{strings.ToLower(v.Text), false, "the settings name it", Place{File: best.Seen, Line: v.Line}}, true
+				return Extension{strings.ToLower(v.Text), false, "the settings name it", facts.Place{File: best.Seen, Line: v.Line}}, true
 			}
 		}
 	}
-	return Extension{of.extension, true, "the code can log in with it, or with PDO", uses[direct]}, direct != ""
+	return Extension{of.Extension, true, "the code can log in with it, or with PDO", uses[direct]}, direct != ""
 }

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
@@ -47,7 +49,7 @@ type Candidate struct {
 	product  string            // that it is fitted to, where that is known
 	also     []string          // families of its data source names in comments
 	schemes  map[string]string // of these, by family
-	words    *driverWords
+	words    *facts.DriverWords
 	defaults bool // the file holds defaults by its name
 	used     bool // the code surely logs in with it
 	read     bool // code reads it by its name
@@ -122,21 +124,21 @@ const leastAlike = 5
 var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql|usuario|utilisateur|benutzer|clave|senha|kennwort|contrasena|mdp`)
 
 // candidates finds the settings files, the best first.
-func candidates(ctx context.Context, t *tree, c *code) ([]*Candidate, error) {
+func candidates(ctx context.Context, t *tree.Tree, c *facts.Code) ([]*Candidate, error) {
 	var names []string
-	for _, name := range t.files {
-		_, may := c.maySet(name)
+	for _, name := range t.Files {
+		_, may := maySet(c, name)
 		switch {
-		case !may || isScript(name) || !isOwnCode(name):
-		case t.sizes[name] <= longestSettings:
+		case !may || tree.IsScript(name) || !facts.IsOwnCode(name):
+		case t.Sizes[name] <= tree.LongestSettings:
 			names = append(names, name)
-		case !isCode(name):
-			t.skip(name, "it is too long for a settings file")
+		case !tree.IsCode(name):
+			t.Skip(name, "it is too long for a settings file")
 		}
 	}
 	var found []*Candidate
-	err := sideBySide(ctx, names, func(name string) []*Candidate {
-		content := t.read(name, longestSettings)
+	err := facts.SideBySide(ctx, names, func(name string) []*Candidate {
+		content := t.Read(name, tree.LongestSettings)
 		if !speaks.Match(content) {
 			return nil
 		}
@@ -194,14 +196,14 @@ func (c *Candidate) withRest(rests []*Candidate) {
 
 // withoutParts puts files in folders of parts behind the others, and takes none where only
 // the code outside logs in: a plugin may well have a database of its own.
-func withoutParts(found []*Candidate, code *code) []*Candidate {
+func withoutParts(found []*Candidate, code *facts.Code) []*Candidate {
 	const behind = 14
 	others := slices.ContainsFunc(found, func(c *Candidate) bool { return !c.apart && c.Score >= leastScore })
 	return slices.DeleteFunc(found, func(c *Candidate) bool {
 		if c.apart && others {
 			c.Score = round(c.Score - behind)
 		}
-		return c.apart && (!others && len(code.whole.logins) > 0 || c.Score < leastScore)
+		return c.apart && (!others && len(code.Whole.Logins) > 0 || c.Score < leastScore)
 	})
 }
 
@@ -392,7 +394,7 @@ func headOf(content []byte) []byte {
 	end := 0
 	for line := range bytes.Lines(content[:min(len(content), longest)]) {
 		text := strings.TrimSpace(string(line))
-		if end > most && text != "" && !isRemark(text) {
+		if end > most && text != "" && !facts.IsRemark(text) {
 			break
 		}
 		end += len(line)
@@ -401,8 +403,8 @@ func headOf(content []byte) []byte {
 }
 
 // readCandidates reads one file that exists.
-func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate {
-	plain, _ := c.maySet(name)
+func readCandidates(t *tree.Tree, c *facts.Code, name string, content []byte) []*Candidate {
+	plain, _ := maySet(c, name)
 	file, err := settings.Parse(path.Join(path.Dir(name), plain), content)
 	if err != nil {
 		return nil
@@ -441,13 +443,13 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		}
 		candidate := seen.with(file, g)
 		if !candidate.fromSample && g.waits() {
-			if target, reads, _ := c.absent(t, c.mentions[path.Base(name)]); target != "" && reads != nil && target != name {
+			if target, reads, _ := absent(c, t, c.Mentions[path.Base(name)]); target != "" && reads != nil && target != name {
 				candidate.File, candidate.Template, candidate.fromSample = target, name, true
 				candidate.Reasons = append(candidate.Reasons, fmt.Sprintf("%s:%d reads it, and its values are in %s", reads.File, reads.Line, name))
 			}
 		}
 		candidate.variables = seen.environment(file, g, c) >= len(core)
-		candidate.typedIn = g.evaluated() && (seen.installers || isInstallers(name))
+		candidate.typedIn = g.evaluated() && (seen.installers || facts.IsInstallers(name))
 		for _, value := range twins[g.keys[settings.DSN].Address] {
 			family := dsnFamily(value)
 			candidate.also = append(candidate.also, family)
@@ -457,7 +459,7 @@ func readCandidates(t *tree, c *code, name string, content []byte) []*Candidate 
 		}
 		for i := range candidate.Values {
 			if v := &candidate.Values[i]; v.Role == settings.Driver || v.Role == settings.DSN || v.dsn != "" {
-				v.near = commentNear(content, v.Line)
+				v.near = facts.CommentNear(content, v.Line)
 			}
 		}
 		if candidate.Score >= leastScore || candidate.typedIn || candidate.Called && candidate.Score >= leastAlike {
@@ -494,7 +496,7 @@ var (
 
 // keysInBlocks takes the keys of code that stands as an example in comments of
 // several lines: some files have no others.
-func keysInBlocks(file *settings.File, content []byte, c *code) []key {
+func keysInBlocks(file *settings.File, content []byte, c *facts.Code) []key {
 	block, edge, example, name, begins := blockComment, commentEdge, exampleInComment, "comment.php", "<?php\n"
 	switch file.Syntax.Name {
 	case php.Syntax.Name:
@@ -542,7 +544,7 @@ func (p place) with(file *settings.File, g *group) *Candidate {
 	if c.group == "" {
 		c.group = "the keys without a word in front"
 	}
-	for _, role := range valueOrder {
+	for _, role := range facts.ValueOrder {
 		k, has := g.keys[role]
 		if !has || k.Vague && g.saidInDSN(role) {
 			continue

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/php"
 	"yellowfield/internal/settings/syntax"
@@ -50,13 +51,13 @@ func groupKeys(keys []key) []*group {
 		id := k.Container + "\x00" + stem
 		g := at[id]
 		if g == nil {
-			g = &group{container: k.Container, stem: stem, names: elements(k.Container), topic: about(k.Container, k.Stem), keys: map[settings.Role]key{}, others: map[settings.Role][]key{}}
+			g = &group{container: k.Container, stem: stem, names: facts.Elements(k.Container), topic: about(k.Container, k.Stem), keys: map[settings.Role]key{}, others: map[settings.Role][]key{}}
 			at[id] = g
 			groups = append(groups, g)
 		}
 		k.topic, k.ofDatabase = g.topic, k.OfDatabase()
 		k.ofFile = slices.ContainsFunc(k.Stem, func(word string) bool { return word == "url" || word == "path" || word == "file" })
-		g.take(*k)
+		g.Take(*k)
 	}
 	groups = merged(groups)
 	for _, g := range groups {
@@ -71,7 +72,7 @@ var bothWays = wordset.Of("read write reader writer reading writing readonly mas
 // hostsOf are the keys of a file that are the host for reading or for writing.
 func hostsOf(settingsOfFile []syntax.Setting) (hosts []key) {
 	for _, s := range settingsOfFile {
-		names := elements(php.Own(s.Address))
+		names := facts.Elements(php.Own(s.Address))
 		if s.Kind != syntax.String || len(names) == 0 {
 			continue
 		}
@@ -94,7 +95,7 @@ func (g *group) takeHosts(hosts []key) {
 		case !near || has && k.Address == own.Address:
 		case !has:
 			k.Role = settings.Host
-			g.take(k)
+			g.Take(k)
 			own, has = k, true
 		default:
 			g.hosts = append(g.hosts, k)
@@ -102,9 +103,9 @@ func (g *group) takeHosts(hosts []key) {
 	}
 }
 
-// take gives the group a key; of two with one role the clearer word wins, and a
+// Take gives the group a key; of two with one role the clearer word wins, and a
 // live one over one in a comment.
-func (g *group) take(k key) {
+func (g *group) Take(k key) {
 	was, taken := g.keys[k.Role]
 	switch {
 	case !taken:
@@ -144,12 +145,12 @@ func merged(groups []*group) []*group {
 				if i == j || !a.belongsWith(b) {
 					continue
 				}
-				for _, role := range valueOrder {
+				for _, role := range facts.ValueOrder {
 					if k, has := b.keys[role]; has {
-						a.take(k)
+						a.Take(k)
 					}
 					for _, k := range b.others[role] {
-						a.take(k)
+						a.Take(k)
 					}
 				}
 				groups, joined = slices.Delete(groups, j, j+1), true
@@ -175,7 +176,7 @@ func (g *group) evaluated() bool {
 }
 
 // bitOf is the bit of a role.
-func bitOf(role settings.Role) uint16 { return 1 << slices.Index(valueOrder, role) }
+func bitOf(role settings.Role) uint16 { return 1 << slices.Index(facts.ValueOrder, role) }
 
 var coreBits = bitOf(settings.Host) | bitOf(settings.User) | bitOf(settings.Password) | bitOf(settings.Database)
 
@@ -228,14 +229,14 @@ func speaksOfDatabase(words []string) bool {
 func about(container string, stem []string) string {
 	words := append(settings.Words(container), stem...)
 	for _, word := range words {
-		if about := foreign[word]; about != "" {
+		if about := facts.Foreign[word]; about != "" {
 			return about
 		}
 	}
 	for _, word := range words {
-		for _, long := range longForeign { // smtphost, mailuser
+		for _, long := range facts.LongForeign { // smtphost, mailuser
 			if strings.HasPrefix(word, long) && !settings.DatabaseWords[word] {
-				return foreign[long]
+				return facts.Foreign[long]
 			}
 		}
 	}
@@ -267,7 +268,7 @@ func (g *group) gather(keys []key) {
 			ofTables := role == settings.Prefix && (k.ofDatabase || slices.ContainsFunc(k.Words(), func(w string) bool { return w == "table" || w == "tbl" }) || len(k.Stem) == 0 || strings.Contains(strings.ToLower(k.Address), "table"))
 			alike := akin(g.stem, strings.Join(k.Stem, " ")) && (k.Container == g.container || len(k.Stem) == 0 || k.ofDatabase || g.stem != "")
 			if near && (alike || ofTables) || ofTables || near && k.ofDatabase && role != settings.Host || k.uses == sureUse && g.topic == "" {
-				g.take(k)
+				g.Take(k)
 			}
 		}
 	}
@@ -283,98 +284,35 @@ func (g *group) hasFrom(container string) bool {
 	return false
 }
 
-// judge scores a group by what it has. The rules are told in
-// docs/proposing.md.
+// judge scores a group by what it has, see groupRules.
 func (g *group) judge() {
-	points := func(n float64, format string, args ...any) {
-		g.score += n
-		if format != "" {
-			g.notes = append(g.notes, fmt.Sprintf(format, args...))
-		}
-	}
-	weights := map[settings.Role]float64{
-		settings.Database: 3, settings.Password: 3, settings.User: 2, settings.Host: 2, settings.Prefix: 2, settings.Port: 1,
-		settings.Socket: 1, settings.Charset: 1, settings.Collation: 1, settings.Driver: 2, settings.DSN: 8,
-	}
-	uses, properties, ofDatabase := 0, 0, false
-	for _, role := range valueOrder { // the order decides which of two families counts
+	j := weighed{group: g, call: g.call()}
+	properties := 0
+	for _, role := range facts.ValueOrder { // the order decides which of two families counts
 		k, has := g.keys[role]
 		if !has {
 			continue
 		}
-		weight := weights[role]
-		if k.Vague {
-			weight /= 2
+		if withoutRule != "key "+string(role) {
+			g.score += weightOf(role, k)
 		}
-		switch {
-		case k.Refusal != "" && k.Fixed:
-			weight /= 4
-		case k.Kind == syntax.Expression, k.Fallback:
-			weight /= 2
-		case k.commented:
-			weight *= 0.7
-		}
-		g.score += weight
 		if k.uses > 1 {
-			uses += k.uses
+			j.uses += k.uses
 		}
 		if k.ofObject {
 			properties++
 		}
-		ofDatabase = ofDatabase || k.OfDatabase() && role != settings.Prefix
+		j.ofDatabase = j.ofDatabase || k.OfDatabase() && role != settings.Prefix
 		g.readFamily(role, k)
 	}
-	if _, has := g.keys[settings.Password]; !has && uses > 0 && g.keys[settings.DSN].Address == "" {
-		points(-6, "it has no password")
+	g.used = j.uses >= 2*sureUse || properties > 2 || j.call != ""
+	if family := facts.FamilyOf(strings.TrimSuffix(strings.ToLower(j.call), "_connect")); g.family == "" && family != "" {
+		g.family, g.familyBy = family, "call"
 	}
-	if g.fallback() {
-		points(0, "its values are in force where nothing else gives them")
-	}
-	const mostUses = 12
-	if uses > 0 {
-		points(float64(min(uses, mostUses)), "the code logs in with it")
-	}
-	call := g.call()
-	g.used = uses >= 2*sureUse || properties > 2 || call != ""
-	if ofDatabase || call != "" {
-		points(4, "its keys speak of a database")
-	}
-	if call != "" {
-		points(0, "%s() has the values in the code itself", call)
-		if family := familyOf(strings.TrimSuffix(strings.ToLower(call), "_connect")); g.family == "" && family != "" {
-			g.family, g.familyBy = family, "call"
-		}
-	}
-	switch { // as they have labels and messages, too
-	case strings.Contains(g.container, "()") && g.saysNothing():
-		points(-14, "a function takes them")
-	case strings.Contains(g.container, "()"):
-		points(-8, "it is inside a function")
-	case strings.Contains(g.container, "(") && !strings.HasPrefix(g.container, "putenv("):
-		points(-4, "") // arguments, or what a call keeps
-	}
-	if g.family == familyOther {
-		points(-4, "its driver is none of MariaDB, MySQL or PostgreSQL")
-	} else if g.family != "" {
-		points(2, "its %s is that of %s", g.familyBy, Title(g.family))
-	}
-	if g.foreign = g.topic; g.foreign != "" && uses < 2*sureUse {
-		// $mail['db']['host'] may be the database of a mail program.
-		words := append(settings.Words(g.container), strings.Fields(g.stem)...)
-		if last := words[len(words)-1]; speaksOfDatabase([]string{last}) && !always[g.foreign] {
-			points(-4, "it may be about %s", g.foreign)
-		} else {
-			points(-12, "it is about %s", g.foreign)
-		}
-	}
-	for _, role := range []settings.Role{settings.Host, settings.Database, settings.User, settings.Prefix} {
-		if k, has := g.keys[role]; has && k.Kind == syntax.String && strings.ContainsAny(strings.TrimSpace(k.Value), " \t\n") {
-			points(-4, "%s holds words for people", k.Address)
-		}
-	}
-	if len(g.names) > 0 && mainGroups[g.names[len(g.names)-1]] {
-		points(1, "")
-	}
+	g.foreign = g.topic
+	score, notes := weigh(groupRules, j)
+	g.score += score
+	g.notes = append(g.notes, notes...)
 }
 
 // fallback reports whether values are in force only where nothing else gives them.
@@ -408,21 +346,21 @@ func (g *group) readFamily(role settings.Role, k key) {
 	family := ""
 	switch role {
 	case settings.Driver:
-		if family = familyOf(k.Value); k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "true") {
+		if family = facts.FamilyOf(k.Value); k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "true") {
 			family = flagFamily(k.Setting)
 		}
 	case settings.DSN:
 		if family = dsnFamily(k.Value); k.Kind == syntax.Expression {
 			if m := leadingScheme.FindStringSubmatch(k.Value); m != nil {
-				family = familyOf(m[1])
+				family = facts.FamilyOf(m[1])
 			}
 		}
 	case settings.Port:
 		switch k.Value {
 		case "3306":
-			family = familyMySQL
+			family = facts.FamilyMySQL
 		case "5432":
-			family = familyPostgreSQL
+			family = facts.FamilyPostgreSQL
 		}
 	}
 	if family != "" && g.family == "" { // a data source name before a driver before a port
@@ -518,7 +456,7 @@ func (g *group) name() string {
 func calledAfterServers(side []*group) bool {
 	families := map[string]bool{}
 	for _, g := range side {
-		if family := familyOf(g.name()); family != "" {
+		if family := facts.FamilyOf(g.name()); family != "" {
 			families[family] = true
 		}
 	}
@@ -528,11 +466,11 @@ func calledAfterServers(side []*group) bool {
 // chosenBy gives a group that is called after its server the setting that chooses one: it is
 // the driver's key of them all.
 func (g *group) chosenBy(setting syntax.Setting) {
-	family := familyOf(g.name())
+	family := facts.FamilyOf(g.name())
 	if _, has := g.keys[settings.Driver]; has || family == "" {
 		return
 	}
-	g.take(key{Setting: setting, Key: settings.Key{Role: settings.Driver}, word: g.name()})
+	g.Take(key{Setting: setting, Key: settings.Key{Role: settings.Driver}, word: g.name()})
 	g.score += 4 // as for any driver, see judge
 	if g.family == "" {
 		g.family, g.familyBy = family, "name"
@@ -553,5 +491,5 @@ func (g *group) takeForce(by syntax.Setting, side []*group) {
 }
 
 func isSelector(address string) bool {
-	return slices.ContainsFunc(settings.Words(address), func(word string) bool { return selectors[word] })
+	return slices.ContainsFunc(settings.Words(address), func(word string) bool { return facts.Selectors[word] })
 }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/dumps"
+	"yellowfield/internal/discover/facts"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
 	"yellowfield/internal/settings/php"
@@ -33,7 +35,7 @@ type key struct {
 
 // readKeys takes the keys of a file, live ones and those that stand in comments.
 // twins are values in comments of addresses that are live, too.
-func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twins map[string][]string) {
+func readKeys(file *settings.File, c *facts.Code, withComments bool) (keys []key, twins map[string][]string) {
 	twins = map[string][]string{}
 	pairs, first := pairsOf(file), rolesFirst(file)
 	times := map[string]int{}
@@ -45,13 +47,13 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		if _, is := passed.from[s.Address]; is {
 			return
 		}
-		address, used := c.named(cmp.Or(pairs[s.Address], s.Address), file)
+		address, used := named(c, cmp.Or(pairs[s.Address], s.Address), file)
 		k := key{Setting: s, Key: settings.ReadKey(cmp.Or(first[s.Address], address)), commented: commented}
-		if k.Role == "" && flagFamily(s) != "" || c.choosesServer(used) && (k.Role == "" || k.Role == settings.Database) {
+		if k.Role == "" && flagFamily(s) != "" || choosesServer(c, used) && (k.Role == "" || k.Role == settings.Database) {
 			k.Role, k.Stem, k.Vague = settings.Driver, nil, false
 		}
-		if k.Vague && c.goesInto(used, k.Role) == 0 {
-			if role := c.roleOf(used); role != "" {
+		if k.Vague && c.GoesInto(used, k.Role) == 0 {
+			if role := roleOf(c, used); role != "" {
 				k.Role, k.Stem, k.Vague = role, nil, false
 			}
 		}
@@ -65,31 +67,31 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 		if twice || requestValue.MatchString(s.Address) || strings.EqualFold(s.Address, "null") {
 			return
 		}
-		switch family := familyOf(s.Value); {
+		switch family := facts.FamilyOf(s.Value); {
 		case family != "" && s.Kind == syntax.String && (k.Role == "" || k.Role == settings.Driver || k.Role == settings.Database && k.Vague):
 			k.Role, k.Vague = settings.Driver, false
 		case dsnFamily(s.Value) != "" && s.Kind == syntax.String:
 			k.Role, k.Vague = settings.DSN, false
-		case k.Role == settings.DSN && s.Kind == syntax.String && s.Value != "" && c.goesInto(used, settings.DSN) < sureUse:
+		case k.Role == settings.DSN && s.Kind == syntax.String && s.Value != "" && c.GoesInto(used, settings.DSN) < sureUse:
 			return // the address of a page
-		case k.Role == settings.Charset && s.Kind == syntax.String && s.Value != "" && !charsets[strings.ToLower(s.Value)] && !k.OfDatabase():
+		case k.Role == settings.Charset && s.Kind == syntax.String && s.Value != "" && !facts.Charsets[strings.ToLower(s.Value)] && !k.OfDatabase():
 			return // that of a page
-		case k.Role == settings.Driver && (k.Vague || strings.EqualFold(s.Value, "pdo") || engines[strings.ToLower(s.Value)]):
+		case k.Role == settings.Driver && (k.Vague || strings.EqualFold(s.Value, "pdo") || dumps.Engines[strings.ToLower(s.Value)]):
 			return // PDO speaks to each of them, and how tables are stored is no driver
 		case k.Kind == syntax.Integer && slices.Contains([]settings.Role{settings.Host, settings.User, settings.Database, settings.Prefix}, k.Role):
 			return // none of them is a number: it says something about the key
 		}
 		nothing := k.Kind == syntax.Boolean && strings.EqualFold(k.Value, "false") && !k.Vague && (k.Role == settings.User || k.Role == settings.Password)
 		if k.Role != "" && (k.Kind != syntax.Boolean || nothing || flagFamily(s) != "") {
-			k.uses, k.ofObject = c.goesInto(used, k.Role), c.ofObject(used, k.Role)
+			k.uses, k.ofObject = c.GoesInto(used, k.Role), ofObject(c, used, k.Role)
 			if to := passed.to[s.Address]; to != "" {
-				k.uses = max(k.uses, c.goesInto(to, k.Role))
+				k.uses = max(k.uses, c.GoesInto(to, k.Role))
 			}
 			if strings.HasSuffix(php.CallOf(s.Address), "select_db") {
 				k.uses = sureUse // for whoever logs in beside it
 			}
 			keys = append(keys, k)
-		} else if role := cmp.Or(c.roleOf(s.Address), c.roleOf(passed.to[s.Address]), c.roleByPath(file, s.Address)); role != "" && k.Kind != syntax.Boolean {
+		} else if role := cmp.Or(roleOf(c, s.Address), roleOf(c, passed.to[s.Address]), roleByPath(c, file, s.Address)); role != "" && k.Kind != syntax.Boolean {
 			k.Role, k.Stem, k.uses = role, nil, sureUse
 			keys = append(keys, k)
 		}
@@ -110,16 +112,16 @@ func readKeys(file *settings.File, c *code, withComments bool) (keys []key, twin
 			take(s.Setting, true)
 		}
 	}
-	return settled(c.withVariables(keys)), twins
+	return settled(withVariables(c, keys)), twins
 }
 
 // withVariables adds the variables of the environment that a file does not set, where it
 // sets others, and code puts their names together from the same beginning and constants
 // that are called like them.
-func (c *code) withVariables(keys []key) []key {
+func withVariables(c *facts.Code, keys []key) []key {
 	const call, end = "putenv(", ")"
 	// The longest first: of two that a name ends with it is the one that is meant.
-	constants := slices.SortedFunc(maps.Keys(c.selfNamed), func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b)) })
+	constants := slices.SortedFunc(maps.Keys(c.SelfNamed), func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b)) })
 	beginning, has := "", map[string]bool{}
 	for _, k := range keys {
 		name, is := strings.CutPrefix(k.Address, call)
@@ -127,7 +129,7 @@ func (c *code) withVariables(keys []key) []key {
 			continue
 		}
 		for _, constant := range constants {
-			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); ends && beginning == "" && c.literals[before] {
+			if before, ends := strings.CutSuffix(strings.TrimSuffix(name, end), constant); ends && beginning == "" && c.Literals[before] {
 				beginning = before
 			}
 		}
@@ -135,7 +137,7 @@ func (c *code) withVariables(keys []key) []key {
 	if beginning == "" {
 		return keys
 	}
-	for _, constant := range slices.Sorted(maps.Keys(c.selfNamed)) {
+	for _, constant := range slices.Sorted(maps.Keys(c.SelfNamed)) {
 		address := call + beginning + constant + end
 		if k := (key{Setting: syntax.Setting{Address: address}, Key: settings.ReadKey(address), commented: true, absent: true}); k.Role != "" && !has[address] {
 			keys = append(keys, k)
@@ -152,7 +154,7 @@ func settled(keys []key) []key {
 		words := settings.Words(k.Address)
 		return k.Role == settings.Database && len(words) > 0 && words[len(words)-1] == "schema"
 	}
-	namesDriver := func(k key) bool { return k.Kind == syntax.String && familyOf(k.Value) != "" }
+	namesDriver := func(k key) bool { return k.Kind == syntax.String && facts.FamilyOf(k.Value) != "" }
 	names, hosts, drivers := map[string]bool{}, map[string]bool{}, map[string]bool{} // containers that have them
 	for _, k := range keys {
 		hosts[k.Container] = hosts[k.Container] || k.Role == settings.Host && !namesDriver(k)
@@ -195,8 +197,8 @@ func flagFamily(s syntax.Setting) string {
 	if s.Kind != syntax.Boolean {
 		return ""
 	}
-	names := elements(s.Address)
-	return drivers[names[len(names)-1]]
+	names := facts.Elements(s.Address)
+	return facts.Drivers[names[len(names)-1]]
 }
 
 // rolesFirst are the addresses of settings whose names say the role first, where at least
@@ -240,7 +242,7 @@ const sureUse = 3
 // named is an address by whose words its role is told, with the name of a parameter in
 // place of its number, and the address that the value has where it is used; empty where
 // nobody knows it.
-func (c *code) named(address string, file *settings.File) (by, used string) {
+func named(c *facts.Code, address string, file *settings.File) (by, used string) {
 	call, number, is := php.NumberedArgument(address)
 	if !is {
 		by = address
@@ -249,7 +251,7 @@ func (c *code) named(address string, file *settings.File) (by, used string) {
 		}
 		return by, php.Own(address)
 	}
-	parameters, known := c.signatures[strings.ToLower(call)]
+	parameters, known := c.Signatures[strings.ToLower(call)]
 	if !known && speaksOfDatabase(settings.Words(call)) {
 		// A class of others: mostly in the order of mysqli, and then a host comes first.
 		if first, err := file.Lookup(call + "(1)"); err == nil && hostName.MatchString(first.Value) {
@@ -292,42 +294,42 @@ var requestValue = regexp.MustCompile(`^\$_(POST|GET|REQUEST|SESSION|COOKIE|SERV
 
 // roleOf is the role in which the very address goes into a login, or the property of an
 // object that has what a class says; empty for none.
-func (c *code) roleOf(address string) settings.Role {
+func roleOf(c *facts.Code, address string) settings.Role {
 	if address == "" {
 		return ""
 	}
-	if role := c.logins.roles[php.Own(address)]; role != "" && !strings.HasPrefix(address, "$this") {
+	if role := c.Logins.Roles[php.Own(address)]; role != "" && !strings.HasPrefix(address, "$this") {
 		return role
 	}
 	if _, property, ofClass := strings.Cut(address, "::$"); ofClass {
-		return c.logins.roles["$this->"+property]
+		return c.Logins.Roles["$this->"+property]
 	}
 	return ""
 }
 
 // roleByPath is the role in which an element goes into a login that code takes out of what a
 // file returns, or of what it reads from one of another syntax.
-func (c *code) roleByPath(file *settings.File, address string) settings.Role {
+func roleByPath(c *facts.Code, file *settings.File, address string) settings.Role {
 	rest, isReturned := strings.CutPrefix(address, "return[")
 	switch {
 	case isReturned:
-		return c.logins.paths[strings.Join(elements(rest), ".")]
+		return c.Logins.Paths[strings.Join(facts.Elements(rest), ".")]
 	case file.Syntax.Name != php.Syntax.Name:
-		return c.logins.paths[strings.Join(elements(address), ".")]
+		return c.Logins.Paths[strings.Join(facts.Elements(address), ".")]
 	}
 	return ""
 }
 
 // choosesServer reports whether code compares the very address with names of drivers, or
 // runs files that are called after one by it.
-func (c *code) choosesServer(address string) bool {
-	return (len(c.words.tested[address]) > 0 || c.words.chooses[address]) && !strings.HasPrefix(address, "$this")
+func choosesServer(c *facts.Code, address string) bool {
+	return (len(c.Words.Tested[address]) > 0 || c.Words.Chooses[address]) && !strings.HasPrefix(address, "$this")
 }
 
 // ofObject reports whether objects of a class log in with its property.
-func (c *code) ofObject(address string, role settings.Role) bool {
+func ofObject(c *facts.Code, address string, role settings.Role) bool {
 	_, property, isProperty := strings.Cut(address, "::$")
-	return isProperty && c.logins.as[roleOfAddress{role, "$this->" + property}]
+	return isProperty && c.Logins.As[facts.RoleOfAddress{Role: role, Address: "$this->" + property}]
 }
 
 // dsnFamily is the family of servers of a data source name; empty for another
@@ -337,10 +339,10 @@ func dsnFamily(value string) string {
 	if err != nil || !found {
 		if err == nil { // keywords of libpq have no driver
 			if _, names, _ := dsn.Get(value, dsn.Database); names {
-				return familyPostgreSQL
+				return facts.FamilyPostgreSQL
 			}
 		}
 		return ""
 	}
-	return familyOf(driver)
+	return facts.FamilyOf(driver)
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
 	"yellowfield/internal/secret"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dsn"
@@ -34,7 +35,7 @@ func (g *group) values(role settings.Role, k key) []Value {
 	v.stuck = v.Doubt != ""
 	switch role {
 	case settings.DSN:
-		if m := leadingScheme.FindStringSubmatch(k.Value); k.Kind == syntax.Expression && !k.Fixed && m != nil && familyOf(m[1]) == familyOther {
+		if m := leadingScheme.FindStringSubmatch(k.Value); k.Kind == syntax.Expression && !k.Fixed && m != nil && facts.FamilyOf(m[1]) == facts.FamilyOther {
 			v.Replaces, v.stuck, v.was, v.form = true, false, m[1]+":", dsn.PDO
 			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
 			return []Value{v}
@@ -46,7 +47,7 @@ func (g *group) values(role settings.Role, k key) []Value {
 			break
 		}
 		v.Text, v.was, v.word = k.Value, k.Value, k.word
-		if familyOf(k.Value) == "" {
+		if facts.FamilyOf(k.Value) == "" {
 			v.Text = settings.Shown(k.Setting)
 			v.Doubt = cmp.Or(v.Doubt, "it names no driver yet")
 		}
@@ -92,12 +93,12 @@ func (g *group) parts(v Value, k key) []Value {
 		v.form, v.Text, v.dsn = dsn.PDO, pdoOf(family), ""
 		return []Value{v}
 	}
-	if v.Doubt != "" || k.commented || family == "" || family == familyOther {
+	if v.Doubt != "" || k.commented || family == "" || family == facts.FamilyOther {
 		v.Text = wholeURL(family)
 		if _, apart := g.keys[settings.Host]; v.Doubt == "" && (k.Value == "" || k.Kind == syntax.Null) && apart {
 			v.Doubt = "it is empty, and other keys say the same"
 		}
-		if v.Doubt == "" && family == familyOther {
+		if v.Doubt == "" && family == facts.FamilyOther {
 			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
 		}
 		v.dsn = ""
@@ -153,7 +154,7 @@ func (g *group) needs(role settings.Role, value string) bool {
 // wholeURL is a data source name for a family of servers.
 func wholeURL(family string) string {
 	scheme := "mysql"
-	if family == familyPostgreSQL {
+	if family == facts.FamilyPostgreSQL {
 		scheme = "postgresql"
 	}
 	return urlOf(scheme)
@@ -166,7 +167,7 @@ func urlOf(scheme string) string {
 // pdoOf is PDO's form for a family, whose driver's name is PDO's own. libpq takes no
 // charset there.
 func pdoOf(family string) string {
-	if family == familyPostgreSQL {
+	if family == facts.FamilyPostgreSQL {
 		return "pgsql:host={host};port={port};dbname={database}"
 	}
 	return "mysql:host={host};port={port};dbname={database};charset={charset}"
@@ -212,7 +213,7 @@ func (c *Candidate) fit(family string) {
 			if !slices.ContainsFunc(fitting, func(of Value) bool { return of.Address == first.Address }) {
 				fitting = append(fitting, first)
 			}
-		case v.Role == settings.DSN && (c.family == familyOther || v.form == dsn.PDO) && !v.stuck:
+		case v.Role == settings.DSN && (c.family == facts.FamilyOther || v.form == dsn.PDO) && !v.stuck:
 			v = c.fitDSN(v, family)
 		}
 		fitting = append(fitting, v)
@@ -226,25 +227,25 @@ func (c *Candidate) fitDriver(v Value, family string) Value {
 		v.Text = strconv.FormatBool(v.flag == family)
 		return v
 	}
-	if v.word != "" && familyOf(v.word) == family {
+	if v.word != "" && facts.FamilyOf(v.word) == family {
 		if v.Text = v.word; v.word != v.was {
 			v.Found = "its values are called so"
 		}
 		return v
 	}
-	if v.stuck || familyOf(v.was) == family {
+	if v.stuck || facts.FamilyOf(v.was) == family {
 		return v
 	}
 	was := v.was
-	if familyOf(was) == "" {
+	if facts.FamilyOf(was) == "" {
 		was = ""
 	}
-	found, others := c.words.of(family, c.product, was, v.near, v.Address)
-	if found.word == "" {
-		v.Doubt, v.Wrong = doubtOf(family, others), was != ""
+	found, others := c.words.Of(family, c.product, was, v.near, v.Address)
+	if found.Word == "" {
+		v.Doubt, v.Wrong = facts.DoubtOf(family, others), was != ""
 		return v
 	}
-	v.Text, v.Found, v.Doubt = found.word, found.where, ""
+	v.Text, v.Found, v.Doubt = found.Word, found.Where, ""
 	return v
 }
 
@@ -261,23 +262,23 @@ func (c *Candidate) fitDSN(v Value, family string) Value {
 		return whole
 	}
 	scheme, _, _ := dsn.Get(v.was, dsn.Driver)
-	found, others := wordFound{c.schemes[family], "a comment beside it has it"}, []string(nil)
-	if found.word == "" {
-		found, others = c.words.of(family, c.product, scheme, v.near, address)
+	found, others := facts.WordFound{Word: c.schemes[family], Where: "a comment beside it has it"}, []string(nil)
+	if found.Word == "" {
+		found, others = c.words.Of(family, c.product, scheme, v.near, address)
 	}
-	if found.word == "" && family == familyMySQL && len(c.words.inFile) == 0 {
-		found = wordFound{"mysql", "it is the usual one, and the code names none"} // PostgreSQL has three
+	if found.Word == "" && family == facts.FamilyMySQL && len(c.words.InFile) == 0 {
+		found = facts.WordFound{Word: "mysql", Where: "it is the usual one, and the code names none"} // PostgreSQL has three
 	}
-	if v.form == dsn.URL && dsnFamily(v.was) != familyOther {
-		part := Value{Role: settings.Driver, Address: address + "#" + dsn.Driver, Text: found.word, Line: v.Line, Was: scheme, Found: found.where, dsn: address}
-		if found.word == "" {
-			part.Text, part.Doubt, part.Wrong = "", doubtOf(family, others), true
+	if v.form == dsn.URL && dsnFamily(v.was) != facts.FamilyOther {
+		part := Value{Role: settings.Driver, Address: address + "#" + dsn.Driver, Text: found.Word, Line: v.Line, Was: scheme, Found: found.Where, dsn: address}
+		if found.Word == "" {
+			part.Text, part.Doubt, part.Wrong = "", facts.DoubtOf(family, others), true
 		}
 		return part
 	}
-	whole.Found = found.where
-	if whole.Text = urlOf(found.word); found.word == "" {
-		whole.Text, whole.Doubt, whole.Wrong = wholeURL(family), doubtOf(family, others), true
+	whole.Found = found.Where
+	if whole.Text = urlOf(found.Word); found.Word == "" {
+		whole.Text, whole.Doubt, whole.Wrong = wholeURL(family), facts.DoubtOf(family, others), true
 	}
 	return whole
 }

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/settings"
 	"yellowfield/internal/settings/dotenv"
 	"yellowfield/internal/settings/ini"
@@ -16,7 +18,7 @@ import (
 )
 
 // valuesFromCode fills in what code tells of a file that is not there.
-func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *mention, typedIn []*Candidate) {
+func (c *Candidate) valuesFromCode(t *tree.Tree, read *facts.Code, target string, written *facts.Mention, typedIn []*Candidate) {
 	if c.valuesFromText(read, target, written) || written != nil && c.valuesDumped(t, read, typedIn, written.File) {
 		return
 	}
@@ -26,21 +28,21 @@ func (c *Candidate) valuesFromCode(t *tree, read *code, target string, written *
 }
 
 // valuesFromText takes the keys of the text that would be written into the file.
-func (c *Candidate) valuesFromText(read *code, target string, written *mention) bool {
-	for _, text := range read.texts {
+func (c *Candidate) valuesFromText(read *facts.Code, target string, written *facts.Mention) bool {
+	for _, text := range read.Texts {
 		if written != nil && text.File != written.File {
 			continue
 		}
-		source := interpolated.ReplaceAllString(text.text, "x")
+		source := interpolated.ReplaceAllString(text.Text, "x")
 		wanted := ""
 		switch {
-		case read.isINI(target):
+		case isINI(read, target):
 			wanted = ini.Syntax.Name
 		case syntaxOf(target) == dotenv.Syntax.Name:
 			wanted = dotenv.Syntax.Name
 		}
 		switch {
-		case text.syntax != wanted:
+		case text.Syntax != wanted:
 			continue
 		case wanted == ini.Syntax.Name:
 			source = "; <?php exit;\n" + source
@@ -54,7 +56,7 @@ func (c *Candidate) valuesFromText(read *code, target string, written *mention) 
 		keys, _ := readKeys(file, read, false)
 		for _, g := range judged(keys, file) {
 			if g.sayEnough() && g.foreign == "" && g.score >= leastScore-4 {
-				made := place{target: target, words: &read.words}.with(file, g)
+				made := place{target: target, words: &read.Words}.with(file, g)
 				for i := range made.Values {
 					if v := &made.Values[i]; v.Role == settings.Driver && (v.Text == "" || v.Doubt != "") {
 						v.Text, v.was, v.ifKnown, v.stuck = "", "", true, false
@@ -62,7 +64,7 @@ func (c *Candidate) valuesFromText(read *code, target string, written *mention) 
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}
 				c.Values, c.Seen, c.prefix, c.family = made.Values, text.File, "", made.family
-				c.words, c.schemes = &read.words, made.schemes
+				c.words, c.schemes = &read.Words, made.schemes
 				c.Score = round(c.Score + g.score/2)
 				c.Reasons = append(c.Reasons, text.String()+" has the text that is written")
 				c.Syntax = file.Syntax.Name
@@ -74,18 +76,18 @@ func (c *Candidate) valuesFromText(read *code, target string, written *mention) 
 }
 
 // isINI reports whether a file is INI by its name, or as code reads it.
-func (c *code) isINI(name string) bool {
-	return slices.Contains(strings.Split(path.Base(name), "."), "ini") || slices.ContainsFunc(c.mentions[path.Base(name)], func(m mention) bool { return m.verb == "parse_ini_file" })
+func isINI(c *facts.Code, name string) bool {
+	return slices.Contains(strings.Split(path.Base(name), "."), "ini") || slices.ContainsFunc(c.Mentions[path.Base(name)], func(m facts.Mention) bool { return m.Verb == "parse_ini_file" })
 }
 
 // valuesDumped takes the addresses of an array that the file of code which writes the file
 // fills with what was typed in, where a library turns it into the syntax of that.
-func (c *Candidate) valuesDumped(t *tree, read *code, typedIn []*Candidate, writer string) bool {
+func (c *Candidate) valuesDumped(t *tree.Tree, read *facts.Code, typedIn []*Candidate, writer string) bool {
 	i := slices.IndexFunc(typedIn, func(typed *Candidate) bool { return typed.Seen == writer && typed.isArray() })
-	isReturned := func(m mention) bool {
-		return readers[m.verb] && slices.Contains(m.places(), c.File) && returned.Match(t.read(m.File, longestCode))
+	isReturned := func(m facts.Mention) bool {
+		return facts.Readers[m.Verb] && slices.Contains(m.Places(), c.File) && returned.Match(t.Read(m.File, tree.LongestCode))
 	}
-	if i < 0 || c.Syntax == php.Syntax.Name && !slices.ContainsFunc(read.mentions[path.Base(c.File)], isReturned) {
+	if i < 0 || c.Syntax == php.Syntax.Name && !slices.ContainsFunc(read.Mentions[path.Base(c.File)], isReturned) {
 		return false
 	}
 	for _, v := range typedIn[i].Values {
@@ -112,7 +114,7 @@ func (c *Candidate) isArray() bool {
 
 // valuesTypedIn takes the addresses at which the installer keeps what was typed in, and
 // which it writes as a whole.
-func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate, written *mention) {
+func (c *Candidate) valuesTypedIn(t *tree.Tree, typedIn []*Candidate, written *facts.Mention) {
 	for _, typed := range typedIn {
 		if !typed.isArray() {
 			continue
@@ -121,7 +123,7 @@ func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate, written *mentio
 		for _, v := range typed.Values {
 			if v.Role != settings.Driver {
 				address := php.Own(v.Address)
-				if exportsReturned.Match(t.read(typed.Seen, longestCode)) || written != nil && exportsReturned.Match(t.read(written.File, longestCode)) {
+				if exportsReturned.Match(t.Read(typed.Seen, tree.LongestCode)) || written != nil && exportsReturned.Match(t.Read(written.File, tree.LongestCode)) {
 					address = "return" + address[strings.IndexByte(address, '['):]
 				}
 				c.Values = append(c.Values, Value{Role: v.Role, Address: address, Text: v.Text})
@@ -135,33 +137,33 @@ func (c *Candidate) valuesTypedIn(t *tree, typedIn []*Candidate, written *mentio
 
 // valuesFromLogins takes the addresses that code logs in with. local tells that they are
 // those of a function's own parameters.
-func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (local bool) {
+func (c *Candidate) valuesFromLogins(t *tree.Tree, read *facts.Code, written *facts.Mention) (local bool) {
 	writer := ""
 	if written != nil {
 		writer = written.File
 	}
-	exports := exportsReturned.Match(t.read(writer, longestCode))
-	byRole := map[settings.Role]connect{}
-	for _, at := range read.connects {
-		elsewhere := strings.HasPrefix(at.address, "$_") && !(c.Syntax == dotenv.Syntax.Name && strings.HasPrefix(at.address, "$_ENV["))
-		array := read.arrays[writer]
-		if i := strings.IndexByte(at.address, '['); array != "" && i > 0 && !elsewhere && !isInstallers(at.File) {
-			at.address, at.local, at.elements = array+at.address[i:], false, elements(array+at.address[i:])
+	exports := exportsReturned.Match(t.Read(writer, tree.LongestCode))
+	byRole := map[settings.Role]facts.Connect{}
+	for _, at := range read.Connects {
+		elsewhere := strings.HasPrefix(at.Address, "$_") && !(c.Syntax == dotenv.Syntax.Name && strings.HasPrefix(at.Address, "$_ENV["))
+		array := read.Arrays[writer]
+		if i := strings.IndexByte(at.Address, '['); array != "" && i > 0 && !elsewhere && !facts.IsInstallers(at.File) {
+			at.Address, at.Local, at.Elements = array+at.Address[i:], false, facts.Elements(array+at.Address[i:])
 		}
-		if isInstallers(at.File) || elsewhere || isApart(at.File) || at.local && !strings.Contains(at.address, "[") || len(at.elements) == 0 || strings.HasPrefix(at.address, "$this") {
+		if facts.IsInstallers(at.File) || elsewhere || facts.IsApart(at.File) || at.Local && !strings.Contains(at.Address, "[") || len(at.Elements) == 0 || strings.HasPrefix(at.Address, "$this") {
 			continue
 		}
-		if was, has := byRole[at.role]; !has || len(at.elements) > len(was.elements) {
-			byRole[at.role] = at
+		if was, has := byRole[at.Role]; !has || len(at.Elements) > len(was.Elements) {
+			byRole[at.Role] = at
 		}
 	}
-	for _, role := range valueOrder {
+	for _, role := range facts.ValueOrder {
 		at, has := byRole[role]
 		if !has {
 			continue
 		}
-		local = local || at.local
-		address := at.address
+		local = local || at.Local
+		address := at.Address
 		if m := keptByName.FindStringSubmatch(address); m != nil && c.Syntax == dotenv.Syntax.Name {
 			address = m[1]
 		}
@@ -180,9 +182,9 @@ func (c *Candidate) valuesFromLogins(t *tree, read *code, written *mention) (loc
 		case strings.HasPrefix(address, globals) && strings.Count(address, "[") > 2 && exports:
 			_, address, _ = strings.Cut(address[len(globals):], "[")
 			address = "return[" + address
-		case returned.Match(t.read(at.File, longestCode)):
+		case returned.Match(t.Read(at.File, tree.LongestCode)):
 			address = "return" + address[i:]
-		case at.local:
+		case at.Local:
 			continue // the parameter's name is the function's
 		case exports:
 			local = true

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms"
-	"yellowfield/internal/discover"
+	"yellowfield/internal/discover/facts"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/website"
 	"yellowfield/internal/work"
@@ -48,7 +48,7 @@ func TellCodeThatDefines(r *work.Run, ctx context.Context) {
 	if r.Options.Turn.Overdue || !r.HasFolder() || !r.Result.Changed || len(structure.Minus(running)) == 0 {
 		return
 	}
-	found, err := discover.Definitions(ctx, r.App.Folder, r.App.InstallerFiles)
+	found, err := facts.Definitions(ctx, r.App.Folder, r.App.InstallerFiles)
 	if err != nil {
 		r.Tell(work.Row{Step: work.StepCode, Outcome: work.Note, Facts: "the application's code could not be looked through: " + fault.As(err).What})
 		return

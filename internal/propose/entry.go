@@ -10,6 +10,9 @@ import (
 	"unicode/utf8"
 
 	"yellowfield/internal/discover"
+	"yellowfield/internal/discover/dumps"
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/settings"
@@ -142,21 +145,21 @@ func (p *Proposal) fromEstate(path string) string {
 func (p *Proposal) writeServer(w *writer) {
 	remark := ""
 	if families := p.Findings.DBMS; len(families) > 0 {
-		remark = "made for " + discover.Title(families[0].Name) + ": " + families[0].Reasons[0]
+		remark = "made for " + facts.Title(families[0].Name) + ": " + families[0].Reasons[0]
 		for _, other := range families[1:] {
-			remark += "; " + discover.Title(other.Name) + ": " + other.Reasons[0]
+			remark += "; " + facts.Title(other.Name) + ": " + other.Reasons[0]
 		}
 	}
 	if p.Server == "" {
 		p.Missing = "no server is known that it could use"
 		if len(p.Findings.DBMS) > 0 {
-			p.Missing += ": it is made for " + discover.Title(p.Findings.DBMS[0].Name)
+			p.Missing += ": it is made for " + facts.Title(p.Findings.DBMS[0].Name)
 		}
 		w.line("# server: NAME", p.Missing)
 		return
 	}
 	if p.logsInElsewhere() {
-		p.Missing = "its code logs in to " + discover.Title(p.Findings.OnlyFor) + " alone"
+		p.Missing = "its code logs in to " + facts.Title(p.Findings.OnlyFor) + " alone"
 		if at := p.Findings.OnlyForAt; at != nil {
 			p.Missing += ": " + at.String()
 		}
@@ -174,7 +177,7 @@ func (p *Proposal) logsInElsewhere() bool {
 // writeDatabaseLine writes the database's name, and how the application wants it made if
 // the server can do so.
 func (p *Proposal) writeDatabaseLine(w *writer, name string) {
-	meant := facts{{"name", name}}
+	meant := meanings{{"name", name}}
 	text, remark := "name: "+name, "utf8mb4, if nothing else is said"
 	if asked := p.Findings.Database; asked != nil {
 		if lacks := p.lacksCollation(asked.Collation); lacks != "" {
@@ -206,9 +209,9 @@ func (p *Proposal) writeDatabase(w *writer) {
 	name := strings.ReplaceAll(p.App, "-", "_")
 	p.writeDatabaseLine(w, name)
 	for _, script := range p.Findings.Accounts() {
-		facts := script.Account
+		account := script.Account
 		var named []string
-		for _, fact := range []struct{ what, is string }{{"the database ", facts.Database}, {"the account ", facts.User}, {"", facts.Charset}, {"", facts.Collation}} {
+		for _, fact := range []struct{ what, is string }{{"the database ", account.Database}, {"the account ", account.User}, {"", account.Charset}, {"", account.Collation}} {
 			if fact.is != "" {
 				named = append(named, fact.what+fact.is)
 			}
@@ -219,7 +222,7 @@ func (p *Proposal) writeDatabase(w *writer) {
 	account := name[:min(len(name), longest-len("_app"))] + "_app"
 	w.line("accounts:", "")
 	w.line("  - name: "+account, "with the rights called structure")
-	meant := facts{{"name", account}}
+	meant := meanings{{"name", account}}
 	if p.elsewhere && !p.writesSocket() {
 		hosts := []string{"localhost", "127.0.0.1"}
 		w.line("    client_hosts: ["+strings.Join(hosts, ", ")+"]", "PHP takes localhost for another socket than the server's, so it comes over TCP")
@@ -249,7 +252,7 @@ func (p *Proposal) writePHP(w *writer) {
 		}
 	}
 	if len(needed) > 0 {
-		text, meant := "extensions: ["+strings.Join(needed, ", ")+"]", facts{{"extensions", needed}}
+		text, meant := "extensions: ["+strings.Join(needed, ", ")+"]", meanings{{"extensions", needed}}
 		if configuration := p.phpConfiguration(); configuration != "" { // an app's own php replaces all of the default
 			text = "configuration: " + scalar(p.fromEstate(configuration)) + ", " + text
 			meant.add("configuration", p.fromEstate(configuration))
@@ -329,8 +332,8 @@ func (p *Proposal) writeImport(w *writer) {
 }
 
 // scriptEntry is a script under import, as text and as what the text has to mean.
-func scriptEntry(s *discover.Script) (text string, fact facts) {
-	fact = facts{{"file", s.File}}
+func scriptEntry(s *dumps.Script) (text string, fact meanings) {
+	fact = meanings{{"file", s.File}}
 	if s.PrefixToken == "" && !s.Retarget && s.Encoding == "" {
 		return "- " + scalar(s.File), fact
 	}
@@ -360,20 +363,20 @@ const shownScripts = 6
 func (p *Proposal) leavesTables() bool {
 	chosen := p.chosen()
 	writes := chosen == nil || chosen.InstallerMakes
-	return p.answer(askTables) == 1 || len(p.Findings.Import()) > discover.MostScripts && len(p.Findings.Installer.Files) > 0 && writes || p.installerHasScripts()
+	return p.answer(askTables) == 1 || len(p.Findings.Import()) > dumps.MostScripts && len(p.Findings.Installer.Files) > 0 && writes || p.installerHasScripts()
 }
 
 // installerHasScripts reports whether the installer, which has to write the
 // settings, will run the SQL: that of its own folder, or what code has the name of.
 func (p *Proposal) installerHasScripts() bool {
 	chosen := p.chosen()
-	return chosen != nil && chosen.InstallerMakes && slices.ContainsFunc(p.Findings.Import(), func(s *discover.Script) bool {
+	return chosen != nil && chosen.InstallerMakes && slices.ContainsFunc(p.Findings.Import(), func(s *dumps.Script) bool {
 		return s.Named || slices.ContainsFunc(p.Findings.Installer.Files, func(folder string) bool { return strings.HasPrefix(s.File, folder) })
 	})
 }
 
 // contents says what a script holds.
-func contents(s *discover.Script) string {
+func contents(s *dumps.Script) string {
 	var parts []string
 	if s.Tables > 0 {
 		parts = append(parts, figures.Counted(s.Tables, "table", "tables"))
@@ -431,7 +434,7 @@ func (p *Proposal) writeSettings(w *writer) {
 		w.line("  - file: "+scalar(alike), why)
 		w.line("    values:", "")
 		w.rows(rows)
-		files = append(files, facts{{"file", alike}, {"values", values}})
+		files = append(files, meanings{{"file", alike}, {"values", values}})
 	}
 	for _, beside := range chosen.Beside {
 		why := "logs in with the same values, too"
@@ -465,8 +468,8 @@ func (p *Proposal) writeSettings(w *writer) {
 }
 
 // writeFile writes the entry of one settings file, and gives what it means.
-func (p *Proposal) writeFile(w *writer, of *discover.Candidate) (meant, values facts, rows []row) {
-	meant, values = facts{{"file", of.File}}, facts{}
+func (p *Proposal) writeFile(w *writer, of *discover.Candidate) (meant, values meanings, rows []row) {
+	meant, values = meanings{{"file", of.File}}, meanings{}
 	w.line("  - file: "+scalar(of.File), "")
 	if of.Template != "" {
 		w.line("    template: "+scalar(of.Template), "")
@@ -557,7 +560,7 @@ func (p *Proposal) writeInstaller(w *writer) {
 	tables := p.Findings.Installer.Tables || p.leavesTables()
 	if tables || chosen != nil && chosen.InstallerMakes {
 		var parts []string
-		var meant facts
+		var meant meanings
 		remark := ""
 		if tables {
 			parts = append(parts, "tables: true")
@@ -599,7 +602,7 @@ func (p *Proposal) writeInstaller(w *writer) {
 	}
 	for _, skipped := range p.Findings.Skipped {
 		name, why, _ := strings.Cut(skipped, ": ")
-		if !strings.HasSuffix(name, "/") || why == discover.ForUpgrades {
+		if !strings.HasSuffix(name, "/") || why == tree.ForUpgrades {
 			w.line("# not looked at: "+oneLine(name), why)
 		}
 	}

@@ -9,20 +9,20 @@ import (
 	"yellowfield/internal/fault"
 )
 
-// facts are keys and values in their order: what an entry is meant to say, beside
+// meanings are keys and values in their order: what an entry is meant to say, beside
 // its text with the remarks. It is written as JSON, which YAML can be read as
 // (YAML 1.2, section 1.3), so that no text of a tree can become anything else.
-type facts []fact
+type meanings []fact
 
 type fact struct {
 	key   string
 	value any
 }
 
-func (f *facts) add(key string, value any) { *f = append(*f, fact{key, value}) }
+func (f *meanings) add(key string, value any) { *f = append(*f, fact{key, value}) }
 
 // MarshalJSON writes an object with the keys in their order.
-func (f facts) MarshalJSON() ([]byte, error) {
+func (f meanings) MarshalJSON() ([]byte, error) {
 	b := []byte("{")
 	for i, one := range f {
 		if i > 0 {
@@ -39,7 +39,7 @@ func (f facts) MarshalJSON() ([]byte, error) {
 }
 
 // text gives the facts as the lines of an entry.
-func (f facts) text() (string, error) {
+func (f meanings) text() (string, error) {
 	var b strings.Builder
 	for _, one := range f {
 		value, err := quoted(one.value)

@@ -94,7 +94,7 @@ type Proposal struct {
 
 	options Options
 	servers []server
-	meant   facts
+	meant   meanings
 	host    host.Host
 	// elsewhere: PHP takes localhost for another socket than the chosen server's.
 	elsewhere bool

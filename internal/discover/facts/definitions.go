@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/settings/php"
 )
 
@@ -23,20 +24,20 @@ var defines = regexp.MustCompile(`^\s*(?:(CREATE|ALTER|DROP|TRUNCATE)\s+(?:TABLE
 // that define tables. Files and folders, with a slash at their end, of except are left
 // out.
 func Definitions(ctx context.Context, folder string, except []string) ([]Definition, error) {
-	t, err := look(ctx, folder)
+	t, err := tree.Look(ctx, folder)
 	if err != nil {
 		return nil, err
 	}
 	leftOut := func(name string) bool {
-		return !isCode(name) || !isOwnCode(name) || slices.ContainsFunc(except, func(other string) bool {
+		return !tree.IsCode(name) || !IsOwnCode(name) || slices.ContainsFunc(except, func(other string) bool {
 			return name == other || strings.HasPrefix(name, strings.TrimSuffix(other, "/")+"/")
 		})
 	}
 	var found []Definition
-	err = sideBySide(ctx, slices.DeleteFunc(slices.Clone(t.files), leftOut), func(name string) []Definition {
+	err = SideBySide(ctx, slices.DeleteFunc(slices.Clone(t.Files), leftOut), func(name string) []Definition {
 		var in []Definition
 		seen := map[string]bool{}
-		for _, literal := range php.ReadCode(t.read(name, longestCode), func(string) bool { return false }).Literals {
+		for _, literal := range php.ReadCode(t.Read(name, tree.LongestCode), func(string) bool { return false }).Literals {
 			m := defines.FindStringSubmatch(literal.Text)
 			if m == nil {
 				continue

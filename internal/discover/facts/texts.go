@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"regexp"
@@ -10,25 +10,25 @@ import (
 	"yellowfield/internal/settings/php"
 )
 
-// embedded is a text in the code that would be a file of settings.
-type embedded struct {
+// Embedded is a text in the code that would be a file of settings.
+type Embedded struct {
 	Place
-	text   string
-	syntax string // empty for PHP
+	Text   string
+	Syntax string // empty for PHP
 }
 
 // takeTexts takes what the literals of a file of code would be as files of settings, in each
 // syntax in which code puts them together line by line.
-func (c *code) takeTexts(name string, literals []php.Literal) {
+func (c *Code) takeTexts(name string, literals []php.Literal) {
 	for _, literal := range literals {
 		if m := beginsArray.FindStringSubmatch(literal.Text); m != nil {
-			c.arrays[name] = m[1]
+			c.Arrays[name] = m[1]
 		}
 	}
-	for _, text := range []embedded{{text: writtenLines(literals)}, {text: writtenINI(literals), syntax: ini.Syntax.Name}, {text: writtenEnvironment(literals), syntax: dotenv.Syntax.Name}} {
-		if text.text != "" {
+	for _, text := range []Embedded{{Text: writtenLines(literals)}, {Text: writtenINI(literals), Syntax: ini.Syntax.Name}, {Text: writtenEnvironment(literals), Syntax: dotenv.Syntax.Name}} {
+		if text.Text != "" {
 			text.Place = Place{File: name}
-			c.texts = append(c.texts, text)
+			c.Texts = append(c.Texts, text)
 		}
 	}
 }

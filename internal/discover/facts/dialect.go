@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"bytes"
@@ -14,15 +14,15 @@ var (
 	otherSigns      = regexp.MustCompile(`(?i)\bautoincrement\b|\bpragma\b|\bvarchar2\b|\bnvarchar\b|\bidentity\s*\(\s*1|^go\s*$|\bnumber\s*\(\s*\d+\s*\)`)
 )
 
-// dialectOf tells for which servers SQL is written by words that only they have;
+// DialectOf tells for which servers SQL is written by words that only they have;
 // empty when it could be for any.
-func dialectOf(text []byte) string {
+func DialectOf(text []byte) string {
 	text = withoutComments.ReplaceAll(text, nil)
 	counts := map[string]int{
-		familyMySQL: len(mysqlSigns.FindAllIndex(text, 50)), familyPostgreSQL: len(postgreSQLSigns.FindAllIndex(text, 50)), familyOther: len(otherSigns.FindAllIndex(text, 50)),
+		FamilyMySQL: len(mysqlSigns.FindAllIndex(text, 50)), FamilyPostgreSQL: len(postgreSQLSigns.FindAllIndex(text, 50)), FamilyOther: len(otherSigns.FindAllIndex(text, 50)),
 	}
 	best := ""
-	for _, family := range []string{familyMySQL, familyPostgreSQL, familyOther} {
+	for _, family := range []string{FamilyMySQL, FamilyPostgreSQL, FamilyOther} {
 		if counts[family] > 0 && counts[family] > counts[best] {
 			best = family
 		}
@@ -32,8 +32,8 @@ func dialectOf(text []byte) string {
 
 var withoutComments = regexp.MustCompile(`(?m)^\s*--.*$`)
 
-// letters tells the encoding of a script.
-type letters struct{ foreign, binary, said bool }
+// Letters tells the encoding of a script.
+type Letters struct{ foreign, binary, said bool }
 
 var (
 	saysEncoding = regexp.MustCompile(`(?i)^(?:/\*!\d+\s*)?SET\s+(?:NAMES|CHARACTER\s+SET|client_encoding)\W+(\w+)`)
@@ -41,7 +41,7 @@ var (
 	binaryType   = regexp.MustCompile(`(?i)\b(?:var)?binary\b|blob\b|\bbytea\b`)
 )
 
-func (l *letters) take(statement sqltext.Statement) {
+func (l *Letters) Take(statement sqltext.Statement) {
 	if m := saysEncoding.FindSubmatch(statement.Text); m != nil && !bytes.HasPrefix(bytes.ToLower(m[1]), []byte("utf8")) {
 		l.said = true
 	}
@@ -53,9 +53,9 @@ func (l *letters) take(statement sqltext.Statement) {
 	}
 }
 
-// encoding is what most scripts have that are no UTF-8, hold nothing but text, and do not
+// Encoding is what most scripts have that are no UTF-8, hold nothing but text, and do not
 // say what they are; empty for another one.
-func (l *letters) encoding() string {
+func (l *Letters) Encoding() string {
 	if l.foreign && !l.binary && !l.said {
 		return "windows-1252"
 	}

@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"regexp"
@@ -15,12 +15,12 @@ type Lacking struct {
 	Place Place  `json:"place"` // of one use
 }
 
-// tablesInCode are the tables that the SQL in the application's code uses and makes.
-type tablesInCode struct {
-	uses  map[string]Place
-	makes map[string]bool
+// TablesInCode are the tables that the SQL in the application's code uses and makes.
+type TablesInCode struct {
+	Uses  map[string]Place
+	Makes map[string]bool
 	// others says that the code makes tables whose names it puts together.
-	others bool
+	Others bool
 }
 
 var (
@@ -31,12 +31,12 @@ var (
 	noTables   = wordset.Of("dual information_schema select lateral unnest generate_series")
 )
 
-// take takes a literal of the code.
-func (u *tablesInCode) take(place Place, literal php.Literal) {
+// Take takes a literal of the code.
+func (u *TablesInCode) Take(place Place, literal php.Literal) {
 	text := literal.Text
 	for _, m := range tableMade.FindAllStringSubmatch(text, -1) {
-		u.makes[strings.ToLower(m[1])] = true
-		u.others = u.others || m[1] == "" && !makesAnyTable.MatchString(text)
+		u.Makes[strings.ToLower(m[1])] = true
+		u.Others = u.Others || m[1] == "" && !makesAnyTable.MatchString(text)
 	}
 	if literal.Gaps || !sqlInCode.MatchString(text) {
 		return
@@ -46,8 +46,8 @@ func (u *tablesInCode) take(place Place, literal php.Literal) {
 	}
 	for _, m := range tableInSQL.FindAllStringSubmatch(text, -1) {
 		name := strings.ToLower(m[1])
-		if _, known := u.uses[name]; !known && !noTables[name] && !strings.HasPrefix(name, "pg_") && !strings.HasPrefix(name, "sqlite_") {
-			u.uses[name] = place
+		if _, known := u.Uses[name]; !known && !noTables[name] && !strings.HasPrefix(name, "pg_") && !strings.HasPrefix(name, "sqlite_") {
+			u.Uses[name] = place
 		}
 	}
 }

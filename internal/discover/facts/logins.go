@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"bytes"
@@ -11,13 +11,13 @@ import (
 	"yellowfield/internal/wordset"
 )
 
-// connect is a place where a value goes into a login.
-type connect struct {
+// Connect is a place where a value goes into a login.
+type Connect struct {
 	Place
-	role     settings.Role
-	address  string
-	elements []string // of the address, in small letters
-	local    bool     // to the function around
+	Role     settings.Role
+	Address  string
+	Elements []string // of the address, in small letters
+	Local    bool     // to the function around
 	by       string   // what logs in; empty where nothing says so
 }
 
@@ -49,7 +49,7 @@ const addressInCode = `(\$?[A-Za-z_\\][\w\\]*(?:::\$?\w+|->\w+|\[\s*['"]?\w+['"]
 
 // formatted takes what sprintf puts into the parts of a data source name, in their order (PHP
 // manual, "sprintf").
-func (c *code) formatted(place Place, use php.Use) {
+func (c *Code) formatted(place Place, use php.Use) {
 	if len(use.Arguments) < 2 || len(use.Arguments[0].Pieces) != 1 {
 		return
 	}
@@ -75,7 +75,7 @@ var dsnRoles = map[string]settings.Role{
 func choicesIn(source []byte) (found [][2]string) {
 	take := func(matches [][][]byte) {
 		for _, m := range matches {
-			if drivers[strings.ToLower(string(m[2]))] != "" {
+			if Drivers[strings.ToLower(string(m[2]))] != "" {
 				found = append(found, [2]string{string(m[1]), string(m[2])})
 			}
 		}
@@ -129,7 +129,7 @@ type handover struct {
 
 // handsOver takes a call of the application's own function to connect, if what it is given
 // says that it is a login; else the function may say so.
-func (c *code) handsOver(place Place, use php.Use) {
+func (c *Code) handsOver(place Place, use php.Use) {
 	given := map[settings.Role]string{}
 	call := handover{Place: place, function: use.Function}
 	for _, argument := range use.Arguments {
@@ -148,7 +148,7 @@ func (c *code) handsOver(place Place, use php.Use) {
 		c.handovers = append(c.handovers, call)
 		return
 	}
-	for _, role := range valueOrder {
+	for _, role := range ValueOrder {
 		if given[role] != "" {
 			c.connect(place, role, given[role], false)
 		}
@@ -157,11 +157,11 @@ func (c *code) handsOver(place Place, use php.Use) {
 
 // noteParameters notes what functions of a file do with their parameters, where they log in
 // with them; from is the first of the file's logins.
-func (c *code) noteParameters(signatures map[string][]string, from int) {
+func (c *Code) noteParameters(signatures map[string][]string, from int) {
 	roles := map[string]settings.Role{}
-	for _, at := range c.connects[from:] {
-		if at.local {
-			roles[at.address] = at.role
+	for _, at := range c.Connects[from:] {
+		if at.Local {
+			roles[at.Address] = at.Role
 		}
 	}
 	for function, parameters := range signatures {
@@ -176,7 +176,7 @@ func (c *code) noteParameters(signatures map[string][]string, from int) {
 }
 
 // resolveHandovers has what is given to functions that log in with it be part of the login.
-func (c *code) resolveHandovers() {
+func (c *Code) resolveHandovers() {
 	c.aliases = nil
 	for _, call := range c.handovers {
 		for i, role := range c.takes[call.function] {
@@ -187,24 +187,24 @@ func (c *code) resolveHandovers() {
 	}
 }
 
-func (c *code) connect(place Place, role settings.Role, address string, local bool) {
+func (c *Code) connect(place Place, role settings.Role, address string, local bool) {
 	address = c.unaliased(address)
-	c.connects = append(c.connects, connect{Place: place, role: role, address: address, elements: elements(address), local: local})
+	c.Connects = append(c.Connects, Connect{Place: place, Role: role, Address: address, Elements: Elements(address), Local: local})
 }
 
 // loginIndex are all logins of the code, for those who ask for them by an address: large
 // applications have thousands of them, and hundreds of thousands of keys.
 type loginIndex struct {
-	roles  map[string]settings.Role // the first in which a very address goes into a login
-	as     map[roleOfAddress]bool
-	byLast map[lastOf][]connect
-	paths  map[string]settings.Role // of elements in a variable, whatever that is called: empty for several
+	Roles  map[string]settings.Role // the first in which a very address goes into a login
+	As     map[RoleOfAddress]bool
+	byLast map[lastOf][]Connect
+	Paths  map[string]settings.Role // of elements in a variable, whatever that is called: empty for several
 }
 
 type (
-	roleOfAddress struct {
-		role    settings.Role
-		address string
+	RoleOfAddress struct {
+		Role    settings.Role
+		Address string
 	}
 	// lastOf is a role and the last element of addresses that go into a login as that.
 	lastOf struct {
@@ -214,39 +214,39 @@ type (
 )
 
 // indexLogins is for when all code has been read.
-func (c *code) indexLogins() {
-	c.logins = loginIndex{map[string]settings.Role{}, map[roleOfAddress]bool{}, map[lastOf][]connect{}, map[string]settings.Role{}}
+func (c *Code) indexLogins() {
+	c.Logins = loginIndex{map[string]settings.Role{}, map[RoleOfAddress]bool{}, map[lastOf][]Connect{}, map[string]settings.Role{}}
 	type once struct {
-		roleOfAddress
+		RoleOfAddress
 		by string
 	}
 	seen := map[once]bool{}
-	others := slices.ContainsFunc(c.connects, func(at connect) bool { return !isInstallers(at.File) })
-	for _, at := range c.connects {
-		if _, has := c.logins.roles[at.address]; !has {
-			c.logins.roles[at.address] = at.role
+	others := slices.ContainsFunc(c.Connects, func(at Connect) bool { return !IsInstallers(at.File) })
+	for _, at := range c.Connects {
+		if _, has := c.Logins.Roles[at.Address]; !has {
+			c.Logins.Roles[at.Address] = at.Role
 		}
-		if i := strings.IndexByte(at.address, '['); i > 0 && at.address[0] == '$' && !strings.Contains(at.address, ">") {
-			path := strings.Join(elements(at.address[i:]), ".")
-			if was, has := c.logins.paths[path]; !has || was == at.role {
-				c.logins.paths[path] = at.role
+		if i := strings.IndexByte(at.Address, '['); i > 0 && at.Address[0] == '$' && !strings.Contains(at.Address, ">") {
+			path := strings.Join(Elements(at.Address[i:]), ".")
+			if was, has := c.Logins.Paths[path]; !has || was == at.Role {
+				c.Logins.Paths[path] = at.Role
 			} else {
-				c.logins.paths[path] = ""
+				c.Logins.Paths[path] = ""
 			}
 		}
-		as := roleOfAddress{at.role, at.address}
-		c.logins.as[as] = true
-		ofForm := others && isInstallers(at.File) // whose variables are those of a form
-		if len(at.elements) > 0 && !seen[once{as, at.by}] && !ofForm {
+		as := RoleOfAddress{at.Role, at.Address}
+		c.Logins.As[as] = true
+		ofForm := others && IsInstallers(at.File) // whose variables are those of a form
+		if len(at.Elements) > 0 && !seen[once{as, at.by}] && !ofForm {
 			seen[once{as, at.by}] = true
-			last := lastOf{at.role, at.elements[len(at.elements)-1]}
-			c.logins.byLast[last] = append(c.logins.byLast[last], at)
+			last := lastOf{at.Role, at.Elements[len(at.Elements)-1]}
+			c.Logins.byLast[last] = append(c.Logins.byLast[last], at)
 		}
 	}
 }
 
 // unaliased is an address with what a variable of the file stands for in its place.
-func (c *code) unaliased(address string) string {
+func (c *Code) unaliased(address string) string {
 	address = strings.ReplaceAll(address, `"`, "'")
 	if name := variableName.FindString(address); c.aliases[name] != "" {
 		return c.aliases[name] + address[len(name):]
@@ -256,26 +256,26 @@ func (c *code) unaliased(address string) string {
 
 var variableName = regexp.MustCompile(`^\$\w+`)
 
-// elements are the names in an address, in small letters.
-func elements(address string) []string {
+// Elements are the names in an address, in small letters.
+func Elements(address string) []string {
 	found := elementName.FindAllString(strings.ToLower(strings.ReplaceAll(address, "->", " ")), -1)
 	return slices.DeleteFunc(found, func(name string) bool { return name == "this" || name == "self" || name == "static" })
 }
 
 var elementName = regexp.MustCompile(`[A-Za-z0-9_-]+`)
 
-// goesInto tells how surely the value at an address goes into a login, as the
+// GoesInto tells how surely the value at an address goes into a login, as the
 // role it is said to have: 3 for the very address, 2 for its last two elements,
 // 0 for none.
-func (c *code) goesInto(address string, role settings.Role) int {
-	surely, _ := c.login(address, role)
+func (c *Code) GoesInto(address string, role settings.Role) int {
+	surely, _ := c.Login(address, role)
 	return surely
 }
 
-// login is that, and what logs in with it, where that is known and the same everywhere.
-func (c *code) login(address string, role settings.Role) (best int, by string) {
-	mine := elements(address)
-	take := func(surely int, at connect) {
+// Login is that, and what logs in with it, where that is known and the same everywhere.
+func (c *Code) Login(address string, role settings.Role) (best int, by string) {
+	mine := Elements(address)
+	take := func(surely int, at Connect) {
 		switch {
 		case surely == 0 || surely < best:
 		case surely > best:
@@ -287,18 +287,18 @@ func (c *code) login(address string, role settings.Role) (best int, by string) {
 	if len(mine) == 0 {
 		return 0, ""
 	}
-	for _, at := range c.logins.byLast[lastOf{role, mine[len(mine)-1]}] {
+	for _, at := range c.Logins.byLast[lastOf{role, mine[len(mine)-1]}] {
 		same := 0
-		for same < len(mine) && same < len(at.elements) && mine[len(mine)-1-same] == at.elements[len(at.elements)-1-same] {
+		for same < len(mine) && same < len(at.Elements) && mine[len(mine)-1-same] == at.Elements[len(at.Elements)-1-same] {
 			same++
 		}
 		const sure, likely = 3, 2
 		switch {
-		case same == len(mine) && same == len(at.elements):
+		case same == len(mine) && same == len(at.Elements):
 			take(sure, at)
 		case same >= 2:
 			take(likely, at)
-		case same == 1 && len(at.elements) == 1 && len(mine) > 1, same == 1 && len(mine) == 1:
+		case same == 1 && len(at.Elements) == 1 && len(mine) > 1, same == 1 && len(mine) == 1:
 			take(1, at)
 		}
 	}
@@ -324,9 +324,9 @@ var extensionClasses = map[string]string{
 // in applications' own code.
 var gdFunctions = wordset.Of("imagecreate imagecreatetruecolor imagecreatefromjpeg imagecreatefrompng imagecreatefromgif imagecreatefromstring imagepng imagejpeg imagegif imagecopyresampled imagettftext imagecolorallocate")
 
-// extensionOf is the extension that a function or a class belongs to; empty for
+// ExtensionOf is the extension that a function or a class belongs to; empty for
 // none that is told.
-func extensionOf(function string) string {
+func ExtensionOf(function string) string {
 	if extension, known := extensionClasses[function]; known {
 		return extension
 	}
@@ -341,12 +341,12 @@ func extensionOf(function string) string {
 // login are the functions and classes that log in to a family, and their extensions.
 type login struct {
 	functions      map[string]bool
-	extension, pdo string
+	Extension, Pdo string
 }
 
-func (l login) has(function string) bool { return l.functions[function] }
+func (l login) Has(function string) bool { return l.functions[function] }
 
-var loginsTo = map[string]login{
-	familyMySQL:      {wordset.Of("mysqli mysqli_connect mysqli_real_connect mysqli_init ->real_connect"), "mysqli", "pdo_mysql"},
-	familyPostgreSQL: {wordset.Of("pg_connect pg_pconnect"), "pgsql", "pdo_pgsql"},
+var LoginsTo = map[string]login{
+	FamilyMySQL:      {wordset.Of("mysqli mysqli_connect mysqli_real_connect mysqli_init ->real_connect"), "mysqli", "pdo_mysql"},
+	FamilyPostgreSQL: {wordset.Of("pg_connect pg_pconnect"), "pgsql", "pdo_pgsql"},
 }

@@ -1,4 +1,8 @@
-package discover
+// Package dumps tells what the SQL scripts of an application are: for which server each is, what
+// it makes and needs, and whether it is there to be imported.
+//
+// It must never know of settings.
+package dumps
 
 import (
 	"bytes"
@@ -12,6 +16,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfield/internal/discover/facts"
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/script"
 	"yellowfield/internal/settings"
@@ -42,21 +48,21 @@ type Script struct {
 	// account.
 	Account *AccountScript `json:"account,omitempty"`
 
-	size      int64
-	makes     map[string]bool     // tables
-	needs     map[string]bool     // tables it fills, changes or refers to
-	fills     map[string]bool     // tables it puts rows into
-	refers    map[string][]string // a table to those that its foreign keys refer to
-	needsRows map[string]bool     // tables whose rows its rows refer to
-	reads     map[string]bool     // files that it has the stock client read in its place
-	alters    bool                // tables
-	unbound   bool                // it puts rows in while foreign keys are not checked
+	Size      int64
+	Makes     map[string]bool     // tables
+	Needs     map[string]bool     // tables it fills, changes or refers to
+	Fills     map[string]bool     // tables it puts rows into
+	Refers    map[string][]string // a table to those that its foreign keys refer to
+	NeedsRows map[string]bool     // tables whose rows its rows refer to
+	Reads     map[string]bool     // files that it has the stock client read in its place
+	Alters    bool                // tables
+	Unbound   bool                // it puts rows in while foreign keys are not checked
 	objects   bool                // other than tables: views, routines, types
-	parts     bool                // of tables: types, sequences
-	engine    string              // a storage engine that no server has, for which the installer puts another word
-	unfilled  string              // a mark in the definition of a table that is no prefix's
-	prefix    string              // that all tables begin with
-	makesOwn  *AccountScript      // the database of its own that it makes beside tables; nil for none
+	Parts     bool                // of tables: types, sequences
+	Engine    string              // a storage engine that no server has, for which the installer puts another word
+	Unfilled  string              // a mark in the definition of a table that is no prefix's
+	Prefix    string              // that all tables begin with
+	MakesOwn  *AccountScript      // the database of its own that it makes beside tables; nil for none
 }
 
 // AccountScript are what a vendor's script for database and account names.
@@ -69,12 +75,12 @@ type AccountScript struct {
 
 var (
 	scriptFamilies = map[string]string{
-		"mysql": familyMySQL, "mysqli": familyMySQL, "mariadb": familyMySQL, "my": familyMySQL, "pgsql": familyPostgreSQL, "postgres": familyPostgreSQL, "postgresql": familyPostgreSQL, "pg": familyPostgreSQL, "postgre": familyPostgreSQL,
-		"sqlite": familyOther, "mssql": familyOther, "sqlsrv": familyOther, "sqlserver": familyOther, "oracle": familyOther, "oci": familyOther, "ibm": familyOther, "db2": familyOther, "firebird": familyOther, "sybase": familyOther, "sqlanywhere": familyOther,
+		"mysql": facts.FamilyMySQL, "mysqli": facts.FamilyMySQL, "mariadb": facts.FamilyMySQL, "my": facts.FamilyMySQL, "pgsql": facts.FamilyPostgreSQL, "postgres": facts.FamilyPostgreSQL, "postgresql": facts.FamilyPostgreSQL, "pg": facts.FamilyPostgreSQL, "postgre": facts.FamilyPostgreSQL,
+		"sqlite": facts.FamilyOther, "mssql": facts.FamilyOther, "sqlsrv": facts.FamilyOther, "sqlserver": facts.FamilyOther, "oracle": facts.FamilyOther, "oci": facts.FamilyOther, "ibm": facts.FamilyOther, "db2": facts.FamilyOther, "firebird": facts.FamilyOther, "sybase": facts.FamilyOther, "sqlanywhere": facts.FamilyOther,
 	}
 	leftOutWords = map[string]string{
 		"uninstall": "it removes", "drop": "it removes", "remove": "it removes", "delete": "it removes", "teardown": "it removes", "down": "it removes", "rollback": "it removes", "cleanup": "it removes",
-		"upgrade": ForUpgrades, "update": ForUpgrades, "migrate": ForUpgrades, "migration": ForUpgrades, "patch": ForUpgrades, "convert": ForUpgrades, "alter": ForUpgrades,
+		"upgrade": tree.ForUpgrades, "update": tree.ForUpgrades, "migrate": tree.ForUpgrades, "migration": tree.ForUpgrades, "patch": tree.ForUpgrades, "convert": tree.ForUpgrades, "alter": tree.ForUpgrades,
 		"test": "it is for tests", "tests": "it is for tests", "testing": "it is for tests", "fixture": "it is for tests", "fixtures": "it is for tests", "benchmark": "it is for tests",
 		"backup": "it is a backup", "backups": "it is a backup", "old": "it is an old one",
 	}
@@ -86,11 +92,11 @@ var (
 	betweenVersions = regexp.MustCompile(`(?i)(\d+([._]\d+)+.*(to|-|_)+.*\d+[._]\d+|^v?\d+([._]\d+)+\.sql|_to_\d|-to-\d|from[_-]?\d)`)
 )
 
-// readScripts reads the SQL of the tree.
-func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
+// ReadScripts reads the SQL of the tree.
+func ReadScripts(ctx context.Context, t *tree.Tree, c *facts.Code) ([]*Script, error) {
 	found := []*Script{}
-	for _, name := range t.files {
-		if !isScript(name) {
+	for _, name := range t.Files {
+		if !tree.IsScript(name) {
 			continue
 		}
 		if ctx.Err() != nil {
@@ -99,15 +105,15 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 		s := newScript(t, c, name)
 		switch {
 		case s.LeftOut != "":
-		case t.sizes[name] > longestScript:
+		case t.Sizes[name] > tree.LongestScript:
 			s.LeftOut = errTooLong.Error()
 		default:
-			s.read(ctx, t)
+			s.Read(ctx, t)
 		}
 		found = append(found, s)
 	}
 	ofUpgrades := func(s *Script) bool {
-		return s.LeftOut == ForUpgrades && makesAll.MatchString(path.Base(s.File))
+		return s.LeftOut == tree.ForUpgrades && tree.MakesAll.MatchString(path.Base(s.File))
 	}
 	ofContributed := func(s *Script) bool {
 		return s.LeftOut == ofPart && contributed[path.Dir(s.File)[:strings.IndexByte(s.File, '/')]]
@@ -120,16 +126,16 @@ func readScripts(ctx context.Context, t *tree, c *code) ([]*Script, error) {
 
 // takeLeftOut takes scripts that were left out by their names, where no other makes tables and
 // these do: those that lie with one that does.
-func takeLeftOut(ctx context.Context, t *tree, found []*Script, which func(*Script) bool) bool {
-	if slices.ContainsFunc(found, (*Script).isForAll) {
+func takeLeftOut(ctx context.Context, t *tree.Tree, found []*Script, which func(*Script) bool) bool {
+	if slices.ContainsFunc(found, (*Script).IsForAll) {
 		return true
 	}
 	taken, makers := map[*Script]string{}, map[string]bool{} // the latter are folders
 	for _, s := range found {
 		if which(s) {
 			taken[s], s.LeftOut = s.LeftOut, ""
-			s.read(ctx, t)
-			makers[path.Dir(s.File)] = makers[path.Dir(s.File)] || s.isForAll()
+			s.Read(ctx, t)
+			makers[path.Dir(s.File)] = makers[path.Dir(s.File)] || s.IsForAll()
 		}
 	}
 	for s, why := range taken {
@@ -137,20 +143,20 @@ func takeLeftOut(ctx context.Context, t *tree, found []*Script, which func(*Scri
 			s.LeftOut = why
 		}
 	}
-	return slices.ContainsFunc(found, (*Script).isForAll)
+	return slices.ContainsFunc(found, (*Script).IsForAll)
 }
 
-// isForAll reports whether the script is imported and makes tables.
-func (s *Script) isForAll() bool { return s.LeftOut == "" && s.Tables > 0 }
+// IsForAll reports whether the script is imported and makes tables.
+func (s *Script) IsForAll() bool { return s.LeftOut == "" && s.Tables > 0 }
 
 // fromFirstVersion are the scripts of a folder for upgrades that begin with the first
 // version: they make all that they change. Code that makes tables, or has the name of the
 // folder, does so without us.
-func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
-	for _, folder := range slices.Sorted(maps.Keys(t.upgrades)) {
+func fromFirstVersion(ctx context.Context, t *tree.Tree, c *facts.Code) []*Script {
+	for _, folder := range slices.Sorted(maps.Keys(t.Upgrades)) {
 		var series []*Script
-		for _, name := range t.upgrades[folder] {
-			if s := newScript(t, c, name); (s.LeftOut == "" || s.LeftOut == ForUpgrades) && s.size <= longestScript {
+		for _, name := range t.Upgrades[folder] {
+			if s := newScript(t, c, name); (s.LeftOut == "" || s.LeftOut == tree.ForUpgrades) && s.Size <= tree.LongestScript {
 				series = append(series, s)
 			}
 		}
@@ -160,24 +166,24 @@ func fromFirstVersion(ctx context.Context, t *tree, c *code) []*Script {
 		makes, needs := map[string]bool{}, map[string]bool{}
 		for _, s := range series {
 			s.LeftOut = ""
-			s.read(ctx, t)
-			maps.Copy(makes, s.makes)
-			maps.Copy(needs, s.needs)
+			s.Read(ctx, t)
+			maps.Copy(makes, s.Makes)
+			maps.Copy(needs, s.Needs)
 		}
 		for table := range makes {
 			delete(needs, table)
 		}
-		runsThem := len(c.makes) > 0 || c.upgrades[path.Base(folder)]
+		runsThem := len(c.Makes) > 0 || c.Upgrades[path.Base(folder)]
 		if len(makes) > 0 && len(needs) == 0 && !runsThem {
-			t.skipped = slices.DeleteFunc(t.skipped, func(skipped string) bool { return strings.HasPrefix(skipped, folder+"/:") })
+			t.Skipped = slices.DeleteFunc(t.Skipped, func(skipped string) bool { return strings.HasPrefix(skipped, folder+"/:") })
 			return series
 		}
 	}
 	return nil
 }
 
-func newScript(t *tree, c *code, name string) *Script {
-	s := &Script{File: name, size: t.sizes[name], makes: map[string]bool{}, needs: map[string]bool{}, fills: map[string]bool{}, refers: map[string][]string{}, reads: map[string]bool{}, Named: len(c.mentions[path.Base(name)]) > 0}
+func newScript(t *tree.Tree, c *facts.Code, name string) *Script {
+	s := &Script{File: name, Size: t.Sizes[name], Makes: map[string]bool{}, Needs: map[string]bool{}, Fills: map[string]bool{}, Refers: map[string][]string{}, Reads: map[string]bool{}, Named: len(c.Mentions[path.Base(name)]) > 0}
 	s.byName()
 	return s
 }
@@ -208,9 +214,9 @@ func (s *Script) byName() {
 		}
 	}
 	if betweenVersions.MatchString(path.Base(s.File)) && s.LeftOut == "" {
-		s.LeftOut = ForUpgrades
+		s.LeftOut = tree.ForUpgrades
 	}
-	if s.DBMS == familyOther && s.LeftOut == "" {
+	if s.DBMS == facts.FamilyOther && s.LeftOut == "" {
 		s.LeftOut = "it is for another server"
 	}
 }
@@ -220,19 +226,19 @@ func (s *Script) byName() {
 var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?|alter\\s+table\\s+|drop\\s+table\\s+(?:if\\s+exists\\s+)?|insert\\s+(?:ignore\\s+)?into\\s+)[`\"]?" +
 	`(#__|##\w+##_?|@\w+@_?|@\w*?_|\{\{?\$?[\w.]+\}?\}_?|%%?[\w-]+%%?_?|\[\[?\w+\]\]?_?|<\w+>_?|\$\{\w+\}_?|\$\w+?_|:\w+?:_?|(?:TABLE_?)?PREFIX_|prefix_|DB_?PREFIX_?)`)
 
-// standIn is what stands for the prefix of tables while scripts are looked at.
-const standIn = "prefixtoken_"
+// StandIn is what stands for the prefix of tables while scripts are looked at.
+const StandIn = "prefixtoken_"
 
 var errTooLong = errors.New("it is too long to be looked at")
 
-// read reads the script as the importer would, without a server. A script that
+// Read reads the script as the importer would, without a server. A script that
 // cannot be split, such as one for another server, gives what comes before the
 // fault.
-func (s *Script) read(ctx context.Context, t *tree) {
-	source := script.Source{Path: s.File, Opener: t.open, Name: s.File, Include: func(from, named string) (script.Included, error) {
-		file, err := t.included(from, named)
-		s.reads[file] = true
-		return script.Included{Path: file, Name: file, Opener: t.open}, err
+func (s *Script) Read(ctx context.Context, t *tree.Tree) {
+	source := script.Source{Path: s.File, Opener: t.Open, Name: s.File, Include: func(from, named string) (script.Included, error) {
+		file, err := included(t, from, named)
+		s.Reads[file] = true
+		return script.Included{Path: file, Name: file, Opener: t.Open}, err
 	}}
 	head, err := source.Head(ctx, 1<<20)
 	if err != nil {
@@ -242,61 +248,61 @@ func (s *Script) read(ctx context.Context, t *tree) {
 	if m := tokenBefore.FindSubmatch(head); m != nil {
 		s.PrefixToken = string(m[1])
 	}
-	if family := dialectOf(head); family != "" && (s.DBMS == "" || family == familyOther) {
+	if family := facts.DialectOf(head); family != "" && (s.DBMS == "" || family == facts.FamilyOther) {
 		s.DBMS = family
 	}
 	if s.PrefixToken != "" {
-		source.PrefixToken, source.Prefix = s.PrefixToken, standIn
+		source.PrefixToken, source.Prefix = s.PrefixToken, StandIn
 	}
 	only := true // makes nothing but a database and accounts
 	account := &AccountScript{}
-	var text letters
+	var text facts.Letters
 	statements := 0
-	err = each(ctx, source, s.DBMS == familyPostgreSQL, func(statement sqltext.Statement) error {
+	err = each(ctx, source, s.DBMS == facts.FamilyPostgreSQL, func(statement sqltext.Statement) error {
 		statements++
-		if statement.Offset > longestScript { // which was packed
+		if statement.Offset > tree.LongestScript { // which was packed
 			return errTooLong
 		}
-		if !account.take(statement) {
+		if !account.Take(statement) {
 			only = false
 		}
-		s.take(statement)
-		text.take(statement)
+		s.Take(statement)
+		text.Take(statement)
 		return nil
 	})
-	s.Encoding = text.encoding()
+	s.Encoding = text.Encoding()
 	if s.PrefixToken == "" {
-		s.prefix = commonPrefix(s.makes)
+		s.Prefix = CommonPrefix(s.Makes)
 	}
 	switch {
 	case errors.Is(err, errTooLong):
 		s.LeftOut = errTooLong.Error()
-	case statements == 0 && err != nil && s.DBMS != familyPostgreSQL:
+	case statements == 0 && err != nil && s.DBMS != facts.FamilyPostgreSQL:
 		s.LeftOut = "it cannot be read: " + fault.As(err).What
 	case statements == 0:
 		s.LeftOut = "it holds no statement"
-	case s.unfilled != "":
-		s.LeftOut = "its installer puts in what stands for " + s.unfilled
-	case s.engine != "":
-		s.LeftOut = "its installer puts in a storage engine for " + s.engine
+	case s.Unfilled != "":
+		s.LeftOut = "its installer puts in what stands for " + s.Unfilled
+	case s.Engine != "":
+		s.LeftOut = "its installer puts in a storage engine for " + s.Engine
 	case only && (account.Database != "" || account.User != ""):
 		s.Account = account
 		s.LeftOut = "it only makes a database or an account, which is done without it"
 	case account.Database != "":
-		s.Retarget, s.makesOwn = true, account
-	case len(s.makes) == 0 && s.Rows == 0 && len(s.needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
-		s.LeftOut = ForUpgrades
+		s.Retarget, s.MakesOwn = true, account
+	case len(s.Makes) == 0 && s.Rows == 0 && len(s.Needs) > 0 && onlyDigits.MatchString(path.Base(s.File)):
+		s.LeftOut = tree.ForUpgrades
 	}
-	if len(s.makes)+len(s.needs) == 0 && s.Rows == 0 && !s.objects && s.LeftOut == "" {
+	if len(s.Makes)+len(s.Needs) == 0 && s.Rows == 0 && !s.objects && s.LeftOut == "" {
 		s.Doubt = cmp.Or(s.Doubt, "it makes no table and fills none")
 	}
 }
 
 // included is the file of the tree that a script has read by a name, taken from its own
 // folder or from the tree's.
-func (t *tree) included(from, named string) (name string, err error) {
+func included(t *tree.Tree, from, named string) (name string, err error) {
 	for _, name := range []string{path.Join(path.Dir(from), named), path.Clean(named)} {
-		if t.has(name) {
+		if t.Has(name) {
 			return name, nil
 		}
 	}
@@ -331,48 +337,48 @@ func each(ctx context.Context, s script.Source, postgreSQL bool, take func(sqlte
 	}
 }
 
-// take notes what a statement makes and needs.
-func (s *Script) take(statement sqltext.Statement) {
+// Take notes what a statement makes and needs.
+func (s *Script) Take(statement sqltext.Statement) {
 	head := statement.Head()
 	switch {
 	case head.Verb == "CREATE" && head.Object == "TABLE":
-		if m := engineOf.FindSubmatch(statement.Text); m != nil && !statement.Dialect.PostgreSQL && !engines[strings.ToLower(string(m[1]))] {
-			s.engine = string(m[1])
+		if m := engineOf.FindSubmatch(statement.Text); m != nil && !statement.Dialect.PostgreSQL && !Engines[strings.ToLower(string(m[1]))] {
+			s.Engine = string(m[1])
 		}
 		if mark := unfilled.Find(quotedText.ReplaceAll(statement.Text, nil)); mark != nil {
-			s.unfilled = string(mark)
+			s.Unfilled = string(mark)
 		} else if s.PrefixToken != "" && bytes.Contains(statement.Text, []byte(s.PrefixToken)) { // in the name of a sequence, a text to us
-			s.unfilled = s.PrefixToken
+			s.Unfilled = s.PrefixToken
 		}
-		s.makes[head.Name.Name] = true
-		s.Tables = len(s.makes)
+		s.Makes[head.Name.Name] = true
+		s.Tables = len(s.Makes)
 		if table, ok := sqltext.ParseTable(statement.Text, statement.Dialect); ok {
 			for _, f := range table.Foreign {
-				s.needs[f.References.Name] = true
-				s.refers[head.Name.Name] = append(s.refers[head.Name.Name], f.References.Name)
+				s.Needs[f.References.Name] = true
+				s.Refers[head.Name.Name] = append(s.Refers[head.Name.Name], f.References.Name)
 			}
 		}
 	case head.Verb == "CREATE" && !serverObjects[head.Object]:
 		s.objects = true
-		s.parts = s.parts || tableParts[head.Object] || head.Object == "FUNCTION" && beginsWithNumber.MatchString(path.Base(s.File))
+		s.Parts = s.Parts || tableParts[head.Object] || head.Object == "FUNCTION" && beginsWithNumber.MatchString(path.Base(s.File))
 		if head.Table.Name != "" {
-			s.needs[head.Table.Name] = true
+			s.Needs[head.Table.Name] = true
 		}
 	case head.Verb == "ALTER" && head.Object == "TABLE":
-		s.needs[head.Name.Name] = true
+		s.Needs[head.Name.Name] = true
 		parents := referred(sqltext.Scan(statement.Text, statement.Dialect))
-		s.refers[head.Name.Name] = append(s.refers[head.Name.Name], parents...)
+		s.Refers[head.Name.Name] = append(s.Refers[head.Name.Name], parents...)
 		for _, parent := range parents {
-			s.needs[parent] = true
+			s.Needs[parent] = true
 		}
-		s.alters = s.alters || len(parents) == 0 // a key that was left for later changes nothing of an older version
+		s.Alters = s.Alters || len(parents) == 0 // a key that was left for later changes nothing of an older version
 	case head.Verb == "INSERT" || head.Verb == "REPLACE" || head.Verb == "COPY":
 		s.Rows++
-		s.needs[head.Name.Name], s.fills[head.Name.Name] = true, true
+		s.Needs[head.Name.Name], s.Fills[head.Name.Name] = true, true
 	case head.Verb == "SET":
 		for _, a := range sqltext.ParseSet(statement.Text, statement.Dialect) {
 			off := len(a.Value) == 1 && (string(a.Value[0].Text) == "0" || a.Value[0].Is("OFF"))
-			s.unbound = s.unbound || a.Name == "foreign_key_checks" && off
+			s.Unbound = s.Unbound || a.Name == "foreign_key_checks" && off
 		}
 	}
 }
@@ -385,7 +391,7 @@ var (
 
 var (
 	engineOf = regexp.MustCompile(`(?i)\)[^()]*\bENGINE\s*=?\s*['"]?(\w+)[^()]*$`)
-	engines  = wordset.Of("innodb myisam memory heap archive csv merge mrg_myisam blackhole federated aria maria ndb ndbcluster rocksdb tokudb columnstore spider connect sequence s3 mroonga xtradb isam bdb berkeleydb")
+	Engines  = wordset.Of("innodb myisam memory heap archive csv merge mrg_myisam blackhole federated aria maria ndb ndbcluster rocksdb tokudb columnstore spider connect sequence s3 mroonga xtradb isam bdb berkeleydb")
 )
 
 // serverObjects are what a server has, and no database; tableParts are what definitions of
@@ -415,14 +421,14 @@ func referred(tokens sqltext.Tokens) (parents []string) {
 }
 
 var (
-	charsetClause   = regexp.MustCompile(`(?i)\bCHAR(?:ACTER\s+SET|SET)\s*=?\s*'?(\w+)`)
-	collationClause = regexp.MustCompile(`(?i)\bCOLLATE\s*=?\s*'?(\w+)`)
+	CharsetClause   = regexp.MustCompile(`(?i)\bCHAR(?:ACTER\s+SET|SET)\s*=?\s*'?(\w+)`)
+	CollationClause = regexp.MustCompile(`(?i)\bCOLLATE\s*=?\s*'?(\w+)`)
 	userName        = regexp.MustCompile("(?i)\\bUSER\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?['\"`]?(\\w+)|\\bTO\\s+['\"`]?(\\w+)")
 )
 
-// take reads one statement; false for one that does more than make a database
+// Take reads one statement; false for one that does more than make a database
 // or an account, or choose one.
-func (a *AccountScript) take(statement sqltext.Statement) bool {
+func (a *AccountScript) Take(statement sqltext.Statement) bool {
 	head := statement.Head()
 	text := string(statement.Text)
 	switch head.Verb {
@@ -435,10 +441,10 @@ func (a *AccountScript) take(statement sqltext.Statement) bool {
 			if head.Verb == "CREATE" {
 				a.Database = head.Name.Name
 			}
-			if m := charsetClause.FindStringSubmatch(text); m != nil {
+			if m := CharsetClause.FindStringSubmatch(text); m != nil {
 				a.Charset = m[1]
 			}
-			if m := collationClause.FindStringSubmatch(text); m != nil {
+			if m := CollationClause.FindStringSubmatch(text); m != nil {
 				a.Collation = m[1]
 			}
 			return true
@@ -465,8 +471,8 @@ func (a *AccountScript) take(statement sqltext.Statement) bool {
 	return false
 }
 
-// commonPrefix is what all tables begin with, up to an underscore.
-func commonPrefix(tables map[string]bool) string {
+// CommonPrefix is what all tables begin with, up to an underscore.
+func CommonPrefix(tables map[string]bool) string {
 	common, first := "", true
 	for name := range tables {
 		i := strings.IndexByte(name, '_')

@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"bytes"
@@ -18,14 +18,14 @@ type Asked struct {
 	Place     Place  `json:"place"` // where it says so
 }
 
-// askable are the character sets that both products have, by all of their names.
-var askable = wordset.Of("utf8mb4 utf8mb3 utf8 latin1 ascii ucs2 utf16 utf32")
+// Askable are the character sets that both products have, by all of their names.
+var Askable = wordset.Of("utf8mb4 utf8mb3 utf8 latin1 ascii ucs2 utf16 utf32")
 
-// usualCollation is what a database gets where nothing is said.
-const usualCollation = "utf8mb4_unicode_ci"
+// UsualCollation is what a database gets where nothing is said.
+const UsualCollation = "utf8mb4_unicode_ci"
 
 var (
-	makesDatabase = regexp.MustCompile(`(?i)\b(?:CREATE|ALTER)\s+DATABASE\b[^;\n]*(?:\n[^;\n]+){0,3}`)
+	MakesDatabase = regexp.MustCompile(`(?i)\b(?:CREATE|ALTER)\s+DATABASE\b[^;\n]*(?:\n[^;\n]+){0,3}`)
 	// collationList is a list in the code that is called one of collations, or that a
 	// collation is looked up in.
 	collationList = regexp.MustCompile(`(?i)collat\w*['"\]]*\s*(?:=>?|,)\s*(?:array\s*\(|\[)([^)\]$>]*)[)\]]`)
@@ -35,11 +35,11 @@ var (
 // documentWords are names of files that tell how to install an application.
 var documentWords = wordset.Of("readme install installing installation setup requirements deploy deployment upgrading")
 
-// isDocument reports whether a file may tell how to install the application.
-func isDocument(name string) bool {
+// IsDocument reports whether a file may tell how to install the application.
+func IsDocument(name string) bool {
 	switch strings.ToLower(path.Ext(name)) {
 	case "", ".md", ".txt", ".rst", ".adoc", ".html", ".htm":
-		return isOwnCode(name) && strings.Count(name, "/") <= 2 &&
+		return IsOwnCode(name) && strings.Count(name, "/") <= 2 &&
 			slices.ContainsFunc(settings.Words(strings.TrimSuffix(path.Base(name), path.Ext(name))), func(word string) bool { return documentWords[word] })
 	}
 	return false
@@ -48,7 +48,7 @@ func isDocument(name string) bool {
 // listed are the collations that a list of the code allows.
 type listed struct {
 	Place
-	names []string
+	Names []string
 }
 
 // collationsIn finds the first list of collations in a file of code.

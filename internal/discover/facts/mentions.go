@@ -1,4 +1,4 @@
-package discover
+package facts
 
 import (
 	"maps"
@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfield/internal/discover/tree"
 	"yellowfield/internal/settings/php"
 )
 
@@ -25,7 +26,7 @@ type opened struct {
 
 // folderOf is the path of a constant from the application's folder; known is false where
 // it cannot be told.
-func (c *code) folderOf(name string, deep int) (folder string, known bool) {
+func (c *Code) folderOf(name string, deep int) (folder string, known bool) {
 	const deepest = 8
 	defined, has := c.constants[constantName(name)]
 	if !has || deep > deepest {
@@ -60,7 +61,7 @@ func (c *code) folderOf(name string, deep int) (folder string, known bool) {
 
 // resolveConstants gives mentions behind constants their folders, and takes a constant
 // that is a file's name for a mention of that where it is read.
-func (c *code) resolveConstants(t *tree) {
+func (c *Code) resolveConstants(t *tree.Tree) {
 	folders := map[string]string{} // by what stands in front
 	for front, votes := range c.votes(t) {
 		for _, folder := range slices.Sorted(maps.Keys(votes)) {
@@ -69,9 +70,9 @@ func (c *code) resolveConstants(t *tree) {
 			}
 		}
 	}
-	for base, mentions := range c.mentions {
+	for base, mentions := range c.Mentions {
 		for i := range mentions {
-			m := &c.mentions[base][i]
+			m := &c.Mentions[base][i]
 			folder, known := "", false
 			if isConstant(m.front) {
 				folder, known = c.folderOf(m.front, 0)
@@ -80,7 +81,7 @@ func (c *code) resolveConstants(t *tree) {
 				folder, known = folders[m.front]
 			}
 			if known {
-				m.base = &folder
+				m.Base = &folder
 			}
 		}
 	}
@@ -91,7 +92,7 @@ func (c *code) resolveConstants(t *tree) {
 		}
 		folder := path.Dir(file)
 		for _, by := range c.openConstants[name] {
-			c.mentions[path.Base(file)] = append(c.mentions[path.Base(file)], mention{Place: by.Place, path: path.Base(file), verb: by.verb, up: anywhere, base: &folder})
+			c.Mentions[path.Base(file)] = append(c.Mentions[path.Base(file)], Mention{Place: by.Place, Path: path.Base(file), Verb: by.verb, Up: anywhere, Base: &folder})
 		}
 	}
 }
@@ -101,11 +102,11 @@ type behind struct{ front, path, file string }
 
 // votes counts, for what stands in front of paths, from which folders these lead to files
 // that are there: a variable that holds the application's folder shows that so.
-func (c *code) votes(t *tree) map[string]map[string]int {
+func (c *Code) votes(t *tree.Tree) map[string]map[string]int {
 	votes := map[string]map[string]int{}
 	for _, b := range c.behind {
 		for at := path.Dir(b.file); ; at = path.Dir(at) {
-			if t.has(path.Join(at, b.path)) {
+			if t.Has(path.Join(at, b.path)) {
 				if votes[b.front] == nil {
 					votes[b.front] = map[string]int{}
 				}
@@ -119,42 +120,42 @@ func (c *code) votes(t *tree) map[string]map[string]int {
 	return votes
 }
 
-// mention is a file name in a string of the code.
-type mention struct {
+// Mention is a file name in a string of the code.
+type Mention struct {
 	Place
-	path string // as the code has it
-	verb string // the function it is handed to; empty for none
+	Path string // as the code has it
+	Verb string // the function it is handed to; empty for none
 	// writes says that the file is read and written in one file of code.
-	writes bool
+	Writes bool
 	// up is how many folders above its own file the code begins to look: 0 for
 	// __DIR__; or one of the two below.
-	up int
+	Up int
 	// front is the constant or variable in front of the path, and base the folder that it
 	// holds, from the application's; nil where that is not known.
 	front string
-	base  *string
+	Base  *string
 }
 
 const (
 	anywhere       = -1 // nothing says from which folder the path counts
-	behindConstant = -2 // a constant or a variable of the application says it
+	BehindConstant = -2 // a constant or a variable of the application says it
 )
 
-// places are where a mentioned file may be, from the application's folder, the
+// Places are where a mentioned file may be, from the application's folder, the
 // likeliest first.
-func (m mention) places() []string {
-	rest := path.Clean(strings.TrimLeft(m.path, "/"))
+func (m Mention) Places() []string {
+	rest := path.Clean(strings.TrimLeft(m.Path, "/"))
 	folder := path.Dir(m.File)
-	if m.up >= 0 {
-		for range m.up {
+	if m.Up >= 0 {
+		for range m.Up {
 			folder = path.Join(folder, "..")
 		}
 		return []string{path.Join(folder, rest)}
 	}
-	if m.base != nil {
-		return []string{path.Join(*m.base, rest)}
+	if m.Base != nil {
+		return []string{path.Join(*m.Base, rest)}
 	}
-	if strings.HasPrefix(m.path, "/") || m.up == behindConstant { // which is the application's folder in most cases
+	if strings.HasPrefix(m.Path, "/") || m.Up == BehindConstant { // which is the application's folder in most cases
 		return []string{rest, path.Join(folder, rest)}
 	}
 	places := []string{path.Join(folder, rest), rest}
@@ -183,7 +184,7 @@ func upwards(a php.Argument) int {
 				return anywhere
 			}
 		default:
-			return behindConstant
+			return BehindConstant
 		}
 	}
 	return anywhere
