@@ -68,12 +68,12 @@ RUNS = 3
 DBMS = mariadb,mysql,postgresql
 bench:
 	@scripts/setup test
-	@go run ./internal/bench -size $(SIZE) -runs $(RUNS) -dbms $(DBMS) -report docs/performance.md
+	@go run -C bench . -size $(SIZE) -runs $(RUNS) -dbms $(DBMS) -report ../docs/performance.md
 
 # Imports of small dumps, in five minutes; it writes no report.
 bench-quick:
 	@scripts/setup test
-	@go run ./internal/bench -size 0.05 -runs 1 -dbms $(DBMS) -settings usual -apps "" -exports=false
+	@go run -C bench . -size 0.05 -runs 1 -dbms $(DBMS) -settings usual -apps "" -exports=false
 
 clean:
 	rm -rf build

@@ -2,7 +2,7 @@
 // their dump programs, and commands on estates of many apps, on private servers and dumps of
 // made-up data that it writes itself, and checks that both leave the same behind.
 //
-//	go run ./internal/bench -size 1 -runs 3 -report docs/performance.md
+//	go run -C bench . -size 1 -runs 3 -report ../docs/performance.md
 //
 // It must never touch a server it did not start.
 package main
@@ -167,7 +167,12 @@ func (w *workshop) measureAll(ctx context.Context, size float64, runs int, only 
 // build makes our program.
 func build(folder string) (string, error) {
 	program := filepath.Join(folder, "yellowfield")
-	command := exec.Command("go", "build", "-o", program, "yellowfield/cmd/yellowfield")
+	root, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "yellowfield").Output()
+	if err != nil {
+		return "", fmt.Errorf("where the program's module is: %w", err)
+	}
+	command := exec.Command("go", "build", "-o", program, "./cmd/yellowfield")
+	command.Dir = strings.TrimSpace(string(root))
 	command.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := command.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("building: %w\n%s", err, out)
