@@ -38,7 +38,8 @@ func MoveTo(r *work.Run, ctx context.Context) error {
 	engine.Listener = work.Listener{Trace: r.Listener.Trace, Progress: r.Listener.Progress, Row: func(_ work.Header, row work.Row) { r.Tell(row) }}
 	made := later.Apps[r.App.Name]
 	made.Installer, made.Import = estate.Installer{}, nil // all that these make is there
-	n := &work.Run{Engine: &engine, App: made, Options: r.Options, Cut: r.Cut, Begun: true, From: &work.Origin{Old: r, Change: change}}
+	n := work.NewRun(&engine, made, r.Options)
+	n.Cut, n.Begun, n.From = r.Cut, true, &work.Origin{Old: r, Change: change}
 	n.Credentials = func(ctx context.Context, account *estate.Account) (*work.Credential, error) {
 		return movedCredential(n, ctx, account)
 	}
@@ -474,11 +475,13 @@ func takeBackArrived(r *work.Run, ctx context.Context, note work.MoveRecord) err
 	}
 	engine := *r.Engine
 	engine.Estate, engine.Listener = later, work.Listener{}
-	n := &work.Run{Engine: &engine, App: later.Apps[r.App.Name], Options: work.Options{Command: r.Options.Command, Move: &work.Moving{To: note.To}}, Cut: r.Cut.On(note.To), Begun: true, From: &work.Origin{Old: r, Note: note}}
-	defer n.Folder.Close()
-	if n.App == nil || n.Cut == nil {
+	app, cut := later.Apps[r.App.Name], r.Cut.On(note.To)
+	if app == nil || cut == nil {
 		return nil
 	}
+	n := work.NewRun(&engine, app, work.Options{Command: r.Options.Command, Move: &work.Moving{To: note.To}})
+	n.Cut, n.Begun, n.From = cut, true, &work.Origin{Old: r, Note: note}
+	defer n.Folder.Close()
 	n.App.Installer, n.App.Import = estate.Installer{}, nil
 	if err := n.Look(ctx); err != nil {
 		return err

@@ -54,7 +54,7 @@ func (c *Connection) WritePassword(path string) error {
 // ConnectionOf gives the facts of one of an app's accounts, the first one for an
 // empty name. It asks no server.
 func ConnectionOf(e *work.Engine, ctx context.Context, app *estate.App, account string) (*Connection, error) {
-	r := &work.Run{Engine: e, App: app}
+	r := work.NewRun(e, app, work.Options{})
 	chosen := app.Accounts[0]
 	if account != "" {
 		var names []string
@@ -99,6 +99,6 @@ func ConnectionOf(e *work.Engine, ctx context.Context, app *estate.App, account 
 // Acknowledge forgets the pending password of an account that no settings file
 // gets: a person has taken it over.
 func Acknowledge(e *work.Engine, app *estate.App, account string) error {
-	r := &work.Run{Engine: e, App: app}
+	r := work.NewRun(e, app, work.Options{})
 	return e.State.DropPending(r.StateAccount(account))
 }

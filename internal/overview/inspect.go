@@ -91,7 +91,7 @@ func sampleRows(e *work.Engine, ctx context.Context, app *estate.App, report *in
 	}
 	ctx, cancel := context.WithTimeout(ctx, sampleTime)
 	defer cancel()
-	r := &work.Run{Engine: e, App: app}
+	r := work.NewRun(e, app, work.Options{})
 	defer r.Folder.Close()
 	account := app.Accounts[0]
 	password, err := r.CandidatePassword(ctx, account)

@@ -243,7 +243,7 @@ func (e *Engine) Overdue(apps []*estate.App) ([]*estate.App, error) {
 		if app.Retired != "" {
 			continue
 		}
-		r := &work.Run{Engine: &e.Engine, App: app}
+		r := work.NewRun(&e.Engine, app, work.Options{})
 		until, err := steps.OpenUntil(r)
 		if err != nil {
 			return nil, err

@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
-	"time"
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
@@ -193,9 +192,7 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options work.
 
 // one has the work done on one app.
 func one(e *work.Engine, ctx context.Context, app *estate.App, options work.Options, do func(*work.Run, context.Context) error) work.Result {
-	r := &work.Run{Engine: e, App: app, Options: options, Began: time.Now()}
-	r.Result.Header = work.Header{App: app.Name, Server: app.Server}
-	r.Result.Notes = app.Notes
+	r := work.NewRun(e, app, options)
 	err := within(r, ctx, func(ctx context.Context) error {
 		defer r.EndReaders(ctx)
 		switch {

@@ -102,7 +102,7 @@ func (r *Run) passwordsInSettings(account *estate.Account) (found []foundPasswor
 		if !r.App.Shared || app == r.App || app.Server != r.App.Server || i < 0 {
 			continue
 		}
-		other := &Run{Engine: r.Engine, App: app}
+		other := NewRun(r.Engine, app, Options{})
 		if p, file, named := other.passwordInOwnSettings(app.Accounts[i]); !p.IsZero() {
 			found = append(found, foundPassword{p, "app " + name + ", " + file, named})
 		}

@@ -131,6 +131,15 @@ type Run struct {
 	FreeServer func()
 }
 
+// NewRun begins the work on an app; what it finds on servers and in files is looked at when it
+// is needed.
+func NewRun(e *Engine, app *estate.App, o Options) *Run {
+	r := &Run{Engine: e, App: app, Options: o, Began: time.Now()}
+	r.Result.Header = Header{App: app.Name, Server: app.Server}
+	r.Result.Notes = app.Notes
+	return r
+}
+
 // Begin tells the header once.
 func (r *Run) Begin() {
 	if !r.Begun && r.Listener.Begin != nil {

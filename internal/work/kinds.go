@@ -247,7 +247,8 @@ func (r *Run) Other(app *estate.App) *Run {
 		if r.Others == nil {
 			r.Others = map[*estate.App]*Run{}
 		}
-		r.Others[app] = &Run{Engine: &quiet, App: app, Options: r.Options, View: r.View}
+		r.Others[app] = NewRun(&quiet, app, r.Options)
+		r.Others[app].View = r.View
 	}
 	r.Others[app].Plan, r.Others[app].Journal = r.Plan, r.Journal
 	return r.Others[app]

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -93,7 +94,21 @@ func (r *Run) ImporterFor(ctx context.Context, target load.Target) (load.Importe
 		}
 		return &loadmysql.Importer{Target: target, Server: facts}, err
 	}
-	return nil, fault.New(fault.Failed, "report this", "there is no importer for %T", r.View.Server)
+	return nil, lacking("imports", r.View.Server)
+}
+
+// lacking is the fault of a product for which something is not made yet.
+func lacking(what string, server dbms.Server) error {
+	return fault.New(fault.Invalid, "do it by the means of the server", "there are no %s for %s yet", what, server.About().Product.Title())
+}
+
+// noExporter is the exporter of a product that has none.
+type noExporter struct{ why error }
+
+func (e noExporter) Look(context.Context, export.Options) (*export.Survey, error) { return nil, e.why }
+
+func (e noExporter) Export(context.Context, io.Writer, export.Options, func(export.Progress)) (*export.Report, error) {
+	return nil, e.why
 }
 
 // ExporterOf gives the exporter of a database, which reads with a login that is no
@@ -124,7 +139,7 @@ func (r *Run) ExporterOf(login dbms.Server, database string) export.Exporter {
 		}
 		return e
 	}
-	return nil
+	return noExporter{lacking("exports", login)}
 }
 
 // WithLogin gives an importer that opens its sessions with the application's login.
@@ -163,24 +178,33 @@ func (r *Run) WithLogin(importer load.Importer, login dbms.Server) load.Importer
 
 // InspectWith looks at a server with the administrator's login.
 func InspectWith(ctx context.Context, admin dbms.Server, subject inspect.Subject) (inspect.Report, error) {
-	if server, is := admin.(*postgres.Server); is {
+	switch server := admin.(type) {
+	case *postgres.Server:
 		return inspectpostgres.Inspect(ctx, server, subject)
+	case *mysql.Server:
+		return inspectmysql.Inspect(ctx, server, subject)
 	}
-	return inspectmysql.Inspect(ctx, admin.(*mysql.Server), subject)
+	return inspect.Report{}, lacking("inspections", admin)
 }
 
 // SampleWith looks into the rows of a database with an application's login.
 func SampleWith(ctx context.Context, login dbms.Server, report *inspect.Report, app, database string) error {
-	if server, is := login.(*postgres.Server); is {
+	switch server := login.(type) {
+	case *postgres.Server:
 		return inspectpostgres.Sample(ctx, server, report, app, database)
+	case *mysql.Server:
+		return inspectmysql.Sample(ctx, server, report, app, database)
 	}
-	return inspectmysql.Sample(ctx, login.(*mysql.Server), report, app, database)
+	return lacking("samples", login)
 }
 
 // AccessWith looks at who can do what, with the administrator's login.
 func AccessWith(ctx context.Context, admin dbms.Server, name string, subject inspect.Subject) (access.Report, error) {
-	if server, is := admin.(*postgres.Server); is {
+	switch server := admin.(type) {
+	case *postgres.Server:
 		return accesspostgres.Read(ctx, server, name, subject)
+	case *mysql.Server:
+		return accessmysql.Read(ctx, server, name, subject)
 	}
-	return accessmysql.Read(ctx, admin.(*mysql.Server), name, subject)
+	return access.Report{}, lacking("lists of access", admin)
 }
