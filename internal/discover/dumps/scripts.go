@@ -48,21 +48,21 @@ type Script struct {
 	// account.
 	Account *AccountScript `json:"account,omitempty"`
 
-	Size      int64
-	Makes     map[string]bool     // tables
-	Needs     map[string]bool     // tables it fills, changes or refers to
-	Fills     map[string]bool     // tables it puts rows into
-	Refers    map[string][]string // a table to those that its foreign keys refer to
-	NeedsRows map[string]bool     // tables whose rows its rows refer to
-	Reads     map[string]bool     // files that it has the stock client read in its place
-	Alters    bool                // tables
-	Unbound   bool                // it puts rows in while foreign keys are not checked
+	Size      int64               `json:"-"`
+	Makes     map[string]bool     `json:"-"` // tables
+	Needs     map[string]bool     `json:"-"` // tables it fills, changes or refers to
+	Fills     map[string]bool     `json:"-"` // tables it puts rows into
+	Refers    map[string][]string `json:"-"` // a table to those that its foreign keys refer to
+	NeedsRows map[string]bool     `json:"-"` // tables whose rows its rows refer to
+	Reads     map[string]bool     `json:"-"` // files that it has the stock client read in its place
+	Alters    bool                `json:"-"` // tables
+	Unbound   bool                `json:"-"` // it puts rows in while foreign keys are not checked
 	objects   bool                // other than tables: views, routines, types
-	Parts     bool                // of tables: types, sequences
-	Engine    string              // a storage engine that no server has, for which the installer puts another word
-	Unfilled  string              // a mark in the definition of a table that is no prefix's
-	Prefix    string              // that all tables begin with
-	MakesOwn  *AccountScript      // the database of its own that it makes beside tables; nil for none
+	Parts     bool                `json:"-"` // of tables: types, sequences
+	Engine    string              `json:"-"` // a storage engine that no server has, for which the installer puts another word
+	Unfilled  string              `json:"-"` // a mark in the definition of a table that is no prefix's
+	Prefix    string              `json:"-"` // that all tables begin with
+	MakesOwn  *AccountScript      `json:"-"` // the database of its own that it makes beside tables; nil for none
 }
 
 // AccountScript are what a vendor's script for database and account names.
