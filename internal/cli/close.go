@@ -13,7 +13,7 @@ import (
 )
 
 func newCloseCommand(p *program) *cobra.Command {
-	turn := work.Turn{Close: true}
+	turn := work.StateChange{Close: true}
 	options := work.Options{Command: "close", Turn: &turn}
 	var labels []string
 	var acknowledged bool
@@ -104,7 +104,7 @@ func (p *program) closeOverdue(ctx context.Context, options work.Options) error 
 }
 
 func newReopenCommand(p *program) *cobra.Command {
-	turn := work.Turn{}
+	turn := work.StateChange{}
 	options := work.Options{Command: "reopen", Turn: &turn}
 	var labels []string
 	command := &cobra.Command{

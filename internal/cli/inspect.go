@@ -50,7 +50,7 @@ encoded twice. Exit code 3 says that something must be fixed.`,
   yellowfield inspect barn --fix --only wildcard-grant`,
 		ValidArgsFunction: p.serverNames,
 		RunE: func(command *cobra.Command, servers []string) error {
-			if err := known("--only", only, inspect.Kinds()); err != nil {
+			if err := validateWords("--only", only, inspect.Kinds()); err != nil {
 				return err
 			}
 			return p.withServers(servers, func(engine *provision.Engine, servers []string) error {

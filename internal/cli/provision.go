@@ -28,10 +28,10 @@ apps.`,
   yellowfield provision combledger --fix server-password`,
 		ValidArgsFunction: p.appNames,
 		RunE: func(command *cobra.Command, names []string) error {
-			if err := known("--only", options.Only, work.Steps); err != nil {
+			if err := validateWords("--only", options.Only, work.Steps); err != nil {
 				return err
 			}
-			if err := known("--fix", options.Fix, work.Fixable); err != nil {
+			if err := validateWords("--fix", options.Fix, work.Fixable); err != nil {
 				return err
 			}
 			selected.names = names
@@ -63,8 +63,8 @@ apps.`,
 	return command
 }
 
-// known checks the words of a flag.
-func known(flag string, words, allowed []string) error {
+// validateWords checks the words of a flag.
+func validateWords(flag string, words, allowed []string) error {
 	for _, word := range words {
 		if !slices.Contains(allowed, word) {
 			return fault.New(fault.Invalid, fault.DidYouMean(word, allowed, "known: "+strings.Join(allowed, ", ")), "unknown word %q for %s", word, flag)

@@ -103,7 +103,7 @@ func PlanCharsets(r *work.Run, ctx context.Context) error {
 		return nil
 	}
 	c := r.Plan.Credentials[r.App.Accounts[0]]
-	if c == nil || !c.Knows() || r.Plan.Stuck != "" {
+	if c == nil || !c.Knows() || r.Plan.LoginBlocked != "" {
 		return nil // the account's row says why
 	}
 	for _, d := range r.App.DatabasesOf(r.App.Accounts[0]) {

@@ -55,7 +55,7 @@ func planEmptying(r *work.Run, ctx context.Context, d *estate.Database) error {
 	}
 	if len(leftOut) > 0 {
 		return fault.New(fault.Protected, "drop it by hand, or import into another database; yellowfield export "+r.App.Name+" --dry-run says why",
-			"what cannot be exported of %s would be lost if the import failed: %s", d.Name, work.Some(leftOut))
+			"what cannot be exported of %s would be lost if the import failed: %s", d.Name, work.JoinSome(leftOut))
 	}
 	r.Plan.Change(work.Row{Step: work.StepSQL, Outcome: work.Removed, Facts: "from " + d.Name + ": " + work.Inventory(r.Plan.Contents[d.Name])},
 		DatabaseEmptied.Of(d.Name, EmptiedState{Export: path}, EmptiedState{}), objects)
@@ -117,7 +117,7 @@ func mayRestore(r *work.Run, d *estate.Database) error {
 	for _, a := range r.AccountsOf(account) {
 		held, _ := r.View.Server.HeldOn(d.Name, r.View.Catalogue.Grants(a))
 		if lacks := wanted.Minus(held); len(lacks) > 0 {
-			return fault.New(fault.Protected, "yellowfield reopen "+r.App.Name+" first", "app %s is closed: %s lacks the rights to make tables: %s", r.App.Name, a, work.Some(lacks))
+			return fault.New(fault.Protected, "yellowfield reopen "+r.App.Name+" first", "app %s is closed: %s lacks the rights to make tables: %s", r.App.Name, a, work.JoinSome(lacks))
 		}
 	}
 	return nil

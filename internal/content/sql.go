@@ -193,7 +193,7 @@ func mayImport(r *work.Run, d *estate.Database, scripts []*work.WantedScript, ow
 	if r.Options.Import != nil {
 		if len(own) > 0 && !r.Options.Import.IntoExisting {
 			return true, fault.New(fault.Protected, "use --into-existing if the scripts are meant for these tables, or --drop-existing to have them exported and dropped first",
-				"the database %s holds %s already (%s)", d.Name, figures.Counted(len(own), "table", "tables"), work.Some(own))
+				"the database %s holds %s already (%s)", d.Name, figures.Counted(len(own), "table", "tables"), work.JoinSome(own))
 		}
 		return false, nil
 	}
@@ -216,7 +216,7 @@ func mayImport(r *work.Run, d *estate.Database, scripts []*work.WantedScript, ow
 	case len(own) > 0:
 		return true, r.Estate.Fault(fault.Protected, r.Path("import"), "look at the database, and empty it if nothing in it is needed",
 			"the database %s holds %s (%s), among them %d of the %d that the scripts make: it is not known who made them",
-			d.Name, figures.Counted(len(own), "table", "tables"), work.Some(own), there, len(expected))
+			d.Name, figures.Counted(len(own), "table", "tables"), work.JoinSome(own), there, len(expected))
 	}
 	return false, nil
 }
@@ -454,7 +454,7 @@ func removeImported(r *work.Run, ctx context.Context, c effect.Change[ImportStat
 	}
 	if len(c.After.Touches) > 0 {
 		return fault.New(fault.Protected, "look through these tables; the script's rows may be in them",
-			"what the script did to tables that were there before stays: %s", work.Some(c.After.Touches))
+			"what the script did to tables that were there before stays: %s", work.JoinSome(c.After.Touches))
 	}
 	return nil
 }
@@ -561,7 +561,7 @@ func deviating(r *work.Run, ctx context.Context, d *estate.Database, survey *loa
 		return nil, nil
 	}
 	return []work.Row{{Step: work.StepSQL, Outcome: work.Note,
-		Facts: "not InnoDB with " + d.Charset + " as the database: " + work.Some(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
+		Facts: "not InnoDB with " + d.Charset + " as the database: " + work.JoinSome(found), Remedy: "convert_charset: true for the script makes them so"}}, nil
 }
 
 func names(objects map[dbms.Object]bool) []string {

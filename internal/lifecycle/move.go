@@ -39,7 +39,7 @@ func MoveTo(r *work.Run, ctx context.Context) error {
 	made := later.Apps[r.App.Name]
 	made.Installer, made.Import = estate.Installer{}, nil // all that these make is there
 	n := work.NewRun(&engine, made, r.Options)
-	n.Cut, n.Begun, n.From = r.Cut, true, &work.Origin{Old: r, Change: change}
+	n.Interrupted, n.Begun, n.From = r.Interrupted, true, &work.Origin{Old: r, Change: change}
 	n.Credentials = func(ctx context.Context, account *estate.Account) (*work.Credential, error) {
 		return movedCredential(n, ctx, account)
 	}
@@ -47,7 +47,7 @@ func MoveTo(r *work.Run, ctx context.Context) error {
 	defer func() {
 		n.EndReaders(ctx)
 		n.Folder.Close()
-		r.Result.Stuck = r.Result.Stuck || n.Result.Stuck
+		r.Result.UndoIncomplete = r.Result.UndoIncomplete || n.Result.UndoIncomplete
 		r.Result.Exit = fault.Graver(r.Result.Exit, n.Result.Exit)
 	}()
 	if err := n.Look(ctx); err != nil {
@@ -155,7 +155,7 @@ func init() {
 			return "", r.State.SetNote(work.Movements, r.NoteName(), d.After)
 		},
 		Undo: func(r *work.Run, _ context.Context, _ effect.Change[work.MoveRecord]) error {
-			if r.Result.Stuck {
+			if r.Result.UndoIncomplete {
 				return fault.New(fault.Failed, "yellowfield provision "+r.App.Name+", as soon as both servers can be reached", "it is kept, so that the next command on the app can take back the rest")
 			}
 			return r.State.DropNote(work.Movements, r.NoteName())
@@ -213,7 +213,7 @@ func planTransfer(r *work.Run, ctx context.Context) error {
 	note := r.From.Note
 	still := fmt.Sprintf("%s on %s may only read from here on, until the move is through or taken back", accountsIn(note.Lowered), old.App.Server)
 	if len(note.Events) > 0 {
-		still += "; nor do its events run: " + work.Some(note.EventNames())
+		still += "; nor do its events run: " + work.JoinSome(note.EventNames())
 	}
 	r.Plan.Change(work.Row{Step: work.StepRights, Outcome: work.Changed, Facts: still}, AppFrozen.Of(r.App.Name+" on "+old.App.Server, struct{}{}, struct{}{}), nil)
 	for _, d := range r.App.All() {
@@ -236,7 +236,7 @@ func accountsIn(lowered []work.LoweredTo) string {
 			names = append(names, l.Account.String())
 		}
 	}
-	return work.Some(names)
+	return work.JoinSome(names)
 }
 
 // planClosedRights gives the accounts the rights for running, once the tables are there.
@@ -377,7 +377,7 @@ func runEvents(r *work.Run, ctx context.Context, note work.MoveRecord) error {
 	}
 	running, err := runningEvents(r, ctx)
 	if err == nil && len(running) > 0 {
-		r.Tell(work.Row{Step: work.StepSQL, Outcome: work.Changed, Facts: "its events run here now: " + work.Some(work.MoveRecord{Events: running}.EventNames())})
+		r.Tell(work.Row{Step: work.StepSQL, Outcome: work.Changed, Facts: "its events run here now: " + work.JoinSome(work.MoveRecord{Events: running}.EventNames())})
 	}
 	return err
 }
@@ -475,12 +475,12 @@ func takeBackArrived(r *work.Run, ctx context.Context, note work.MoveRecord) err
 	}
 	engine := *r.Engine
 	engine.Estate, engine.Listener = later, work.Listener{}
-	app, cut := later.Apps[r.App.Name], r.Cut.On(note.To)
+	app, cut := later.Apps[r.App.Name], r.Interrupted.On(note.To)
 	if app == nil || cut == nil {
 		return nil
 	}
 	n := work.NewRun(&engine, app, work.Options{Command: r.Options.Command, Move: &work.Moving{To: note.To}})
-	n.Cut, n.Begun, n.From = cut, true, &work.Origin{Old: r, Note: note}
+	n.Interrupted, n.Begun, n.From = cut, true, &work.Origin{Old: r, Note: note}
 	defer n.Folder.Close()
 	n.App.Installer, n.App.Import = estate.Installer{}, nil
 	if err := n.Look(ctx); err != nil {

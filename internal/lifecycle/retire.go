@@ -427,7 +427,7 @@ func putBackFile(r *work.Run, f RetiredFile) error {
 // planBack brings an app into use again.
 func planBack(r *work.Run, note *RetiredApp) error {
 	if r.App.Retired == "" && len(note.Locked)+len(note.Files) == 0 {
-		if r.Cut != nil { // it had not begun, or was through
+		if r.Interrupted != nil { // it had not begun, or was through
 			r.Plan.Keep(work.StepState, "in use")
 			return nil
 		}
@@ -533,7 +533,7 @@ func planProvedCopy(r *work.Run, d *estate.Database) error {
 			leftOut = append(leftOut, left.String())
 		}
 		if len(leftOut) > 0 && !r.Options.Retire.Unproved {
-			return "", fault.New(fault.Protected, "drop these first, or add --unproved-copy if they are not needed", "the export of %s does not hold everything: %s", d.Name, work.Some(leftOut))
+			return "", fault.New(fault.Protected, "drop these first, or add --unproved-copy if they are not needed", "the export of %s does not hold everything: %s", d.Name, work.JoinSome(leftOut))
 		}
 		report, facts, err := content.ExportNow(r, ctx, s, doing, exporter, e, leftOut)
 		if err != nil {
@@ -656,7 +656,7 @@ func prove(r *work.Run, ctx context.Context, d *estate.Database, path string, wa
 		return content.ExportFailed(r, ctx, err)
 	}
 	if differences := export.Differences(want, got); len(differences) > 0 {
-		return fault.New(fault.Protected, "was somebody at work in it? Look at these, and run the command again", "what was loaded again is not the same: %s", work.Some(differences))
+		return fault.New(fault.Protected, "was somebody at work in it? Look at these, and run the command again", "what was loaded again is not the same: %s", work.JoinSome(differences))
 	}
 	return nil
 }

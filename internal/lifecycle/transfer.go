@@ -93,7 +93,7 @@ func checkEvents(r *work.Run, ctx context.Context) error {
 	}
 	runs, err := r.View.Server.(dbms.Freezes).RunsEvents(ctx)
 	if err == nil && !runs {
-		r.Plan.Differs(work.StepSQL, estate.ShouldLook, "write event_scheduler = ON into its settings, and SET GLOBAL event_scheduler = ON until it is restarted", "server "+r.App.Server+" runs no events: "+work.Some(note.EventNames()))
+		r.Plan.Differs(work.StepSQL, estate.ShouldLook, "write event_scheduler = ON into its settings, and SET GLOBAL event_scheduler = ON until it is restarted", "server "+r.App.Server+" runs no events: "+work.JoinSome(note.EventNames()))
 	}
 	return err
 }
@@ -215,7 +215,7 @@ func transfer(r *work.Run, ctx context.Context, doing *effect.Doing[content.Impo
 	}
 	same := releaseOf(old.View.Server) == releaseOf(r.View.Server)
 	if differences := export.Differences(want.Comparable(same), got.Comparable(same)); len(differences) > 0 {
-		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, work.Some(differences))
+		return "", fault.New(fault.Protected, "report this, with the two definitions", "what arrived of %s is not what was sent: %s", d.Name, work.JoinSome(differences))
 	}
 	of.Step.Seconds = time.Since(began).Seconds()
 	return fmt.Sprintf("%s from %s: %s, compared", d.Name, old.App.Server, report.Describe()), content.ImportIsOver(r, d)

@@ -77,7 +77,7 @@ func onServer(e *work.Engine, ctx context.Context, command, server string, dryRu
 		m.failed("server", err)
 	}
 	ended := fmt.Sprintf("exit %d", m.result.Exit)
-	if m.result.Stuck {
+	if m.result.UndoIncomplete {
 		m.journal.Leave(ended)
 	} else {
 		m.journal.End(ended)
@@ -255,7 +255,7 @@ func (m *mending) UndoSlow(_ int, since time.Duration) {
 }
 
 // UndoFailed tells of what could not be taken back.
-func (m *mending) UndoFailed(_ int, err error) { m.failed(m.row.Step, err); m.result.Stuck = true }
+func (m *mending) UndoFailed(_ int, err error) { m.failed(m.row.Step, err); m.result.UndoIncomplete = true }
 
 // MendServer mends what inspect has found on a server, each finding by itself: one that cannot be
 // mended is as before, and stops no other.

@@ -69,5 +69,5 @@ func TellCodeThatDefines(r *work.Run, ctx context.Context) {
 	if !r.View.Server.About().Product.Traits().Privileges {
 		remedy = "if it has to while it runs, it needs rights: {running: structure}"
 	}
-	r.Tell(work.Row{Step: work.StepCode, Outcome: work.Note, Facts: "closed rights refuse what its code does to tables in " + work.Some(places), Remedy: remedy})
+	r.Tell(work.Row{Step: work.StepCode, Outcome: work.Note, Facts: "closed rights refuse what its code does to tables in " + work.JoinSome(places), Remedy: remedy})
 }

@@ -51,8 +51,8 @@ func (l Listed) IsOverdue() bool { return l.OpenUntil != nil && time.Now().After
 
 // ListApp looks at the app.
 func ListApp(r *work.Run) (l Listed, err error) {
-	if r.Cut != nil {
-		l.Unfinished = r.Cut.Command
+	if r.Interrupted != nil {
+		l.Unfinished = r.Interrupted.Command
 	}
 	var moved work.MoveRecord
 	if found, err := r.State.Note(work.Movements, r.NoteName(), &moved); err == nil && found && !moved.Done {

@@ -148,7 +148,7 @@ func (l *lookedOver) Tell(more bool) {
 		if len(rest) > 0 { // each is accepted by itself, and is a note when there is nothing else
 			names = rest
 		}
-		l.Run.Tell(work.Row{Step: work.StepOwnership, Outcome: work.Differs, Severity: severity, Finding: finding, On: names[0], Facts: work.Some(names) + ": " + facts, Remedy: remedy})
+		l.Run.Tell(work.Row{Step: work.StepOwnership, Outcome: work.Differs, Severity: severity, Finding: finding, On: names[0], Facts: work.JoinSome(names) + ": " + facts, Remedy: remedy})
 	}
 	row(l.secret, estate.MustFix, estate.FindingSettingsCopy, "a copy of the settings with the password that is in use, which a web server may serve as text", "remove it, then yellowfield rotate "+l.App.Name+" --leaked if it could be fetched")
 	row(l.copies, estate.ShouldLook, estate.FindingSettingsCopy, "a copy of a settings file, which a web server may serve as text", "remove it, if nobody needs it")
@@ -157,7 +157,7 @@ func (l *lookedOver) Tell(more bool) {
 	row(l.dumps, estate.ShouldLook, estate.FindingDump, "it looks like a copy of a database, which a web server may serve", "move it out of the folder")
 	if len(l.readable) > 0 {
 		slices.Sort(l.readable)
-		l.Run.Tell(work.Row{Step: work.StepOwnership, Outcome: work.Note, Facts: work.Some(l.readable) + ": everyone on this host can read the password", Remedy: "ownership: {group: ..., modes: {installing: \"0640\", running: \"0440\"}} in the estate file, then --fix ownership"})
+		l.Run.Tell(work.Row{Step: work.StepOwnership, Outcome: work.Note, Facts: work.JoinSome(l.readable) + ": everyone on this host can read the password", Remedy: "ownership: {group: ..., modes: {installing: \"0640\", running: \"0440\"}} in the estate file, then --fix ownership"})
 	}
 	if more {
 		l.Run.Tell(work.Row{Step: work.StepOwnership, Outcome: work.Note, Facts: "the folder holds more files than were looked at"})

@@ -13,7 +13,7 @@ import (
 
 // UndoUnfinished takes back what the journals say that was begun, newest first.
 func UndoUnfinished(r *work.Run, ctx context.Context) error {
-	if r.Cut == nil {
+	if r.Interrupted == nil {
 		r.Tell(work.Row{Step: "server", Outcome: work.Kept, Facts: "no run on this app was cut off"})
 		return nil
 	}

@@ -46,7 +46,7 @@ func CheckLogins(r *work.Run, ctx context.Context) {
 func checkPendingLogin(r *work.Run, ctx context.Context, account *estate.Account, why string) {
 	c := r.Plan.Credentials[account]
 	missing := r.Options.DryRun && r.Plan.Fresh // verify has named the account that is not there
-	if c == nil || !c.Knows() || r.Plan.Stuck != "" || missing {
+	if c == nil || !c.Knows() || r.Plan.LoginBlocked != "" || missing {
 		r.Tell(work.Row{Step: work.StepLogin, Outcome: work.NotReached, Facts: why})
 		return
 	}

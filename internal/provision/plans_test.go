@@ -25,10 +25,10 @@ func TestPlansChangeNothing(t *testing.T) {
 			return e.Provision(ctx, apps, work.Options{Command: "provision", DryRun: true})
 		}, "kept database, kept account, kept rights"},
 		{"close", func(ctx context.Context, e *Engine, apps []*estate.App) ([]work.Result, error) {
-			return e.Close(ctx, apps, work.Options{Command: "close", DryRun: true, Turn: &work.Turn{Close: true}})
+			return e.Close(ctx, apps, work.Options{Command: "close", DryRun: true, Turn: &work.StateChange{Close: true}})
 		}, "would change rights"},
 		{"reopen", func(ctx context.Context, e *Engine, apps []*estate.App) ([]work.Result, error) {
-			return e.Reopen(ctx, apps, work.Options{Command: "reopen", DryRun: true, Turn: &work.Turn{WithoutExport: true}})
+			return e.Reopen(ctx, apps, work.Options{Command: "reopen", DryRun: true, Turn: &work.StateChange{WithoutExport: true}})
 		}, "kept rights"},
 		{"rotate", func(ctx context.Context, e *Engine, apps []*estate.App) ([]work.Result, error) {
 			return e.Rotate(ctx, apps, work.Options{Command: "rotate", DryRun: true, Rotation: &work.Rotation{Account: "hives_app"}})

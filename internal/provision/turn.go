@@ -156,7 +156,7 @@ func finishTurn(r *work.Run, ctx context.Context) error {
 		return nil
 	}
 	asked := r.Options
-	r.Options = work.Options{Command: asked.Command, Turn: &work.Turn{Close: command == "close", Overdue: true}, Only: turnSteps}
+	r.Options = work.Options{Command: asked.Command, Turn: &work.StateChange{Close: command == "close", Overdue: true}, Only: turnSteps}
 	defer func() { r.Options = asked }()
 	if err := planning.MakePlan(r, ctx); err != nil {
 		return r.TellPlanFaults(err)

@@ -42,7 +42,7 @@ func aRun(t *testing.T, e *Engine) *work.Run {
 		app.Settings = []*estate.Settings{{File: "db.php"}}
 	}
 	e.BeginWork([]*estate.App{app})
-	r := &work.Run{Engine: &e.Engine, App: app, Options: work.Options{Command: "provision", Turn: &work.Turn{}}}
+	r := &work.Run{Engine: &e.Engine, App: app, Options: work.Options{Command: "provision", Turn: &work.StateChange{}}}
 	require.NoError(t, r.Look(t.Context()))
 	r.Plan = r.EmptyPlan()
 	t.Cleanup(func() { r.Folder.Close() })
@@ -136,7 +136,7 @@ func everyKind(t *testing.T, r *work.Run, p *pretended) map[string]func() {
 		},
 		rotation.SecondRole.Name: func() {
 			b := dbms.Account{User: "hives_app_meanwhile"}
-			d := &rotation.Replacement{Account: r.App.Accounts[0], StandIn: &rotation.StandIn{Account: b, Password: secret.NewPassword(marker), Held: map[string]dbms.Privileges{"hives": rows}}}
+			d := &rotation.Replacement{Account: r.App.Accounts[0], StandIn: &rotation.TemporaryRole{Account: b, Password: secret.NewPassword(marker), Held: map[string]dbms.Privileges{"hives": rows}}}
 			change(rotation.SecondRole.Of(b.User, rotation.SecondRoleState{}, rotation.SecondRoleState{Exists: true, Held: d.StandIn.Held}), &rotation.StandingIn{Of: d})
 		},
 		steps.RightsSet.Name: func() {
@@ -284,7 +284,7 @@ func undoes(t *testing.T, r *work.Run, p *pretended, when string) {
 	if when == "within the run" {
 		r.Plan.Prove(work.StepLogin, "what fails", func(context.Context) error { return errors.New("broke") })
 		require.Error(t, r.Execute(t.Context()))
-		assert.False(t, r.Result.Stuck, "%v", r.Result.Rows)
+		assert.False(t, r.Result.UndoIncomplete, "%v", r.Result.Rows)
 		return
 	}
 	var err error

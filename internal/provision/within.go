@@ -41,7 +41,7 @@ func within(r *work.Run, ctx context.Context, do func(context.Context) error) er
 	if err != nil {
 		return err
 	}
-	r.Cut = cut
+	r.Interrupted = cut
 	if cut != nil && c.Admin != nil && !r.Options.DryRun {
 		content.EndImports(r, ctx, c)
 	}

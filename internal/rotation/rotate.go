@@ -28,7 +28,7 @@ type Replacement struct {
 	source  string
 	files   []*accountFile
 	hosts   []*replaced
-	StandIn *StandIn  // that applications work as meanwhile; nil for none
+	StandIn *TemporaryRole  // that applications work as meanwhile; nil for none
 	begun   time.Time // when the old password ended before the settings had the new one
 }
 
@@ -215,7 +215,7 @@ func filesOf(r *work.Run, account *estate.Account) (all []*accountFile, err erro
 		if app.Server != r.App.Server {
 			continue
 		}
-		of := r.Other(app)
+		of := r.RunFor(app)
 		for _, s := range app.Settings {
 			if app.AccountOf(s).Name != account.Name || !slices.ContainsFunc(s.Values, func(v estate.Value) bool { return v.Text.Uses("password") }) {
 				continue
@@ -238,9 +238,9 @@ func filesOf(r *work.Run, account *estate.Account) (all []*accountFile, err erro
 	return all, nil
 }
 
-// on does work on this app and on those whose settings hold the passwords, and tells for
+// forEachRun does work forEachRun this app and forEachRun those whose settings hold the passwords, and tells for
 // these what they tell.
-func on(r *work.Run, replacements []*Replacement, do func(*work.Run)) {
+func forEachRun(r *work.Run, replacements []*Replacement, do func(*work.Run)) {
 	do(r)
 	done := map[*work.Run]bool{r: true}
 	for _, p := range replacements {
@@ -249,7 +249,7 @@ func on(r *work.Run, replacements []*Replacement, do func(*work.Run)) {
 				continue
 			}
 			done[f.of] = true
-			of := r.Other(f.of.App)
+			of := r.RunFor(f.of.App)
 			do(of)
 			for _, row := range of.Result.Rows {
 				row.Facts = "app " + of.App.Name + ": " + row.Facts
@@ -323,7 +323,7 @@ func tellTwins(r *work.Run, p *Replacement) {
 	}
 	for _, f := range p.files {
 		for _, name := range estate.Names(r.Estate.Apps) {
-			other := r.Other(r.Estate.Apps[name])
+			other := r.RunFor(r.Estate.Apps[name])
 			for _, s := range other.App.Settings {
 				path := other.App.InFolder(s.File)
 				if facts, _ := other.ReadFacts(path, s.Values); !ours[path] && facts["password"] == f.password.Reveal() {

@@ -79,7 +79,7 @@ func planRotation(r *work.Run, replacements []*Replacement) error {
 func planProof(r *work.Run, replacements []*Replacement, files *work.Publication) {
 	if len(files.Files) > 0 {
 		r.Plan.Prove(work.StepSettings, "commands after the change of settings", func(ctx context.Context) error {
-			on(r, replacements, func(of *work.Run) { of.AfterSettingsChange(ctx) })
+			forEachRun(r, replacements, func(of *work.Run) { of.AfterSettingsChange(ctx) })
 			return nil
 		})
 	}
@@ -262,7 +262,7 @@ func proveSettings(r *work.Run, ctx context.Context, replacements []*Replacement
 		}
 	}
 	before := r.Result.Exit
-	on(r, replacements, func(of *work.Run) { proof.CheckLogins(of, ctx) })
+	forEachRun(r, replacements, func(of *work.Run) { proof.CheckLogins(of, ctx) })
 	if r.Result.Exit != before && r.Result.Exit == fault.Failed.ExitCode() {
 		return fault.New(fault.Failed, "correct what is named above, then yellowfield rotate "+r.App.Name+", which goes on from here", "a login with the new settings fails, so that the old password is not ended")
 	}

@@ -15,9 +15,9 @@ import (
 	"yellowfield/internal/work"
 )
 
-// StandIn is a role with the rights of another, as which applications work while that one
+// TemporaryRole is a role with the rights of another, as which applications work while that one
 // gets its new password: a role keeps one, so that else logins would fail for a moment.
-type StandIn struct {
+type TemporaryRole struct {
 	dbms.Account
 	Password secret.Password
 	exists   bool
@@ -33,7 +33,7 @@ func (p *Replacement) standsIn(f *accountFile) bool {
 func findStandIn(r *work.Run, p *Replacement) error {
 	traits := r.Estate.Servers[r.App.Server].DBMS.Traits()
 	user := work.StandInOf(p.Account.Name, traits)
-	s := &StandIn{Account: dbms.Account{User: user}, Held: map[string]dbms.Privileges{}}
+	s := &TemporaryRole{Account: dbms.Account{User: user}, Held: map[string]dbms.Privileges{}}
 	password, begun, err := r.State.Pending(r.Rotating(user))
 	if err != nil || !begun && !r.Options.Rotation.SecondRole {
 		return err
@@ -105,7 +105,7 @@ func planStandIn(r *work.Run, p *Replacement) {
 }
 
 // grantsOf give a stand-in the rights of the account that it stands in for.
-func grantsOf(r *work.Run, s *StandIn) (grants []dbms.Statement) {
+func grantsOf(r *work.Run, s *TemporaryRole) (grants []dbms.Statement) {
 	for _, database := range estate.Names(s.Held) {
 		grants = append(grants, r.View.Server.Grant(s.Held[database], r.View.Server.Pattern(database), s.Account)...)
 	}

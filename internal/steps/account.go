@@ -287,8 +287,8 @@ func AfterPassword(r *work.Run, ctx context.Context, touched *bool, a dbms.Accou
 
 // stuck notes that the app's own login cannot be used.
 func stuck(r *work.Run, first bool, why string) {
-	if first && r.Plan.Stuck == "" {
-		r.Plan.Stuck = why
+	if first && r.Plan.LoginBlocked == "" {
+		r.Plan.LoginBlocked = why
 	}
 }
 

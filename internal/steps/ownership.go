@@ -332,7 +332,7 @@ func lookAtAttributes(r *work.Run, _ context.Context, c effect.Change[atomicfile
 	case one(has.UID, c.Before.UID, c.After.UID) && one(has.GID, c.Before.GID, c.After.GID) && one(int(has.Mode), int(c.Before.Mode), int(c.After.Mode)):
 		return effect.Between, nil
 	}
-	return effect.ChangedElse, work.WasChanged("owner and mode of "+c.Subject, writeAttributes(has), writeAttributes(c.After))
+	return effect.ChangedElse, work.ErrChangedSince("owner and mode of "+c.Subject, writeAttributes(has), writeAttributes(c.After))
 }
 
 // planWritable takes care of the folders that the application may write to,

@@ -118,7 +118,7 @@ func planRightsOf(r *work.Run, account *estate.Account, a dbms.Account, name str
 		differsForProvider(r, h)
 		return nil
 	}
-	if _, exists := r.View.Catalogue.Accounts[a]; r.Plan.Stuck != "" && !exists {
+	if _, exists := r.View.Catalogue.Accounts[a]; r.Plan.LoginBlocked != "" && !exists {
 		return nil // the account itself is not made
 	}
 	c := r.Plan.Credentials[account]
@@ -262,7 +262,7 @@ func lookAtRights(r *work.Run, _ context.Context, c effect.Change[RightsState]) 
 	case held.Equal(c.After.Held):
 		return effect.Done, nil
 	}
-	return effect.ChangedElse, work.WasChanged("rights of "+c.Subject, held.String(), c.After.Held.String())
+	return effect.ChangedElse, work.ErrChangedSince("rights of "+c.Subject, held.String(), c.After.Held.String())
 }
 
 // wordsFor says what an account holds in the words of the estate file, if it has some for

@@ -79,8 +79,8 @@ func planSettingsFile(r *work.Run, ctx context.Context, s *estate.Settings) erro
 		r.Plan.Keep(work.StepSettings, s.File+" agrees in "+figures.Counted(len(s.Values), "value", "values"))
 		return nil
 	}
-	if r.Plan.Stuck != "" && absent {
-		r.Plan.Tell(work.Row{Step: work.StepSettings, Outcome: work.NotReached, Facts: s.File + ": " + r.Plan.Stuck})
+	if r.Plan.LoginBlocked != "" && absent {
+		r.Plan.Tell(work.Row{Step: work.StepSettings, Outcome: work.NotReached, Facts: s.File + ": " + r.Plan.LoginBlocked})
 		return nil
 	}
 	outcome := work.Written
@@ -200,11 +200,11 @@ func mayReplace(r *work.Run, ctx context.Context, s *estate.Settings, path strin
 	if err := refuseForeign(r, ctx, s, path, has); err != nil {
 		return false, err
 	}
-	if r.Plan.Stuck == "" && (r.Plan.Fresh || r.Options.Fixes(work.FixSettings) || isSample(r, s, path)) {
+	if r.Plan.LoginBlocked == "" && (r.Plan.Fresh || r.Options.Fixes(work.FixSettings) || isSample(r, s, path)) {
 		return true, nil
 	}
 	for _, d := range differing {
-		if r.Plan.Stuck != "" && d.value.Text.Uses("password") {
+		if r.Plan.LoginBlocked != "" && d.value.Text.Uses("password") {
 			continue // the account's row has said it
 		}
 		row := r.Plan.Differs(work.StepSettings, estate.MustFix, "yellowfield provision "+r.App.Name+" --fix settings", s.File+": "+d.Describe(r.App.AccountOf(s).Name)+whereRight(r, s, d))

@@ -47,7 +47,7 @@ func planTree(r *work.Run, name, path string, asked atomicfile.Attributes) error
 	}); err != nil || len(foreign) == 0 {
 		return err
 	}
-	facts := work.Some(foreign) + " (" + figures.Counted(len(foreign), "file or folder", "files and folders") + " below " + name + ")"
+	facts := work.JoinSome(foreign) + " (" + figures.Counted(len(foreign), "file or folder", "files and folders") + " below " + name + ")"
 	if !r.Plan.Fresh && !r.Options.Fixes(work.FixOwnership) {
 		r.Plan.Differs(work.StepOwnership, estate.ShouldLook, "yellowfield provision "+r.App.Name+" --fix ownership", facts+": not the application's own to write").MayAccept(estate.FindingFileAttributes, name)
 		return nil
@@ -117,7 +117,7 @@ func giveTree(r *work.Run, d *effect.Doing[TreeState], of *GivenTree) error {
 		left[i] = r.App.Shown(left[i])
 	}
 	if err == nil && len(left) > 0 {
-		of.Step.Also = append(of.Step.Also, work.Row{Step: work.StepOwnership, Outcome: work.Note, Facts: work.Some(left) + ": left as it is, since it belongs to somebody else or has a second name"})
+		of.Step.Also = append(of.Step.Also, work.Row{Step: work.StepOwnership, Outcome: work.Note, Facts: work.JoinSome(left) + ": left as it is, since it belongs to somebody else or has a second name"})
 	}
 	return err
 }

@@ -143,7 +143,7 @@ func (r *Run) LookFirst(ctx context.Context) error {
 		return look.lookErr
 	}
 	r.View = &view{Connection: c, Server: c.Admin, Catalogue: look.catalogue, Shared: true}
-	if !r.Options.DryRun && (r.Cut != nil || !r.stands(look.catalogue)) {
+	if !r.Options.DryRun && (r.Interrupted != nil || !r.stands(look.catalogue)) {
 		return r.LookAgain(ctx)
 	}
 	return nil

@@ -105,7 +105,7 @@ type Run struct {
 	View    *view
 	Plan    *plan
 	Folder  *host.Folder  // of the app, once it was opened
-	Cut     *state.CutOff // what was killed on this app before; nil for nothing
+	Interrupted     *state.CutOff // what was killed on this app before; nil for nothing
 	Journal *state.Run
 	// others are the work on other apps that share an account with this one; what they
 	// tell is told for them.

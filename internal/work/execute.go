@@ -57,8 +57,8 @@ func (r *Run) skips(i int) bool {
 	if !r.Options.Does(s.Step) {
 		return true
 	}
-	if s.Effect != nil && s.Step == StepSQL && r.Plan.Stuck != "" {
-		r.Tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.Plan.Stuck})
+	if s.Effect != nil && s.Step == StepSQL && r.Plan.LoginBlocked != "" {
+		r.Tell(Row{Step: s.Step, Outcome: NotReached, Facts: s.Facts + ": " + r.Plan.LoginBlocked})
 		return true
 	}
 	return false
@@ -114,7 +114,7 @@ func (r *Run) UndoSlow(i int, since time.Duration) {
 // UndoFailed tells why a step could not be taken back.
 func (r *Run) UndoFailed(i int, err error) {
 	s, f := r.Plan.Steps[i], fault.As(err)
-	r.Result.Stuck, r.Plan.stays = true, true
+	r.Result.UndoIncomplete, r.Plan.stays = true, true
 	r.Tell(Row{Step: s.Step, Outcome: Refused, Facts: s.Object() + " could not be undone: " + f.What, Remedy: f.Next})
 	r.Result.Exit = fault.Graver(r.Result.Exit, f.Class.ExitCode())
 }
@@ -208,8 +208,8 @@ func (r *Run) tellWhatStayed(ctx context.Context) {
 		slices.Sort(gone)
 		tell := func(what string, objects []string, remedy string) {
 			if len(objects) > 0 {
-				r.Result.Stuck = true
-				r.Tell(Row{Step: StepDatabase, Outcome: Refused, Facts: d.Name + ": " + what + Some(objects), Remedy: remedy})
+				r.Result.UndoIncomplete = true
+				r.Tell(Row{Step: StepDatabase, Outcome: Refused, Facts: d.Name + ": " + what + JoinSome(objects), Remedy: remedy})
 			}
 		}
 		tell("what was not there before stays: ", stays, "if the application has not made it meanwhile, it is the script's: look at it, and drop it")

@@ -153,7 +153,7 @@ func (r *Run) LookAtFile(_ context.Context, c effect.Change[FileState]) (effect.
 // OwnerOf is the work on the app whose a file is.
 func (r *Run) OwnerOf(s FileState) *Run {
 	if app := r.Estate.Apps[s.App]; s.App != "" && s.App != r.App.Name && app != nil {
-		return r.Other(app)
+		return r.RunFor(app)
 	}
 	return r
 }
@@ -226,8 +226,8 @@ func ReadStatements(written []SentStatement) (all []dbms.Statement) {
 	return all
 }
 
-// WasChanged refuses to take back what is not as a run has left it.
-func WasChanged(what, has, left string) error {
+// ErrChangedSince refuses to take back what is not as a run has left it.
+func ErrChangedSince(what, has, left string) error {
 	return fault.New(fault.Protected, "look at it, and change it by hand", "%s was changed since: it is %s, and the run has left %s", what, has, left)
 }
 
@@ -236,8 +236,8 @@ func (r *Run) OutOfUse() (why, next string) {
 	return "the run has taken the app out of use, or brought it back", fmt.Sprintf("yellowfield retire %[1]s --back, or yellowfield retire %[1]s", r.App.Name)
 }
 
-// Other is the work on another app, in the middle of the one on this.
-func (r *Run) Other(app *estate.App) *Run {
+// RunFor is the work on another app, in the middle of the one on this.
+func (r *Run) RunFor(app *estate.App) *Run {
 	if app == r.App {
 		return r
 	}

@@ -24,7 +24,7 @@ type Options struct {
 	// Import narrows the run to importing SQL; nil for all of it.
 	Import *ImportOptions
 	// Turn brings the app into a state; nil leaves it in the one that is found.
-	Turn *Turn
+	Turn *StateChange
 	// Rotation changes passwords; nil for none.
 	Rotation *Rotation
 	// Retire takes apps out of use; nil for none.
@@ -43,9 +43,9 @@ func (o Options) Does(step string) bool {
 	return len(o.Only) == 0 || slices.Contains(o.Only, step)
 }
 
-// Turn brings an app into one of its two states: closed for running, or open for
+// StateChange brings an app into one of its two states: closed for running, or open for
 // installing and upgrading.
-type Turn struct {
+type StateChange struct {
 	Close bool
 	// For is how long an app is to stay open; 0 for no limit. verify reports one that is
 	// open for longer.

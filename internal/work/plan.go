@@ -29,7 +29,7 @@ type plan struct {
 	WasOpen bool
 	// stuck says why the app's own login cannot be used, so that what needs
 	// it is not reached; empty when it can.
-	Stuck string
+	LoginBlocked string
 	// unmet says that something must be fixed without which the application could not
 	// work or log in: then nothing is begun.
 	Unmet bool

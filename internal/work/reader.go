@@ -68,7 +68,7 @@ func (r *Run) ReaderOf(ctx context.Context, d *estate.Database) (*reader, error)
 		if err != nil {
 			return nil, err
 		}
-		why = append(why, account.Name+" lacks "+Some(lacks))
+		why = append(why, account.Name+" lacks "+JoinSome(lacks))
 	}
 	if !r.View.AsAdmin() {
 		return nil, r.Estate.Fault(fault.Invalid, "servers."+r.App.Server, "give the server an admin, who makes an account for so long; or give the account these rights",

@@ -65,8 +65,8 @@ type Result struct {
 	PasswordAges map[string]time.Duration `json:"-"`
 	// Run is the ID of its journal, for work on a server as a whole.
 	Run string `json:"run,omitempty"`
-	// Stuck tells that something stands that could not be taken back.
-	Stuck bool `json:"stuck,omitempty"`
+	// UndoIncomplete tells that something stands that could not be taken back.
+	UndoIncomplete bool `json:"stuck,omitempty"`
 	// Changed tells whether anything was, or would be, changed.
 	Changed bool    `json:"changed"`
 	Exit    int     `json:"exit"`

@@ -13,7 +13,7 @@ type common struct {
 	mutex   sync.Mutex
 	asked   map[*secret.Source]secret.Password
 	Chosen  []*estate.App // that the command is about
-	Reached map[string]*reached
+	Reached map[string]*serverProbe
 	pruned  bool
 }
 
@@ -24,8 +24,8 @@ func (e *Engine) share() {
 	}
 }
 
-// reached is a server that a command has to do with.
-type reached struct {
+// serverProbe is a server that a command has to do with.
+type serverProbe struct {
 	Tried chan struct{} // closed when the first app has tried to log in
 	Err   error         // of that
 	// look is what the server held when the command began, read once for all its apps.
@@ -37,9 +37,9 @@ type reached struct {
 // BeginWork prepares for a command's work on apps.
 func (e *Engine) BeginWork(apps []*estate.App) {
 	e.share()
-	e.Chosen, e.Reached = apps, map[string]*reached{}
+	e.Chosen, e.Reached = apps, map[string]*serverProbe{}
 	for _, app := range apps {
-		e.Reached[app.Server] = &reached{Tried: make(chan struct{})}
+		e.Reached[app.Server] = &serverProbe{Tried: make(chan struct{})}
 	}
 }
 

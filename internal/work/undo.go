@@ -65,10 +65,10 @@ func (r *Run) PlanUndo(ctx context.Context, left []effect.Left, ended bool) (err
 
 // LeftEffects are those of the runs on the app that were cut off.
 func (r *Run) LeftEffects() []effect.Left {
-	if r.Cut == nil {
+	if r.Interrupted == nil {
 		return nil
 	}
-	return effect.LeftOf(effect.Converted(r.Cut.Entries))
+	return effect.LeftOf(effect.Converted(r.Interrupted.Entries))
 }
 
 // HasBegun reports whether a run that was cut off has begun with an effect.
@@ -78,10 +78,10 @@ func (r *Run) HasBegun(kind, subject string) bool {
 
 // CutOffAmong gives the newest of some commands that was cut off on the app; empty for none.
 func (r *Run) CutOffAmong(commands ...string) string {
-	if r.Cut == nil {
+	if r.Interrupted == nil {
 		return ""
 	}
-	for _, e := range slices.Backward(r.Cut.Entries) {
+	for _, e := range slices.Backward(r.Interrupted.Entries) {
 		if e.Event == state.Begun && slices.Contains(commands, e.Command) {
 			return e.Command
 		}

@@ -8,8 +8,8 @@ import (
 	"yellowfield/internal/estate"
 )
 
-// way is how the application's PHP gets to its server, as its settings are to say it.
-type way struct {
+// endpoint is how the application's PHP gets to its server, as its settings are to say it.
+type endpoint struct {
 	host   string
 	port   int
 	socket string
@@ -21,9 +21,9 @@ type way struct {
 // socket than the server's, that is written where the application has a key for it, else
 // the server is reached over TCP, if it listens there and lets the account in by the
 // address alone.
-func (r *Run) WayForApp(account *estate.Account) way {
+func (r *Run) WayForApp(account *estate.Account) endpoint {
 	entry := r.Estate.Servers[r.App.Server]
-	w := way{host: entry.HostForApps(), port: entry.PortForApps(), socket: r.ServerSocket()}
+	w := endpoint{host: entry.HostForApps(), port: entry.PortForApps(), socket: r.ServerSocket()}
 	if seen := entry.SeenByApps; seen != nil && seen.Socket != "" {
 		w.socket = seen.Socket
 	}

@@ -21,7 +21,7 @@ var ways = strings.NewReplacer(
 	"{server-variables}", "server_during_import",
 )
 
-func Some(names []string) string {
+func JoinSome(names []string) string {
 	const most = 3
 	if len(names) > most {
 		return strings.Join(names[:most], ", ") + " ..."

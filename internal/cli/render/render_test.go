@@ -94,7 +94,7 @@ func TestSummaries(t *testing.T) {
 		"nothing to do": {[]work.Result{result("a", 0, row(work.Kept)), result("b", 0)}, ToldChanges, "2 apps: 2 unchanged, in 1.5 s.\n"},
 		"undone":        {[]work.Result{result("a", 1, row(work.Made), row(work.Failed), row(work.Undone))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing is left behind.\n"},
 		"beforehand":    {[]work.Result{result("a", 2, row(work.Failed))}, ToldChanges, "1 app: 1 failed, in 1.5 s.\na: nothing was touched.\n"},
-		"half undone": {[]work.Result{{Header: work.Header{App: "a"}, Exit: 4, Stuck: true, Rows: []work.Row{row(work.Made), row(work.Made), row(work.Refused), row(work.Undone)}}}, ToldChanges,
+		"half undone": {[]work.Result{{Header: work.Header{App: "a"}, Exit: 4, UndoIncomplete: true, Rows: []work.Row{row(work.Made), row(work.Made), row(work.Refused), row(work.Undone)}}}, ToldChanges,
 			"1 app: 1 refused, in 1.5 s.\na: what could not be undone is named above.\n"},
 		"behind the settings": {[]work.Result{result("a", 1, row(work.Made), row(work.Written), row(work.Failed))}, ToldChanges,
 			"1 app: 1 failed, in 1.5 s.\na: what was made before the failure stands.\n"},

@@ -193,7 +193,7 @@ func leftBehind(r work.Result) string {
 		}
 	}
 	switch {
-	case r.Stuck:
+	case r.UndoIncomplete:
 		return "what could not be undone is named above."
 	case made == 0 && undone == 0:
 		return "nothing was touched."

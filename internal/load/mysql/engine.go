@@ -226,7 +226,7 @@ func (e *engine) run(ctx context.Context) {
 		err = e.batch.flush()
 	}
 	if err == nil {
-		e.settle()
+		e.barrier()
 		err = e.commit(ctx)
 	}
 	if err != nil {
@@ -289,9 +289,9 @@ func (e *engine) takeOther(ctx context.Context, v judge.Verdict, oneByOne bool) 
 		case v.Kind == judge.Setting:
 			e.settings = nil
 		case v.Kind == judge.Definition || v.Kind == judge.KeySwitch:
-			e.settle(e.waitsFor(v)...)
+			e.barrier(e.waitsFor(v)...)
 		default:
-			e.settle()
+			e.barrier()
 		}
 		var err error
 		switch v.Kind {
@@ -520,7 +520,7 @@ func (e *engine) refresh(ctx context.Context) error {
 		if err := e.batch.flush(); err != nil {
 			return err
 		}
-		e.settle()
+		e.barrier()
 	}
 	e.settings, e.last = now, now
 	if !now.checks {

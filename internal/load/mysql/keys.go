@@ -96,7 +96,7 @@ func (k *lateKeys) takeOff(ctx context.Context, session Session, table string) e
 }
 
 // takeOff takes the late keys off a run's table, when they are still on it.
-func (l *lane) takeOff(ctx context.Context, p passage) error {
+func (l *lane) takeOff(ctx context.Context, p laneRun) error {
 	if p.late == nil || p.late.off {
 		return nil
 	}

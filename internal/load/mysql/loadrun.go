@@ -66,7 +66,7 @@ func (e *engine) setting(name string) string {
 
 // loadRun sends a run by LOAD DATA, and gives what is left of it for INSERTs: nil for
 // nothing, all of it where the server finds fault with a row before the first commit.
-func (l *lane) loadRun(ctx context.Context, p passage, script *judge.Reading) (rest *load.Run, err error) {
+func (l *lane) loadRun(ctx context.Context, p laneRun, script *judge.Reading) (rest *load.Run, err error) {
 	if err := l.under(ctx, p.settings); err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (l *lane) loadPiece(ctx context.Context, source *rowSource) error {
 type rowSource struct {
 	ctx     context.Context
 	lane    *lane
-	passage passage
+	passage laneRun
 	script  *judge.Reading
 	next    func() (sqltext.Statement, error)
 

@@ -23,7 +23,7 @@ var leastRange int64 = 8 << 20
 // from the script, so it makes no difference in which order they come. A table that is
 // filled in bulk has to be filled by one statement. Tables that are no large part of the
 // script keep the lanes busy by themselves.
-func (e *engine) divide(p passage) []*load.Run {
+func (e *engine) divide(p laneRun) []*load.Run {
 	t, data := p.table, e.survey.Data[p.table.name]
 	var all int64
 	for _, d := range e.survey.Data {
@@ -71,7 +71,7 @@ func (d *divided) stops() bool { return d != nil && d.refused.Load() }
 // handed out before anything else is. Where the server refuses a row, the table is emptied
 // and the run sent once more in its order: of two rows that do not go together the script's
 // second one is to blame, whichever came first.
-func (e *engine) giveParts(ctx context.Context, l *lane, p passage, parts []*load.Run) error {
+func (e *engine) giveParts(ctx context.Context, l *lane, p laneRun, parts []*load.Run) error {
 	helpers, err := e.beside(ctx, l, len(parts)-1)
 	if err != nil {
 		return err

@@ -31,7 +31,7 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 	if err != nil {
 		return false, err
 	}
-	p := passage{run: r, table: t, late: t.late, settings: e.settings, judge: e.judge.Clone(), form: e.loadFormFor(t, r, v.Insert.Columns)}
+	p := laneRun{run: r, table: t, late: t.late, settings: e.settings, judge: e.judge.Clone(), form: e.loadFormFor(t, r, v.Insert.Columns)}
 	if parts := e.divide(p); len(parts) > 1 {
 		if err := e.giveParts(ctx, l, p, parts); err != nil {
 			return false, err
@@ -47,8 +47,8 @@ func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Stateme
 	return true, r.Skip(e.source.Name, e.script, e.script.Content)
 }
 
-// passage is a run on its way to the server.
-type passage struct {
+// laneRun is a run on its way to the server.
+type laneRun struct {
 	run      *load.Run
 	table    *table
 	late     *lateKeys
@@ -67,7 +67,7 @@ func (e *engine) lastOf(r *load.Run) int64 {
 }
 
 // readRun reads a run from the file and sends it.
-func (l *lane) readRun(ctx context.Context, p passage) error {
+func (l *lane) readRun(ctx context.Context, p laneRun) error {
 	e := l.e
 	script, err := e.subject().Read(ctx, e.source)
 	if err != nil {

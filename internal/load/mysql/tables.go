@@ -91,9 +91,9 @@ func (e *engine) addLane(ctx context.Context) (opened bool, err error) {
 	return false, err
 }
 
-// settle waits until the lanes have done and committed all that concerns the
+// barrier waits until the lanes have done and committed all that concerns the
 // given tables, or everything when none is given.
-func (e *engine) settle(tables ...string) {
+func (e *engine) barrier(tables ...string) {
 	if len(tables) == 0 {
 		for _, l := range e.lanes {
 			l.drain()

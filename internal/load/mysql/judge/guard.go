@@ -33,9 +33,9 @@ func isAboutAccounts(head sqltext.Head, tokens sqltext.Tokens) bool {
 	return false
 }
 
-// abroad are storage engines whose rows lie on another server or in files of
+// externalEngines are storage engines whose rows lie on another server or in files of
 // any path.
-var abroad = wordset.Of("federated federatedx connect spider s3 mroonga ndb ndbcluster oqgraph")
+var externalEngines = wordset.Of("federated federatedx connect spider s3 mroonga ndb ndbcluster oqgraph")
 
 // guard judges statements: what reaches outside the database is refused. It is
 // the first wall; the second is the server, which runs the script as the
@@ -322,7 +322,7 @@ func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Obje
 		if engine.IsPunct('=') {
 			engine = at(i + 2)
 		}
-		if abroad[strings.ToLower(engine.Plain())] {
+		if externalEngines[strings.ToLower(engine.Plain())] {
 			return load.Refuse("a table of the engine "+engine.Plain()+" keeps its rows outside this database", "use another engine")
 		}
 	case "SET":
