@@ -255,7 +255,10 @@ func (m *mending) UndoSlow(_ int, since time.Duration) {
 }
 
 // UndoFailed tells of what could not be taken back.
-func (m *mending) UndoFailed(_ int, err error) { m.failed(m.row.Step, err); m.result.UndoIncomplete = true }
+func (m *mending) UndoFailed(_ int, err error) {
+	m.failed(m.row.Step, err)
+	m.result.UndoIncomplete = true
+}
 
 // MendServer mends what inspect has found on a server, each finding by itself: one that cannot be
 // mended is as before, and stops no other.

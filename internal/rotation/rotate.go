@@ -28,8 +28,8 @@ type Replacement struct {
 	source  string
 	files   []*accountFile
 	hosts   []*replaced
-	StandIn *TemporaryRole  // that applications work as meanwhile; nil for none
-	begun   time.Time // when the old password ended before the settings had the new one
+	StandIn *TemporaryRole // that applications work as meanwhile; nil for none
+	begun   time.Time      // when the old password ended before the settings had the new one
 }
 
 // accountFile is a settings file that holds an account's password, of the app or of

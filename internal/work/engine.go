@@ -102,11 +102,11 @@ type Run struct {
 	Result  Result
 	Begun   bool // Begin was told
 
-	View    *view
-	Plan    *plan
-	Folder  *host.Folder  // of the app, once it was opened
-	Interrupted     *state.CutOff // what was killed on this app before; nil for nothing
-	Journal *state.Run
+	View        *view
+	Plan        *plan
+	Folder      *host.Folder  // of the app, once it was opened
+	Interrupted *state.CutOff // what was killed on this app before; nil for nothing
+	Journal     *state.Run
 	// others are the work on other apps that share an account with this one; what they
 	// tell is told for them.
 	Others  map[*estate.App]*Run
