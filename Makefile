@@ -7,7 +7,7 @@ export YELLOWFIELD_POSTGRESQL ?= /var/cache/yellowfield-tests/postgresql
 # version into it.
 build = CGO_ENABLED=0 go build -trimpath -buildvcs=auto -ldflags=-s -o
 
-.PHONY: demo quick test check test-all test-fresh test-kills test-servers build package bench bench-quick screenshots clean
+.PHONY: demo quick test check test-all test-fresh test-kills test-servers build package release bench bench-quick screenshots clean
 
 demo: build
 	@scripts/setup demo
@@ -55,6 +55,10 @@ build:
 # A Debian package, with man pages, completions and timers that are off.
 package:
 	@scripts/package
+
+# Checks, builds and packs the commit at hand: make release VERSION=1.2.3.
+release:
+	@scripts/release "$(VERSION)"
 
 screenshots: build
 	@scripts/setup demo
