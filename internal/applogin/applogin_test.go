@@ -284,3 +284,14 @@ func TestNoIdentityOfRoots(t *testing.T) {
 	assert.False(t, errors.As(err, &spoken))
 	assert.Contains(t, err.Error(), "root logs in for nobody")
 }
+
+// A program that does not call Serve would start itself again and again.
+func TestALoginsProcessStartsNoOther(t *testing.T) {
+	program := os.Args[0]
+	defer func() { os.Args[0] = program }()
+	os.Args[0] = applogin.ProcessName
+	var room applogin.Room
+	defer room.Close()
+	_, err := room.Dial(t.Context(), applogin.Identity{}, "unix", "/nowhere")
+	require.ErrorContains(t, err, "starts no other")
+}

@@ -29,6 +29,9 @@ func self() (string, error) {
 // its standard input, nothing else open, an empty environment, in a group of its own, so
 // that Ctrl-C reaches the program alone.
 func launch() (*exec.Cmd, parentLine, error) {
+	if os.Args[0] == ProcessName {
+		return nil, nil, errors.New("a login's process starts no other: the program has to call Serve before anything else")
+	}
 	program, err := self()
 	if err != nil {
 		return nil, nil, err
