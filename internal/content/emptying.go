@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -22,6 +23,9 @@ type emptied struct {
 	App    string `json:"app"`
 	Estate string `json:"estate"`
 	Export string `json:"export"` // of what it held
+	// Back says that what it held is back, while the journal of the import that was cut off
+	// is still open.
+	Back bool `json:"back,omitempty"`
 }
 
 const emptiedDatabases = "emptied-databases"
@@ -75,7 +79,7 @@ func init() {
 	DatabaseEmptied.Means(effect.Spec[*work.Run, EmptiedState]{
 		Object: func(c effect.Change[EmptiedState]) string { return "contents of " + c.Subject },
 		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[EmptiedState]) (string, error) {
-			if err := r.State.SetNote(emptiedDatabases, r.DatabaseNote(d.Subject), emptied{r.App.Name, r.Estate.Path, d.Before.Export}); err != nil {
+			if err := r.State.SetNote(emptiedDatabases, r.DatabaseNote(d.Subject), emptied{App: r.App.Name, Estate: r.Estate.Path, Export: d.Before.Export}); err != nil {
 				return "", err
 			}
 			d.Touched = true
@@ -91,7 +95,10 @@ func init() {
 				if found, err := r.State.Note(emptiedDatabases, UnfinishedName(r, d), &note); err != nil || !found {
 					return err // it was put back, or not begun
 				}
-				return restoreFrom(r, ctx, d, c.Before.Export)
+				if err := restoreFrom(r, ctx, d, c.Before.Export); err != nil {
+					return err
+				}
+				return r.State.DropNote(emptiedDatabases, UnfinishedName(r, d))
 			}
 			return work.UndoByHand("contents of " + c.Subject)
 		},
@@ -99,11 +106,63 @@ func init() {
 	})
 }
 
+// EmptyingOver is one kind of change: the scripts are through, and nobody has to put back
+// what was there before. See init.
+var EmptyingOver = effect.Define[*work.Run, EmptiedState](&work.Kinds, "emptying-over")
+
+func init() {
+	EmptyingOver.Means(effect.Spec[*work.Run, EmptiedState]{
+		Object: func(c effect.Change[EmptiedState]) string { return "note that " + c.Subject + " was emptied" },
+		Do: func(r *work.Run, _ context.Context, d *effect.Doing[EmptiedState]) (string, error) {
+			d.Touched = true
+			return "", r.State.DropNote(emptiedDatabases, r.DatabaseNote(d.Subject))
+		},
+		Undo: func(r *work.Run, _ context.Context, c effect.Change[EmptiedState]) error {
+			return r.State.SetNote(emptiedDatabases, r.DatabaseNote(c.Subject), emptied{App: r.App.Name, Estate: r.Estate.Path, Export: c.Before.Export})
+		},
+		Kept: func(*work.Run, effect.Change[EmptiedState]) (why, next string) { return work.Filled, work.DropByHand },
+	})
+}
+
 // planEmptyingIsOver forgets, when the scripts are through, what was there before.
 func planEmptyingIsOver(r *work.Run, d *estate.Database) {
-	r.Plan.Prove(work.StepSQL, "end of the emptying of "+d.Name, func(context.Context) error {
-		return r.State.DropNote(emptiedDatabases, UnfinishedName(r, d))
-	})
+	for _, s := range r.Plan.Steps {
+		if e := s.Effect; e != nil && e.Kind == DatabaseEmptied.Name && e.Subject == d.Name {
+			r.Plan.Change(work.Row{Step: work.StepSQL}, &effect.Effect{Kind: EmptyingOver.Name, Subject: e.Subject, Before: e.Before}, nil).Silent = true
+			return
+		}
+	}
+}
+
+// WithoutPutBack leaves out the emptying of databases whose contents were put back, and
+// what was imported into them meanwhile, which went with that. It takes what is left with
+// the newest first.
+func WithoutPutBack(r *work.Run, left []effect.Left) (still []effect.Left, err error) {
+	putBack := map[string]bool{}
+	for _, d := range r.App.All() {
+		var note emptied
+		if _, err := r.State.Note(emptiedDatabases, UnfinishedName(r, d), &note); err != nil {
+			return nil, err
+		}
+		putBack[d.Name] = note.Back
+	}
+	for _, l := range slices.Backward(left) {
+		database := l.Subject
+		if l.Kind == SqlImported.Name {
+			c, err := SqlImported.Change(l.Effect)
+			if err != nil {
+				return nil, err
+			}
+			database = c.After.Database
+		} else if l.Kind != DatabaseEmptied.Name && l.Kind != EmptyingOver.Name {
+			database = ""
+		}
+		if !putBack[database] {
+			still = append(still, l)
+		}
+	}
+	slices.Reverse(still)
+	return still, nil
 }
 
 // mayRestore makes sure beforehand that the account may make again what it is to be able to
@@ -133,7 +192,7 @@ func FinishEmptying(r *work.Run, ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if !found {
+		if !found || note.Back {
 			continue
 		}
 		waits := work.Row{Step: work.StepSQL, Outcome: work.Differs, Severity: estate.MustFix, Facts: "an import of app " + note.App + " that was cut off had emptied " + d.Name + ": what it held is still to be put back",
@@ -151,6 +210,14 @@ func FinishEmptying(r *work.Run, ctx context.Context) error {
 			return err
 		}
 		if err := restoreFrom(r, ctx, d, note.Export); err != nil {
+			return err
+		}
+		if note.Back = true; r.Interrupted == nil {
+			err = r.State.DropNote(emptiedDatabases, UnfinishedName(r, d))
+		} else {
+			err = r.State.SetNote(emptiedDatabases, UnfinishedName(r, d), note)
+		}
+		if err != nil {
 			return err
 		}
 		restored = true
@@ -188,10 +255,22 @@ func restoreFrom(r *work.Run, ctx context.Context, d *estate.Database, path stri
 		f := fault.As(err)
 		return fault.New(fault.Failed, "what it held is in "+path+": "+f.Next, "%s could not be restored: %s", d.Name, f.What).With(err)
 	}
-	if err := ImportIsOver(r, d); err != nil {
-		return err
+	return ImportIsOver(r, d)
+}
+
+// ForgetPutBack is for when the journal of the import that was cut off is ended.
+func ForgetPutBack(r *work.Run) error {
+	for _, d := range r.App.All() {
+		var note emptied
+		found, err := r.State.Note(emptiedDatabases, UnfinishedName(r, d), &note)
+		if err == nil && found && note.Back {
+			err = r.State.DropNote(emptiedDatabases, UnfinishedName(r, d))
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return r.State.DropNote(emptiedDatabases, UnfinishedName(r, d))
+	return nil
 }
 
 // LongestOfExports is how long a statement of theirs may be: the servers take no longer

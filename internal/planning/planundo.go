@@ -25,7 +25,10 @@ func UndoUnfinished(r *work.Run, ctx context.Context) error {
 		return fault.New(fault.Protected, "yellowfield provision "+r.App.Name+" finishes it",
 			"its settings files are written, so that the application may have been at work with them: what was made stands")
 	}
-	left := r.LeftEffects()
+	left, err := content.WithoutPutBack(r, r.LeftEffects())
+	if err != nil {
+		return err
+	}
 	errs := append(r.PlanUndo(ctx, left, false), mayHaveBeenAtWork(r, left))
 	for _, d := range r.App.All() {
 		if err := content.PlanCleaning(r, d); err != nil { // what an earlier run could not take back

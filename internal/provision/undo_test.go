@@ -231,6 +231,7 @@ func everyKind(t *testing.T, r *work.Run, p *pretended) map[string]func() {
 var cannotBePretended = map[string]string{
 	steps.HostRule.Name:          "host_rules_written",
 	lifecycle.AppFrozen.Name:     "TestMoveKilled",
+	content.EmptyingOver.Name:    "TestKilled",
 	content.DatabaseEmptied.Name: "an_import_in_the_place_of_what_is_there",
 	content.ServerVariables.Name: "server_during_import",
 	content.ExportWritten.Name:   "exported_and_imported_again", // which stands by itself

@@ -71,7 +71,7 @@ func within(r *work.Run, ctx context.Context, do func(context.Context) error) er
 	if err := cut.End(); err != nil {
 		return fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal of a run that was cut off cannot be ended: %v", err).With(err)
 	}
-	return nil
+	return content.ForgetPutBack(r)
 }
 
 // tellCutOff tells of a run that was killed. A run that changes something goes on from

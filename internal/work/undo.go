@@ -54,7 +54,7 @@ func (r *Run) PlanUndo(ctx context.Context, left []effect.Left, ended bool) (err
 		case (standing == effect.ChangedElse || standing == effect.Between) && ended:
 			refuse(l.Step, l.Object+" was changed since", "look at it, and change it by hand")
 		case irreversible:
-			refuse(l.Step, "this cannot be taken back: "+l.Object, "run the command again, which finishes what was begun")
+			refuse(l.Step, "this cannot be taken back: "+l.Object, "run the command again, which finishes it")
 		default:
 			facts := strings.TrimPrefix(strings.TrimPrefix(l.Object, l.Step+" of "), l.Step+" ")
 			r.Plan.Change(Row{Step: l.Step, Outcome: Undone, Facts: facts}, effectUndone.Of(l.Object, undoneState{}, undoneState{&l.Effect}), nil)
