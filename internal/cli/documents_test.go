@@ -9,6 +9,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
 	"yellowfield/internal/secret"
 
 	"github.com/invopop/jsonschema"

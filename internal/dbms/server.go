@@ -451,6 +451,7 @@ const (
 	NoSuchGrant         // there is nothing to revoke
 	SessionEnded        // the server has closed the connection
 	TooMany             // there are as many connections as there may be
+	NoRoom              // a disk of the server is full
 )
 
 // CauseOf is why a server refused something; OtherCause too when none spoke.

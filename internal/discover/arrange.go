@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
 	"yellowfield/internal/discover/dumps"
 	"yellowfield/internal/discover/facts"
 	"yellowfield/internal/discover/tree"

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+
 	"yellowfield/internal/discover/dumps"
 	"yellowfield/internal/discover/facts"
 	"yellowfield/internal/discover/tree"

@@ -56,6 +56,10 @@ type Plan[W any] struct {
 	// Final reports whether what was done so far stands, whatever fails behind it;
 	// nil for never.
 	Final func() bool
+	// Passes reports whether what stopped an undo may go away by itself, such as a full disk:
+	// it is tried again then, for Waits in all; nil for never.
+	Passes func(error) bool
+	Waits  time.Duration
 }
 
 // Run does the steps. The error is that of the first one that failed; what was done
@@ -128,6 +132,9 @@ func (p Plan[W]) do(ctx context.Context, w W, i int, journal Journal) (facts str
 // patience is how long undoing a step may take before that is told.
 var patience = 10 * time.Second
 
+// second is how long lies between two tries of an undo.
+var second = time.Second
+
 // undo takes back what was done, newest first. It goes on when the run was
 // interrupted, and behind a step that cannot be undone.
 func (p Plan[W]) undo(ctx context.Context, w W, done []int, journal Journal, l Listener) {
@@ -144,6 +151,11 @@ func (p Plan[W]) undo(ctx context.Context, w W, done []int, journal Journal, l L
 		told := make(chan struct{})
 		late := time.AfterFunc(patience, func() { defer close(told); l.UndoSlow(i, patience) })
 		err := kindOf(i).undo(w, ctx, *p.Steps[i].Effect, p.Steps[i].Material)
+		for err != nil && p.Passes != nil && p.Passes(err) && p.Waits > 0 {
+			time.Sleep(second)
+			p.Waits -= second
+			err = kindOf(i).undo(w, ctx, *p.Steps[i].Effect, p.Steps[i].Material)
+		}
 		if !late.Stop() { // nothing is told behind the end
 			<-told
 		}

@@ -152,3 +152,27 @@ func TestWhatSomebodyWaitsForIsUndoneFirst(t *testing.T) {
 	require.EqualError(t, err, "broke")
 	assert.Equal(t, []string{"undo first", "undone first", "undone 1", "undo slow", "undone slow", "undone 2", "undo a", "undone a", "undone 0"}, b.lines[len(b.lines)-9:])
 }
+
+// What stands in the way for a while only does not keep an undo from being made; what stays
+// is waited for once, and not by each.
+func TestAnUndoIsTriedAgain(t *testing.T) {
+	defer func(was time.Duration) { second = was }(second)
+	second = time.Microsecond
+	b, full := &book{full: 100}, 3
+	passing := errors.New("disk full")
+	p := plan(b.step("b", nil, nil), b.step("a", nil, nil), b.step("bad", errors.New("broke"), nil))
+	p.Passes, p.Waits = func(err error) bool { return err == passing }, 5*second
+	p.Steps[1].Material.(*act).undo = func() error {
+		if full--; full > 0 {
+			return passing
+		}
+		return nil
+	}
+	tries := 0
+	p.Steps[0].Material.(*act).undo = func() error { tries++; return passing }
+	_, err := p.Run(t.Context(), b, b, b)
+	require.EqualError(t, err, "broke")
+	assert.Contains(t, b.lines, "undone 1")
+	assert.Contains(t, b.lines, "stays 0 disk full")
+	assert.Equal(t, 4, tries, "what the first has waited is gone")
+}

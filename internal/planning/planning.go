@@ -7,6 +7,7 @@ package planning
 import (
 	"context"
 	"errors"
+
 	"yellowfield/internal/content"
 	"yellowfield/internal/rotation"
 	"yellowfield/internal/steps"

@@ -3,6 +3,7 @@ package planning
 import (
 	"context"
 	"errors"
+
 	"yellowfield/internal/content"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/fault"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"path/filepath"
 	"time"
+
 	"yellowfield/internal/access"
 	"yellowfield/internal/content"
 	"yellowfield/internal/estate"

@@ -2,6 +2,7 @@ package provision
 
 import (
 	"context"
+
 	"yellowfield/internal/content"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"strings"
 	"time"
+
 	"yellowfield/internal/estate"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/work"

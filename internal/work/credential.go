@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/secret"

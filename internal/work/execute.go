@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/state"
@@ -28,7 +30,8 @@ func (r *Run) Execute(ctx context.Context) error {
 		}
 		end(fmt.Sprintf("exit %d", r.Result.Exit))
 	}()
-	plan := effect.Plan[*Run]{Kinds: &Kinds, Skip: r.skips, Final: r.isFinal}
+	plan := effect.Plan[*Run]{Kinds: &Kinds, Skip: r.skips, Final: r.isFinal, Waits: roomToUndo,
+		Passes: func(err error) bool { return dbms.CauseOf(err) == dbms.NoRoom }}
 	for _, s := range r.Plan.Steps {
 		plan.Steps = append(plan.Steps, &s.Action)
 	}
@@ -103,6 +106,11 @@ func (r *Run) Undone(i int) {
 	s := r.Plan.Steps[i]
 	r.Tell(Row{Step: s.Step, Outcome: Undone, Facts: strings.TrimPrefix(strings.TrimPrefix(s.Object(), s.Step+" of "), s.Step+" ")})
 }
+
+// roomToUndo is how long taking back waits for room on a server's disk: what MariaDB and
+// MySQL themselves wait for when they write ("How MySQL Handles a Full Disk"), and what
+// their looks at the catalogue do not.
+const roomToUndo = time.Minute
 
 // UndoSlow tells that a step is not taken back yet.
 func (r *Run) UndoSlow(i int, since time.Duration) {

@@ -2,6 +2,7 @@ package work
 
 import (
 	"strconv"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"

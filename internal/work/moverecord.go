@@ -3,6 +3,7 @@ package work
 import (
 	"slices"
 	"time"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"

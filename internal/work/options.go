@@ -4,6 +4,7 @@ import (
 	"io"
 	"slices"
 	"time"
+
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
 	"yellowfield/internal/secret"

@@ -2,6 +2,7 @@ package work
 
 import (
 	"errors"
+
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/fault"

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"sync"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/secret"

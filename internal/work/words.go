@@ -3,6 +3,7 @@ package work
 import (
 	"fmt"
 	"strings"
+
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/state"
 )

@@ -2,6 +2,7 @@ package render
 
 import (
 	"testing"
+
 	"yellowfield/internal/work"
 
 	"github.com/stretchr/testify/assert"

@@ -422,7 +422,7 @@ func isGone(err error) bool {
 }
 
 // causes are the errors that decide what is done next.
-var causes = map[int]dbms.Cause{1045: dbms.WrongLogin, 1130: dbms.WrongLogin, 1044: dbms.NoRightThere, 1049: dbms.NoDatabase, 1290: dbms.PolicyRefuses, 1819: dbms.PolicyRefuses, 1141: dbms.NoSuchGrant, 1040: dbms.TooMany, 1203: dbms.TooMany, 1226: dbms.TooMany}
+var causes = map[int]dbms.Cause{1045: dbms.WrongLogin, 1130: dbms.WrongLogin, 1044: dbms.NoRightThere, 1049: dbms.NoDatabase, 1290: dbms.PolicyRefuses, 1819: dbms.PolicyRefuses, 1141: dbms.NoSuchGrant, 1040: dbms.TooMany, 1203: dbms.TooMany, 1226: dbms.TooMany, 1021: dbms.NoRoom, 1114: dbms.NoRoom}
 
 // hints are the next steps for errors that mean the same wherever they occur.
 var hints = map[int]string{

@@ -434,7 +434,7 @@ func (s *Server) Look(ctx context.Context, database, query string) ([][]string, 
 
 // causes are the states that decide what is done next (PostgreSQL, "Error
 // Codes").
-var causes = map[string]dbms.Cause{"28P01": dbms.WrongLogin, "28000": dbms.WrongLogin, "3D000": dbms.NoDatabase, "42501": dbms.NoRightThere, "53300": dbms.TooMany}
+var causes = map[string]dbms.Cause{"28P01": dbms.WrongLogin, "28000": dbms.WrongLogin, "3D000": dbms.NoDatabase, "42501": dbms.NoRightThere, "53300": dbms.TooMany, "53100": dbms.NoRoom}
 
 // ended are the states in which the server says goodbye.
 var ended = map[string]bool{"57P01": true, "57P02": true, "57P03": true, "57P04": true, "57P05": true, "25P03": true}
