@@ -120,8 +120,8 @@ const leastScore = 9
 // one's.
 const leastAlike = 5
 
-// speaks is what a file must hold to be worth reading.
-var speaks = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql|usuario|utilisateur|benutzer|clave|senha|kennwort|contrasena|mdp`)
+// loginHint is what a file must hold to be worth reading.
+var loginHint = regexp.MustCompile(`(?i)pass|pwd|\bpw\b|secret|word|login|user|uid|mysql|pgsql|postgres|dsn|database|db_?name|sql|usuario|utilisateur|benutzer|clave|senha|kennwort|contrasena|mdp`)
 
 // candidates finds the settings files, the best first.
 func candidates(ctx context.Context, t *tree.Tree, c *facts.Code) ([]*Candidate, error) {
@@ -139,7 +139,7 @@ func candidates(ctx context.Context, t *tree.Tree, c *facts.Code) ([]*Candidate,
 	var found []*Candidate
 	err := facts.SideBySide(ctx, names, func(name string) []*Candidate {
 		content := t.Read(name, tree.LongestSettings)
-		if !speaks.Match(content) {
+		if !loginHint.Match(content) {
 			return nil
 		}
 		return readCandidates(t, c, name, content)

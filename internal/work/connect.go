@@ -104,9 +104,9 @@ func (e *Engine) rightProduct(entry *estate.Server, server dbms.Server) error {
 	return nil
 }
 
-// view is what is seen of a server for one app: with the administrator's eyes,
+// serverView is what is seen of a server for one app: with the administrator's eyes,
 // or only with those of the app's own account.
-type view struct {
+type serverView struct {
 	*Connection
 	Server    dbms.Server
 	Catalogue *dbms.Catalogue
@@ -115,7 +115,7 @@ type view struct {
 }
 
 // AsAdmin reports whether there is an administrator.
-func (v *view) AsAdmin() bool { return v.Admin != nil }
+func (v *serverView) AsAdmin() bool { return v.Admin != nil }
 
 // LookFirst takes the catalogue that was read once for all apps of the run, where nothing
 // seems to be left to do: what is changed is planned anew from a fresh look.
@@ -142,7 +142,7 @@ func (r *Run) LookFirst(ctx context.Context) error {
 	if look.lookErr != nil {
 		return look.lookErr
 	}
-	r.View = &view{Connection: c, Server: c.Admin, Catalogue: look.catalogue, Shared: true}
+	r.View = &serverView{Connection: c, Server: c.Admin, Catalogue: look.catalogue, Shared: true}
 	if !r.Options.DryRun && (r.Interrupted != nil || !r.stands(look.catalogue)) {
 		return r.LookAgain(ctx)
 	}
@@ -183,7 +183,7 @@ func (r *Run) Look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.View = &view{Connection: c, Server: c.Admin}
+	r.View = &serverView{Connection: c, Server: c.Admin}
 	if c.Admin == nil {
 		if r.View.Server, err = r.loginAsProvided(ctx, c.Entry); err != nil {
 			return err

@@ -102,7 +102,7 @@ type Run struct {
 	Result  Result
 	Begun   bool // Begin was told
 
-	View        *view
+	View        *serverView
 	Plan        *plan
 	Folder      *host.Folder  // of the app, once it was opened
 	Interrupted *state.CutOff // what was killed on this app before; nil for nothing
