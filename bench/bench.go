@@ -33,7 +33,7 @@ type workshop struct {
 	version string
 	// settings is the name of the server's.
 	settings string
-	// hurried says that no figure counts, so that nothing is waited for.
+	// hurried skips all waiting: the figures of such a run mean nothing.
 	hurried bool
 	// dumpProgram is MariaDB's own.
 	dumpProgram string
@@ -150,7 +150,7 @@ func (w *workshop) firstPass(dump string) (float64, error) {
 	return max(0, median([]float64{seconds[1], seconds[3], seconds[5]})-median([]float64{seconds[0], seconds[2], seconds[4]})), nil
 }
 
-// rest waits until the server has written what it has from before, so that all begin alike.
+// rest waits until the server has flushed its earlier writes, so that all start alike.
 func (w *workshop) rest() error {
 	if w.hurried {
 		return nil
@@ -252,8 +252,8 @@ func timedInto(command *exec.Cmd, file *os.File) (measured, error) {
 	return m, nil
 }
 
-// peakOf watches the most memory that a process has held so far, in bytes, until it ends. What
-// the system says of it afterwards counts the memory of this program, out of which it came.
+// peakOf watches the peak memory of a process, in bytes, until it ends. What the system
+// reports afterwards includes the memory of this program, which it was forked from.
 func peakOf(pid int, ended <-chan struct{}) (peak int64) {
 	for {
 		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid)) // Linux, proc_pid_status(5)

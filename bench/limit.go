@@ -64,7 +64,7 @@ func (w *workshop) limit(ctx context.Context) (seconds float64, err error) {
 	if err := w.rest(); err != nil {
 		return 0, err
 	}
-	// The largest first, so that none is left alone at the end.
+	// The largest first, so that no large table is left for the end.
 	slices.SortStableFunc(c.tables, func(a, b tableContent) int { return len(b.rows) - len(a.rows) })
 	work := make(chan tableContent, len(c.tables))
 	for _, t := range c.tables {

@@ -19,8 +19,8 @@ import (
 // postgresShapes are kinds of dumps for PostgreSQL.
 var postgresShapes = []shape{
 	{name: "single rows", about: "one table, an INSERT a row", write: postgresRows},
-	{name: "INSERTs", about: "40 tables with keys behind, foreign keys and sequences, an INSERT a row, as the dump program writes them on request", write: postgresInserts},
-	{name: "COPY", about: "four indexed tables, rows as COPY, keys behind, as the dump program writes them", write: postgresCopy},
+	{name: "INSERTs", about: "40 tables with keys at the end, foreign keys and sequences, an INSERT a row, as the dump program writes them on request", write: postgresInserts},
+	{name: "COPY", about: "four indexed tables, rows as COPY, keys at the end, as the dump program writes them", write: postgresCopy},
 	{name: "dumped", about: "the tables of INSERTs and of COPY, a third as large, as the dump program of the server writes them", write: postgresBoth, dumped: true},
 }
 

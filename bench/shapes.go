@@ -29,7 +29,7 @@ var shapes = []shape{
 	{name: "single rows", about: "one table, an INSERT a row, as small seeds have them", write: singleRows},
 	{name: "wide schema", about: "170 tables with foreign keys and triggers, an INSERT a row", write: wideSchema},
 	{name: "extended", about: "four indexed tables in INSERTs of about 1 MB, as dump programs write them", write: extended},
-	{name: "keys behind", about: "tables first, rows in INSERTs of 50 kB, keys in ALTER TABLE at the end", write: keysBehind},
+	{name: "keys at the end", about: "tables first, rows in INSERTs of 50 kB, keys in ALTER TABLE at the end", write: keysBehind},
 	{name: "dumped", about: "the wide schema and the four tables, a third as large, as the server's own dump program writes them", write: wideAndExtended, dumped: true},
 	{name: "by hand", about: "a seed by hand: functions, ON DUPLICATE KEY, INSERT ... SELECT, UPDATE", write: byHand, statements: true},
 }

@@ -115,7 +115,7 @@ func (i *impostor) asMySQL(conn net.Conn) {
 	greeting.WriteByte(21)
 	greeting.Write(make([]byte, 10))
 	greeting.WriteString(nonce[8:] + "\x00caching_sha2_password\x00")
-	listen := func() []byte { // to one packet, and not into what comes behind it
+	listen := func() []byte { // to one packet, and not into what comes after it
 		header := make([]byte, 4)
 		if _, err := io.ReadFull(conn, header); err != nil {
 			return nil

@@ -22,7 +22,7 @@ import (
 type inspected struct {
 	product   dbms.Product
 	arguments []string // that log all statements
-	wild      []string // statements, those for another database than the usual behind "DATABASE: "
+	wild      []string // statements, those for another database than the usual after "DATABASE: "
 	want      []string // findings: severity, kind and what they are on
 	mends     []string // kinds that --fix is let loose on
 	proof     string   // a query that tells that they are mended, and its answer then
@@ -216,7 +216,7 @@ func statementsIn(log string, postgres bool) (statements []string) {
 	return statements
 }
 
-// notLockedOut: what is on the administrator's own account is left alone, and a step behind
+// notLockedOut: what is on the administrator's own account is left alone, and a step after
 // which he could not come in again is taken back.
 func notLockedOut(t *testing.T, product dbms.Product, server *throwaway.Server, folder string, try func(...string) (string, int), proof func() string) {
 	asFound := proof()

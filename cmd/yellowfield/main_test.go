@@ -377,8 +377,8 @@ func stock(ts *testscript.TestScript, mariadb, mysql string, input []byte, argum
 	return out
 }
 
-// stockPostgres is stock for PostgreSQL. The client goes on behind errors, as
-// it does for people.
+// stockPostgres is stock for PostgreSQL. The client goes on after errors, as it does for
+// people.
 func stockPostgres(ts *testscript.TestScript, program string, input []byte, arguments ...string) []byte {
 	s := ts.Value(stageKey{}).(*stage)
 	folder := filepath.Dir(s.server.Socket)

@@ -43,7 +43,7 @@ apps:
 type mover struct {
 	killed
 	from, to *throwaway.Server
-	more     string // SQL behind that of the application
+	more     string // SQL after that of the application
 }
 
 // onTwoServers runs a test with servers of each pair of products that apps move between,

@@ -69,7 +69,7 @@ func TestNothingShowsAPassword(t *testing.T) {
 		show(arguments...)
 	}
 	require.Contains(t, printed.String(), "loaded again and compared")
-	for _, arguments := range [][]string{ // each password is looked for, and what comes behind it
+	for _, arguments := range [][]string{ // each password is looked for, and what comes after it
 		{"rotate", "combledger", "--yes", "--overlap", "0s", "--verbose"}, {"close", "combledger", "--yes", "--acknowledged", "--verbose"},
 		{"rotate", "combledger", "--yes", "--leaked", "--json"}, {"reopen", "combledger", "--yes", "--verbose"},
 		{"rotate", "combledger", "--yes", "--dry-run", "--verbose"}, {"history", "--steps"}, {"history", "--json"}, {"connection", "combledger", "--markdown"},

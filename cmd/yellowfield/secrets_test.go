@@ -49,7 +49,7 @@ var secretPlaces = []struct{ file, address, content string }{
 	{"w.xml", "/config/db/host", "<config><!-- MARKER --><db><host>h</host><pass>MARKER</pass><key value=\"MARKER\"/></db><blob><![CDATA[MARKER]]></blob></config>"},
 	{"x.xml", "/config/db/@host", "<config><db host='h' pass='MARKER'/></config>"},
 	{"y.conf", "DBHost", "# MARKER\nDBHost=h\nDBPassword=MARKER\n# DBPassword=MARKER\nListen 10\n"},
-	// Files that are broken at the secret, or behind it.
+	// Files that are broken at the secret, or after it.
 	{"z1.php", "", "<?php\n$password = 'MARKER;\n"},
 	{"z2.php", "", "<?php\n$c = array('password' => 'MARKER', ;\n"},
 	{"z3.yaml", "", "password: \"MARKER\n"},

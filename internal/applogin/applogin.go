@@ -1,11 +1,10 @@
-// Package applogin is the one room in which logins are made with what an
-// application's files say. Whoever owns these files chooses the server, the account
-// and the password, while this program may be root and the server's administrator:
-// a server can let root in because it is root, and one of the owner's can be mute,
-// endless or malformed. So each login is made by a process of its own, which has the
-// identity of the application's user, no file, no environment, little memory and a
-// deadline, and which answers with a few bounded facts. Whatever it meets there ends
-// that process, and is the trouble of one application.
+// Package applogin is the one place where logins are made with what an application's files
+// say. Whoever owns these files chooses the server, the account and the password, while this
+// program may be root and the server's administrator: a server can let root in because it is
+// root, and one of the owner's can be mute, endless or malformed. So each login is made by a
+// process of its own, which has the identity of the application's user, no file, no
+// environment, little memory and a deadline, and which answers with a few bounded facts.
+// Whatever it meets there can end that process only, and affects one application.
 //
 // It must never know of estate files, settings files or of what a login is for.
 package applogin
@@ -42,8 +41,8 @@ func (i Identity) equal(other Identity) bool {
 type Request struct {
 	dbms.Login
 	Product dbms.Product
-	// Accounts are the names that the server may take the login for. Without any,
-	// nothing is asked behind the login.
+	// Accounts are the names that the server may take the login for. If there are none, no
+	// query follows the login.
 	Accounts []string
 	// Look asks what the login sees in its database, whose tables are to have the character
 	// set Tables, as the server calls it.
@@ -65,12 +64,11 @@ type Answer struct {
 	OtherCharset bool
 }
 
-// Room makes logins. It is for one goroutine at a time to close, and for any number to
-// log in.
+// Room makes logins. Any number of goroutines may use it; only one may close it.
 type Room struct {
-	// Deadline is how long a login, with all that is asked behind it, may take.
+	// Deadline is how long a login may take, with all the queries that follow it.
 	Deadline time.Duration
-	// Open is for systems on which no process has another identity.
+	// Open makes the logins on systems where a process cannot change its identity.
 	Open Opener
 
 	mutex sync.Mutex
@@ -174,7 +172,7 @@ func (r *Room) ask(ctx context.Context, as Identity, m message, read func(*child
 	return err
 }
 
-// grace is what a process has beyond a login's deadline to say so itself.
+// grace is the time that a process has after a login's deadline to report that itself.
 const grace = 3 * time.Second
 
 // broken explains why a login's process gave no answer.

@@ -63,8 +63,8 @@ func (c *child) write(m message) error       { return writeFrame(c.line, m) }
 func (c *child) read(into any) error         { return readFrame(c.line, into) }
 func (c *child) readConn() (net.Conn, error) { return c.line.readConn() }
 
-// within does something for at most a time, and until ctx is done. The way to the process
-// is of no more use after an error.
+// within does something for at most a time, and until ctx is done. After an error the
+// connection to the process is unusable.
 func (c *child) within(ctx context.Context, most time.Duration, do func() error) error {
 	if err := c.line.SetDeadline(time.Now().Add(most)); err != nil {
 		return err

@@ -7,7 +7,7 @@ import (
 
 const separate = false
 
-// No identity can be taken there, so that no process of its own is started.
+// No identity can be taken there, so no separate process is started.
 var errNotHere = errors.New("this system has no way to log in as another user")
 
 func launch() (*exec.Cmd, parentLine, error) { return nil, nil, errNotHere }

@@ -51,8 +51,8 @@ type line interface {
 	writeConn(net.Conn) error
 }
 
-// answer answers one message after the other until nobody is there any more. Who asked is
-// listened to meanwhile: a login does not outlive the program.
+// answer answers messages one by one until the other end is closed, which it watches for
+// meanwhile: a login does not outlive the program.
 func answer(line line, open Opener) {
 	messages := make(chan message)
 	go func() {

@@ -19,7 +19,7 @@ import (
 // so many of JSON. The program says whom the process is to be, then one message at a
 // time; the process answers each.
 
-// mostSaid is how long a message or an answer may be; what is said is far shorter.
+// mostSaid is how long a message or an answer may be; real ones are far shorter.
 const mostSaid = 1 << 20
 
 // message is what is asked: one of the two.

@@ -35,14 +35,13 @@ var Private = Attributes{UID: -1, GID: -1, Mode: 0o600}
 // ErrChanged is returned when the file no longer holds what the caller read.
 var ErrChanged = errors.New("the file was changed by someone else in the meantime")
 
-// Prepared is new content that lies beside its target, complete and synced,
-// and waits for its rename. Preparing all files of a step before the first
-// rename finds a full disk or a read-only folder while nothing has changed.
+// Prepared is new content that lies beside its target, complete and synced, and waits for its
+// rename. Preparing all files of a step before the first rename detects a full disk or a
+// read-only folder while nothing has changed yet.
 //
-// All is done through an opened folder and descriptors: whoever may write to the
-// folder can exchange names in it, and gains nothing by that. The file belongs to
-// the user who runs the program, and to nobody else's eyes, until just before it is
-// put in place.
+// All is done through an opened folder and descriptors: whoever may write to the folder can
+// swap names in it, and gains nothing from that. The file belongs to the user who runs the
+// program, and to nobody else's eyes, until just before it is put in place.
 type Prepared struct {
 	folder     *os.Root
 	name       string // of the target in its folder
@@ -124,8 +123,8 @@ func (p *Prepared) now() (content []byte, existed bool, err error) {
 
 const prefix = ".yellowfield-"
 
-// Sweep removes temporary files of runs that were cut off: those of processes that
-// are no more.
+// Sweep removes temporary files of runs that were cut off: those of processes that no longer
+// exist.
 func Sweep(folder *os.Root) {
 	here, err := folder.Open(".")
 	if err != nil {

@@ -12,7 +12,7 @@ const OwnersMeanSomething = false
 // Callers tell the person so, by OwnersMeanSomething.
 func Chown(string, int, int) error { return nil }
 
-// CheckWritable is not told beforehand here; writing itself finds it.
+// CheckWritable cannot tell beforehand here; the write itself will.
 func CheckWritable(string) error { return nil }
 
 // OwnerOf knows none.

@@ -93,7 +93,7 @@ func (s *Stream) Finish() (Stored, error) {
 	if err != nil {
 		return Stored{}, Failure(s.path, "make room on the disk, and run the command again", err)
 	}
-	// A link replaces nothing; where there are no links, nobody has been quicker.
+	// A hard link never replaces a file; where there are none, this rename is the only check.
 	if err = s.folder.Link(s.temporary, s.name); errors.Is(err, fs.ErrExist) {
 		return Stored{}, s.isThere(err)
 	}

@@ -9,10 +9,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// copyExtended gives a file the extended attributes of another: access control
-// lists and whatever a user has put there (xattr(7)). Capabilities, labels and what
-// else the system decides by (security.*, trusted.*) are not handed on: the old
-// file's owner may have come by them in ways that the new content must not inherit.
+// copyExtended gives a file the extended attributes of another: access control lists and
+// whatever a user has put there (xattr(7)). Capabilities, labels and what else the system
+// decides by (security.*, trusted.*) are not copied: the old file's owner may have obtained
+// them in ways that the new content must not inherit.
 func copyExtended(from, to *os.File) error {
 	list, err := read(func(buffer []byte) (int, error) { return unix.Flistxattr(int(from.Fd()), buffer) })
 	if err != nil || len(list) == 0 {

@@ -1,6 +1,6 @@
-// Package bounds keeps a file from costing more than it is worth: a few megabytes of
-// brackets or commas would fill a parser's memory or its stack. It looks at bytes
-// alone, before any parser does.
+// Package bounds protects parsers from hostile files: a few megabytes of brackets or commas
+// would exhaust a parser's memory or its stack. It looks at the bytes alone, before any parser
+// does.
 //
 // It must never know what a file is for.
 package bounds

@@ -38,7 +38,7 @@ func (p *program) serverNames(command *cobra.Command, args []string, typed strin
 	return p.named(func(e *estate.Estate) []string { return estate.Names(e.Servers) })(command, args, typed)
 }
 
-// appNamesThenFiles completes an app's name, and files behind it.
+// appNamesThenFiles completes an app's name, and files after it.
 func (p *program) appNamesThenFiles(command *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveDefault

@@ -44,7 +44,7 @@ the server's own client. What was written is read back; its checksum is told wit
 				return fault.New(fault.Invalid, "name a file, or send it into a pipe", "the script would go to the terminal")
 			case len(args) == 2 && args[1] == "-":
 				exported.Out = os.Stdout
-				p.screen.Out = p.screen.Err // what is told goes where it disturbs nothing
+				p.screen.Out = p.screen.Err // messages go to standard error, away from the script
 			case len(args) == 2:
 				var err error
 				if exported.File, err = filepath.Abs(args[1]); err != nil {

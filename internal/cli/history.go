@@ -20,7 +20,7 @@ type historyDocument struct {
 	Command string         `json:"command"`
 	Estate  string         `json:"estate"`
 	Runs    []state.Record `json:"runs"`
-	// Unread are journals that cannot be read.
+	// Unread are the journals that could not be read.
 	Unread []string `json:"unread,omitempty"`
 }
 
@@ -90,7 +90,7 @@ may have used: databases, accounts, rows, passwords. RUN is its ID, as --steps a
 			}
 			return p.withApps(selection{names: names, labels: labels}, func(engine *provision.Engine, apps []*estate.App) error {
 				chosen := make([]string, 0, len(apps))
-				if len(names)+len(labels) > 0 { // else those of apps that are no more in the estate file, too
+				if len(names)+len(labels) > 0 { // otherwise also those of apps that are no longer in the estate file
 					for _, app := range apps {
 						chosen = append(chosen, app.Name)
 					}

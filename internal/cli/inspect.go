@@ -84,7 +84,7 @@ encoded twice. Exit code 3 says that something must be fixed.`,
 	return command
 }
 
-// mend asks for each finding, unless --yes was given with the kinds that it is for.
+// mend asks about each finding, unless --yes was given with the kinds it applies to.
 func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []string, o mending.Mending) error {
 	if p.yes && len(o.Only) == 0 {
 		return fault.New(fault.Invalid, "add --only with the kinds of findings, or answer for each", "--yes alone does not say what to mend")

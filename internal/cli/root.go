@@ -76,7 +76,7 @@ func Main() int {
 	p := &program{}
 	root := p.rootCommand()
 	err := root.ExecuteContext(ctx)
-	usage := p.screen == nil // what was typed could not be read
+	usage := p.screen == nil // the arguments could not be parsed
 	if usage {
 		p.screen = render.NewScreen(os.Stdout, os.Stderr, render.ColourAuto)
 	}
@@ -86,7 +86,7 @@ func Main() int {
 		case errors.As(err, &known):
 		case usage:
 			err = fault.New(fault.Invalid, "yellowfield --help", "%v", err)
-		default: // the system's own words, with little to add
+		default: // the system's own message says it all
 			err = fault.New(fault.Failed, "run it again with --verbose, which shows how far it comes", "%v", err).With(err)
 		}
 		p.screen.Fault(err)

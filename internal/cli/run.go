@@ -80,7 +80,7 @@ func (p *program) listen(engine *provision.Engine, command string, apps []*estat
 	}
 }
 
-// isNews is what is told of one app among several.
+// isNews reports whether a row is shown for one app among several.
 func isNews(command string, row work.Row) bool {
 	if row.See != "" {
 		return false
@@ -89,14 +89,14 @@ func isNews(command string, row work.Row) bool {
 	case work.Kept, work.Verified:
 		return false
 	case work.Note:
-		// Such as one that does not prove who it is. Where apps stand still, or go out of use,
-		// all that is to be known of it is news.
+		// Such as a server that does not prove its identity. Where apps are frozen or retired,
+		// every note is news.
 		return row.Step == "server" || command == "move" || command == "retire" || command == "close" || command == "reopen"
 	}
 	return true
 }
 
-// worthTelling is what --quiet still shows.
+// worthTelling reports whether --quiet still shows a row.
 func worthTelling(o work.Outcome) bool {
 	switch o {
 	case work.Failed, work.Refused, work.Differs, work.Undone, work.NotReached:

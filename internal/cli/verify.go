@@ -11,7 +11,8 @@ import (
 	"yellowfield/internal/provision"
 )
 
-// forAgents: the file holds names and numbers, and its reader is another user.
+// forAgents makes the file readable by all: it holds names and numbers, and a monitoring agent
+// runs as another user.
 var forAgents = atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o644}
 
 func newVerifyCommand(p *program) *cobra.Command {

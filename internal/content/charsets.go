@@ -16,8 +16,8 @@ import (
 	"yellowfield/internal/work"
 )
 
-// conversions are those of tables that are not meant to be as they are: neither by the
-// application's own script nor by the estate file.
+// conversions are those of tables whose character set neither the application's own script nor
+// the estate file wants.
 func conversions(r *work.Run, ctx context.Context, converter dbms.ConvertsCharsets, database *estate.Database, accepted bool) (found dbms.Conversions, err error) {
 	charset, collation := r.View.Catalogue.OwnNames(database.Charset, database.Collation)
 	if found, err = converter.Conversions(ctx, database.Name, charset, collation); err != nil {
@@ -77,8 +77,8 @@ func adds(keys []dbms.ForeignKey) (all []dbms.Statement) {
 	return all
 }
 
-// droppedKeys are the notes of foreign keys that a conversion has dropped and is to add
-// again: whoever finds one finishes it.
+// droppedKeys are the notes of foreign keys that a conversion has dropped and is to add again:
+// the next run that finds one finishes it.
 const droppedKeys = "dropped-foreign-keys"
 
 // lostKeys are those of a note that are not there.

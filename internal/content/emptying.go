@@ -18,7 +18,8 @@ import (
 )
 
 // emptied is the note of a database that was emptied for an import. It is there until the
-// import is through, or what was there is back; whoever finds it puts that back.
+// import is through, or what was there is back; the next run that finds it restores the
+// contents.
 type emptied struct {
 	App    string `json:"app"`
 	Estate string `json:"estate"`

@@ -49,7 +49,7 @@ func Export(r *work.Run, ctx context.Context) error {
 	return r.CarryOut(ctx)
 }
 
-// exportsFolder is where exports lie that name no file; nobody else may write to it.
+// exportsFolder is where exports go that name no file; nobody else may write to it.
 func exportsFolder(r *work.Run) (string, error) {
 	folder := filepath.Join(r.Engine.AllExports(), r.App.Name)
 	if r.Options.DryRun {
@@ -62,7 +62,7 @@ func exportsFolder(r *work.Run) (string, error) {
 	return folder, err
 }
 
-// ExportPath names a new file in the folder of exports; begin is how its name does.
+// ExportPath names a new file in the folder of exports; begin is the beginning of its name.
 func ExportPath(r *work.Run, begin string, d *estate.Database) (string, error) {
 	folder, err := exportsFolder(r)
 	if err != nil {
@@ -75,15 +75,15 @@ func ExportPath(r *work.Run, begin string, d *estate.Database) (string, error) {
 type Exporting struct {
 	Step string // that it is a part of
 	Path string // empty for Options.Export.Out
-	// automatic says that a command makes it of what it is about to change; it is kept for a
+	// Automatic says that a command makes it of what it is about to change; it is kept for a
 	// while, and what it does not hold is no finding.
 	Automatic bool
 	Until     string // how long that is, where it is not the usual time
 	export.Options
 }
 
-// PlanExport looks what a database holds, and adds its export. leftOut is what that will not
-// hold.
+// PlanExport looks at what a database holds and plans its export. leftOut is what the export
+// cannot hold.
 func PlanExport(r *work.Run, ctx context.Context, d *estate.Database, e Exporting) (leftOut []string, err error) {
 	if e.Keep == nil {
 		e.Keep = belongs(r, d)
@@ -102,7 +102,7 @@ func PlanExport(r *work.Run, ctx context.Context, d *estate.Database, e Exportin
 	if e.Automatic {
 		begin += ", kept " + cmp.Or(e.Until, "for "+figures.Counted(int(work.KeepsRemoved.Hours()/24), "day", "days"))
 	}
-	if reader.Server == nil { // a dry run makes no account, and the catalogue has to do
+	if reader.Server == nil { // a dry run makes no account, so the catalogue has to suffice
 		row.Facts = begin + ", read " + reader.Who + ": " + work.Inventory(r.Plan.Contents[d.Name])
 		r.Plan.Change(row, ExportWritten.Of(d.Name, ExportState{}, ExportState{Path: e.Path, Automatic: e.Automatic}), nil)
 		return nil, nil
@@ -200,7 +200,8 @@ func PlaceOf(path string) *fault.Place {
 	return &fault.Place{File: path}
 }
 
-// belongs says what of a database is the app's: all, or in a shared one what has its prefix.
+// belongs reports whether an object is the app's: all are, or in a shared database those with
+// its prefix.
 func belongs(r *work.Run, d *estate.Database) func(string) bool {
 	if !r.App.Shared || d != &r.App.Database || r.App.Prefix == "" {
 		return nil
@@ -208,8 +209,8 @@ func belongs(r *work.Run, d *estate.Database) func(string) bool {
 	return func(name string) bool { return strings.HasPrefix(name, r.App.Prefix) }
 }
 
-// hasRoom refuses an export that the disk would hardly hold: rows as the server keeps them
-// take more than half of that as SQL, and seldom less than a tenth of it packed.
+// hasRoom refuses an export for which the disk has too little room: as SQL, rows take more
+// than half the size they have on the server, and packed seldom less than a tenth of it.
 func hasRoom(r *work.Run, path string, survey *export.Survey) error {
 	if path == "" {
 		return nil
@@ -236,7 +237,7 @@ func servedFrom(r *work.Run, path string) bool {
 	})
 }
 
-// writeExport writes an export to a file, or for no path to who asked for it.
+// writeExport writes an export to a file, or, without a path, to the caller's writer.
 func writeExport(r *work.Run, ctx context.Context, exporter export.Exporter, e Exporting) (report *export.Report, stored atomicfile.Stored, err error) {
 	progress := func(p export.Progress) {
 		if r.Listener.Progress != nil {

@@ -47,8 +47,8 @@ func NoteUnfinished(r *work.Run, of *work.WantedScript) error {
 	for object := range r.Plan.Contents[d.Name].Objects() {
 		note.Before = append(note.Before, object)
 	}
-	// The note is a file of its own, since it has to outlive the run: whoever comes to
-	// this database next finds it, for whatever app.
+	// The note is a file of its own, since it has to outlive the run: whoever comes to this
+	// database next finds it, whichever app that is for.
 	return r.State.SetNote(UnfinishedImports, UnfinishedName(r, d), note)
 }
 
@@ -73,7 +73,7 @@ func EndImports(r *work.Run, ctx context.Context, c *work.Connection) {
 	}
 }
 
-// leftovers is what an import has left in a database that is taken back by another run.
+// leftovers is what an interrupted import has left in a database and another run removes.
 type leftovers struct {
 	in      *estate.Database
 	objects map[dbms.Object]bool

@@ -17,8 +17,8 @@ import (
 
 // What server_during_import sets for the time of an import, and takes back.
 
-// ServerSettings is the note of a server whose variables are not its own just
-// now: what they were, by name.
+// ServerSettings is the note of a server whose variables are changed at the moment: their
+// original values, by name.
 type ServerSettings struct {
 	App    string            `json:"app"`
 	Before map[string]string `json:"before"`
@@ -32,12 +32,12 @@ func isOn(v estate.Variable) bool {
 	return strings.EqualFold(string(v), "ON") || v == "1" || strings.EqualFold(string(v), "true")
 }
 
-// variables is the app's server as one that has some: the estate file asks for them
-// of no other.
+// variables is the app's server as one with global variables: the estate file sets them on no
+// other.
 func variables(r *work.Run) dbms.HasVariables { return r.View.Server.(dbms.HasVariables) }
 
-// planServerSettings sets what server_during_import asks for; planRestoring
-// takes it back behind the scripts.
+// planServerSettings sets what server_during_import asks for; planRestoring takes it back
+// after the scripts.
 func planServerSettings(r *work.Run) error {
 	wanted := r.App.ServerDuringImport
 	if len(wanted) == 0 {
@@ -188,7 +188,7 @@ func restoreServer(r *work.Run, ctx context.Context) error {
 	return err
 }
 
-// plainValue is what a variable that an import may set can have been.
+// plainValue matches the values that a variable may have had which an import may set.
 var plainValue = regexp.MustCompile(`^[A-Za-z0-9_.]{0,32}$`)
 
 // restore gives a server its own values back, if a note says that it has
@@ -213,9 +213,9 @@ func restore(e *work.Engine, ctx context.Context, c *work.Connection) (restored 
 	return restored, e.State.DropNote(ChangedServers, address)
 }
 
-// RestoreForgotten restores what a run that was killed left changed; one that
-// is still at work holds the lock. A command that changes nothing says so. It is for the first
-// of a command's apps on the server: what is changed later, another one of them has changed.
+// RestoreForgotten restores what a killed run left changed; a run that is still at work holds
+// the lock. A command that changes nothing says so. It is for the first of a command's apps on
+// the server: what is changed later, another one of them has changed.
 func RestoreForgotten(r *work.Run, ctx context.Context, c *work.Connection) error {
 	var note ServerSettings
 	found, err := r.State.Note(ChangedServers, c.Entry.Address().String(), &note)

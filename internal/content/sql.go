@@ -27,8 +27,8 @@ import (
 	"yellowfield/internal/work"
 )
 
-// PlanImport reads every script to its end, so that what can be known is known
-// before anything is changed, and decides whether to import.
+// PlanImport reads every script to its end, so that everything that can be known is known
+// before anything changes, and decides whether to import.
 func PlanImport(r *work.Run, ctx context.Context) error {
 	for _, d := range r.App.All() {
 		if err := PlanCleaning(r, d); err != nil {
@@ -116,7 +116,7 @@ func decideImport(r *work.Run, ctx context.Context, d *estate.Database, scripts 
 	return mayImport(r, d, scripts, there, expected)
 }
 
-// mayRun finds beforehand what would refuse the scripts half way.
+// mayRun detects beforehand what would make the scripts fail half way.
 func mayRun(r *work.Run, scripts []*work.WantedScript) error {
 	if err := Refusals(scripts); err != nil {
 		return err
@@ -298,7 +298,7 @@ func mayDefineRoutines(r *work.Run, scripts []*work.WantedScript) error {
 		return r.Estate.Fault(fault.Invalid, r.Path("import"), "give the server an admin, or have its administrator set log_bin_trust_function_creators",
 			"the scripts define %s, which server %s lets only an administrator do while its binary log is on", what, r.App.Server)
 	}
-	// SUPER alone gets past error 1419, and it takes foreign definers as well.
+	// Only SUPER avoids error 1419, and it allows foreign definers as well.
 	if r.View.Catalogue.GrantsOf(r.View.Server.CurrentUser()).Global.Has("SUPER") {
 		return nil
 	}
@@ -309,7 +309,7 @@ func mayDefineRoutines(r *work.Run, scripts []*work.WantedScript) error {
 // canLogInFromHere makes sure that the account may come from where we are.
 func canLogInFromHere(r *work.Run) error {
 	if r.View.Entry.Socket == "" || !r.View.Entry.DBMS.Traits().HostsInAccounts {
-		return nil // how the server sees this host over TCP shows at the login
+		return nil // over TCP, only the login shows what the server takes this host for
 	}
 	hosts := r.App.Accounts[0].ClientHosts
 	for _, host := range hosts {
@@ -477,8 +477,8 @@ func setOf(list []dbms.Object) map[dbms.Object]bool {
 // namesInMessage are what a server puts between quotes in its messages.
 var namesInMessage = regexp.MustCompile("[`'\"]([A-Za-z0-9_$.-]+)[`'\"]")
 
-// inOrder says of a refusal that names a table which one: the script, if there is one,
-// that comes later and makes it or has rows for it.
+// inOrder names, for a refusal that is about a table, the later script that makes it or has
+// rows for it, if there is one.
 func inOrder(r *work.Run, s *work.WantedScript, err error) error {
 	f := fault.As(err)
 	var spoken *dbms.ServerError
@@ -537,8 +537,8 @@ func adminDefines(r *work.Run) bool {
 	return about.BinaryLog && !about.TrustFunctionCreators && !isOn(r.App.ServerDuringImport["log_bin_trust_function_creators"])
 }
 
-// deviating names the script's tables that are not as the database is: another
-// character set, or an engine that does not roll back.
+// deviating names the script's tables that differ from the database: another character set, or
+// an engine that does not roll back.
 func deviating(r *work.Run, ctx context.Context, d *estate.Database, survey *load.Survey) ([]work.Row, error) {
 	contents, err := r.View.Server.Contents(ctx, d.Name)
 	if err != nil {
@@ -573,7 +573,7 @@ func names(objects map[dbms.Object]bool) []string {
 	return list
 }
 
-// remark is a row about something that is good to know.
+// remark is a note row.
 func remark(place fault.Place, count int, what, next string) work.Row {
 	if count > 1 {
 		what += fmt.Sprintf(" (%s times, first here)", figures.Thousands(count))

@@ -7,8 +7,7 @@ import (
 	"yellowfield/internal/fault"
 )
 
-// Pause waits a little for what a server does in its own time; the error is that of an
-// interruption.
+// Pause waits a moment for something the server does in the background; the error is ctx's.
 func Pause(ctx context.Context) error {
 	select {
 	case <-ctx.Done():
@@ -18,8 +17,8 @@ func Pause(ctx context.Context) error {
 	}
 }
 
-// AwaitNone waits until count gives none, for a few seconds at most: what comes later is
-// found by whoever looks.
+// AwaitNone waits until count gives 0, for a few seconds at most; what happens later is for
+// the caller's next look.
 func AwaitNone(ctx context.Context, count func() (int, error)) error {
 	for range 100 {
 		if left, err := count(); err != nil || left == 0 {

@@ -22,8 +22,8 @@ const (
 // Products lists them for validation and help.
 var Products = []string{string(MariaDB), string(MySQL), string(PostgreSQL)}
 
-// Traits are what is true of every server of a product. Whoever wants to know what a
-// product is like asks for one of these, and not for its name.
+// Traits are what is true of every server of a product. Callers ask for a trait, never for the
+// product's name.
 type Traits struct {
 	Title string // as its makers write it
 	Port  int    // that its servers listen on unless told otherwise

@@ -58,9 +58,9 @@ type About struct {
 	Cluster string
 }
 
-// Server is a server with an open login: what every product can do in its own
-// way. Statements are built apart from being sent, so that they can be shown
-// first. Who needs one part of it asks for that alone.
+// Server is a server with an open login: what every product can do in its own way. Statements
+// are built apart from being sent, so that they can be shown first. Who needs one part of it
+// asks for that interface alone.
 type Server interface {
 	Session
 	Locks
@@ -131,7 +131,7 @@ type Inspector interface {
 	// LacksForReading names what an export has to read of a database and this login, which
 	// has the grants g, may not.
 	LacksForReading(ctx context.Context, database string, g Grants, contents Contents) ([]string, error)
-	// Sessions lists the open ones of an account.
+	// Sessions lists an account's open sessions.
 	Sessions(ctx context.Context, a Account) ([]OpenSession, error)
 }
 
@@ -218,21 +218,21 @@ type HasVariables interface {
 	SetVariable(name, value string) Statement
 }
 
-// Freezes are servers on which a database can be made to stand still as a whole.
+// Freezes are servers on which a whole database can be made read-only.
 type Freezes interface {
-	// ReadOnly has nobody change a database, or takes that back; nil where this server
-	// cannot do that.
+	// ReadOnly makes a database read-only, or writable again; nil where the server has nothing
+	// like it.
 	ReadOnly(database string, yes bool) []Statement
-	// Events lists what runs in a database by itself, and would go on when accounts may only
+	// Events lists a database's scheduled events, which would go on when accounts may only
 	// read.
 	Events(ctx context.Context, database string) ([]Event, error)
 	// RunsEvents reports whether the server runs events at all.
 	RunsEvents(ctx context.Context) (bool, error)
-	// SwitchEvent has an event run or not, and leaves it its definer.
+	// SwitchEvent enables or disables an event and keeps its definer.
 	SwitchEvent(e Event, runs bool) Statement
 }
 
-// Event is a statement that a server runs at some time.
+// Event is a statement that the server runs on a schedule.
 type Event struct {
 	Database string  `json:"database"`
 	Name     string  `json:"name"`
@@ -247,7 +247,7 @@ type ConvertsCharsets interface {
 	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
 	// ForeignKeys lists those of text in a database.
 	ForeignKeys(ctx context.Context, database string) ([]ForeignKey, error)
-	// TextSum is the same before and behind a conversion that has changed no text.
+	// TextSum is the same before and after a conversion that has changed no text.
 	TextSum(ctx context.Context, database, table string) (string, error)
 }
 
@@ -266,7 +266,7 @@ type ForeignKey struct {
 	Drop, Add               Statement
 }
 
-// Conversion is what giving a table another character set would meet.
+// Conversion is what giving a table another character set involves.
 type Conversion struct {
 	Table     string
 	From      string // its collation
@@ -276,7 +276,7 @@ type Conversion struct {
 	Troubles []Trouble
 }
 
-// Trouble is something that a conversion would meet, in a column or an index.
+// Trouble is something that stands in the way of a conversion, in a column or an index.
 type Trouble struct {
 	Where string
 	Kind  TroubleKind
@@ -285,7 +285,7 @@ type Trouble struct {
 	NotCounted bool // it took too long
 }
 
-// TroubleKind is what a conversion would meet.
+// TroubleKind is what stands in the way of a conversion.
 type TroubleKind string
 
 // Kinds of troubles.
@@ -305,7 +305,7 @@ type Statement struct {
 	Shown string
 	// Database is the one it has to be sent in; empty for any.
 	Database string
-	// ChangesNothing says that it only begins what others do.
+	// ChangesNothing says that it only prepares for other statements.
 	ChangesNothing bool
 }
 
@@ -330,7 +330,7 @@ type SessionState struct {
 	Charset     string // of the connection
 }
 
-// OpenSession is one of an account.
+// OpenSession is an open session of an account.
 type OpenSession struct {
 	From     string // the client's address, or what stands for the socket
 	Database string
@@ -347,8 +347,8 @@ type Catalogue struct {
 	// Granted are the rights by account.
 	Granted  map[Account]*Grants
 	Contents map[string]Contents
-	// Presets are what sessions begin with because somebody said so for a database
-	// or an account, but for what provisioning says itself.
+	// Presets are the settings that somebody has given to a database or an account for their
+	// sessions, without those that provisioning sets.
 	Presets []Preset
 }
 
@@ -386,7 +386,7 @@ func (c *Catalogue) Without(databases, users []string) *Catalogue {
 	return &rest
 }
 
-// Grants gives an account's rights; empty ones for an account without any.
+// Grants gives an account's rights; empty for an account without any.
 func (c *Catalogue) Grants(a Account) Grants {
 	if g := c.Granted[a]; g != nil {
 		return *g

@@ -53,7 +53,7 @@ const (
 	Command                 // a command, as typed
 )
 
-// play is a demo being played.
+// play is a demo at work.
 type play struct {
 	Options
 	folder string
@@ -301,8 +301,8 @@ func (p *play) run(ctx context.Context, exit int, typed io.Reader, program strin
 	command := exec.CommandContext(ctx, program, arguments...)
 	command.Dir, command.Env = p.folder, p.environment()
 	command.Stdin, command.Stdout, command.Stderr = typed, p.Out, p.Err
-	// On Ctrl-C the command gets the signal from the terminal as well, and
-	// undoes what it did: it must be waited for, not killed.
+	// On Ctrl-C the command gets the signal from the terminal as well and undoes its work:
+	// wait for it, do not kill it.
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	err := command.Run()
 	if ctx.Err() != nil {

@@ -34,7 +34,7 @@ func fromCode(t *tree.Tree, c *facts.Code, typedIn []*Candidate) []*Candidate {
 		named := slices.ContainsFunc(append(settings.Words(base), settings.Words(path.Base(path.Dir(target)))...), func(w string) bool { return facts.SettingsNames[w] || strings.Contains(w, "conf") })
 		waits := t.Has(target) // it is empty
 		if target == "" || written == nil && !waits && (!inInstaller(mentions) || slices.ContainsFunc(mentions, func(m facts.Mention) bool { return c.Deletes[m.Path] })) {
-			continue // what is not there and is written nowhere is not the file, and one that is deleted is that of an older version
+			continue // a file that is neither there nor written by code is not the one, and one that is deleted belongs to an older version
 		}
 		candidate := &Candidate{File: target, InstallerMakes: true, Syntax: syntaxOf(target), words: &c.Words, schemes: map[string]string{}}
 		switch {
@@ -169,7 +169,7 @@ func moveToSubclasses(t *tree.Tree, c *facts.Code, found []*Candidate) {
 	}
 }
 
-// setsSomething reports whether a file is one of settings, be it empty.
+// setsSomething reports whether a file is a settings file, even an empty one.
 func setsSomething(name string, content []byte) bool {
 	if settings.IsBlank(content) {
 		return true
@@ -178,8 +178,8 @@ func setsSomething(name string, content []byte) bool {
 	return err == nil && len(file.Settings) > 0
 }
 
-// mayBegin reports whether another file can say the same with nothing else in it. INI that
-// is called PHP has a guard in front, so that nobody is shown it.
+// mayBegin reports whether a new file can hold the same settings with nothing else in it. INI
+// that is called PHP has a guard in front, so that nobody is shown it.
 func (c *Candidate) mayBegin() bool {
 	return c.Syntax == ini.Syntax.Name && path.Ext(c.File) != ".php" || c.Syntax != ini.Syntax.Name && !slices.ContainsFunc(c.Values, func(v Value) bool { return !strings.HasPrefix(v.Address, "$") })
 }

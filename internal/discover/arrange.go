@@ -36,7 +36,7 @@ func arranged(all []*dumps.Script, family string) []*dumps.Script {
 // step_12.sql.
 var numbered = regexp.MustCompile(`(?i)^(?:[a-z]{1,10}[._-]?)?v?\d`)
 
-// leaveOutSeries leaves out the upgrades in folders that do not say so: numbered or dated
+// leaveOutSeries leaves out upgrades in folders whose names do not say so: numbered or dated
 // scripts that change tables which a fuller script elsewhere makes, and make no others.
 func leaveOutSeries(all []*dumps.Script) {
 	series := map[string][]*dumps.Script{}
@@ -123,7 +123,7 @@ func leaveOutCrowd(all []*dumps.Script) {
 		return cmp.Or(len(a.Makes)-len(b.Makes), strings.Compare(b.File, a.File))
 	})
 	if 2*len(fullest.Makes) < len(tables) {
-		return // no one script is the application's
+		return // no single script is the application's
 	}
 	for _, s := range left {
 		if s != fullest {
@@ -132,8 +132,8 @@ func leaveOutCrowd(all []*dumps.Script) {
 	}
 }
 
-// needRows has a script that fills a table wait for the rows that its foreign keys refer
-// to, be the keys made by another script.
+// needRows makes a script that fills a table wait for the rows that its foreign keys refer to,
+// even where another script adds those keys.
 func needRows(all []*dumps.Script) {
 	refers := map[string][]string{}
 	for _, s := range all {
@@ -234,9 +234,8 @@ func preferred(a, b *dumps.Script) bool {
 	return a.File < b.File
 }
 
-// inOrder puts scripts that need tables behind those that make them; where
-// nothing speaks for an order, numbers in the names do, and structure goes
-// before data.
+// inOrder puts scripts that need tables after those that make them; where nothing speaks for
+// an order, numbers in the names do, and structure goes before data.
 func inOrder(all []*dumps.Script) []*dumps.Script {
 	slices.SortStableFunc(all, func(a, b *dumps.Script) int {
 		return cmp.Or(

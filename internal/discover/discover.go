@@ -3,9 +3,8 @@
 // holds the login and which keys of it, which SQL is to be imported, for which
 // servers the application is made, and what its own installer does.
 //
-// It reads files and runs nothing. It must never know of servers, of an estate
-// file, or of how its findings are shown. How it decides is told in
-// docs/proposing.md.
+// It reads files and runs none of them. It must never know of servers, of an estate file, or
+// of how its findings are shown. How it decides is told in docs/proposing.md.
 package discover
 
 import (
@@ -135,8 +134,8 @@ func (c *Candidate) offersServer() bool {
 // server is one choice of several.
 func (c *Candidate) NamesOther() bool { return c.family == facts.FamilyOther }
 
-// Look looks through a folder. family is what the server is known to be, empty
-// when it is to be told from the application.
+// Look looks through a folder. family is the known family of the server; empty to derive it
+// from the application.
 func Look(ctx context.Context, folder, family string) (*Findings, error) {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -193,7 +192,7 @@ func (f *Findings) FitTo(family, product string) {
 	preferFamily(f.Settings, family)
 	f.preferProgram()
 	if len(f.Settings) > 0 && f.Settings[0].installerToo && len(f.Installer.TablesIn) > 0 && !slices.ContainsFunc(f.Scripts, (*dumps.Script).IsForAll) {
-		// An installer that has to run mostly refuses to where the settings are there.
+		// An installer that has to run mostly refuses to if the settings are already there.
 		best := f.Settings[0]
 		best.InstallerMakes, best.Template = true, ""
 		best.Reasons = append(slices.Clone(best.Reasons), "its installer makes the tables, and writes it")
@@ -411,8 +410,8 @@ func (f *Findings) fitInstaller() {
 	}
 }
 
-// isProgram reports whether a browser would be sent into a folder, so that it is no mere
-// part of the code.
+// isProgram reports whether browsers are sent to a folder, so that it is more than a part of
+// the code.
 func isProgram(t *tree.Tree, folder string) bool {
 	return slices.ContainsFunc(t.Files, func(name string) bool {
 		return path.Dir(name) == folder && tree.IsCode(name) && (strings.HasPrefix(path.Base(name), "index.") || facts.InstallerWords[strings.TrimSuffix(path.Base(name), path.Ext(name))])
@@ -424,7 +423,7 @@ func isProgram(t *tree.Tree, folder string) bool {
 func isPartOf(c *facts.Code, name string) bool {
 	base := path.Base(name)
 	for _, list := range c.Words.Paths {
-		for _, around := range list { // of something that is put in between
+		for _, around := range list { // of a variable
 			if before := around[0][strings.LastIndexByte(around[0], '/')+1:]; before != "" && strings.HasPrefix(base, before) && strings.HasSuffix(base, around[1]) {
 				return true
 			}

@@ -18,7 +18,7 @@ import (
 // there.
 type Extension struct {
 	Name     string      `json:"name"`
-	Optional bool        `json:"optional,omitempty"` // nothing says that the application cannot do without
+	Optional bool        `json:"optional,omitempty"` // nothing says that the application cannot do without it
 	Why      string      `json:"why"`
 	Place    facts.Place `json:"place"`
 }
@@ -30,10 +30,10 @@ var driverExtensions = map[string]string{
 	"sqlite3": facts.FamilyOther, "pdo_sqlite": facts.FamilyOther, "sqlsrv": facts.FamilyOther, "pdo_sqlsrv": facts.FamilyOther, "oci8": facts.FamilyOther,
 }
 
-// extensions collects what the application uses of PHP. What its composer.json requires
-// is needed, and the driver that its settings log in with; all else is told and stops
-// nobody: a library that lies in the tree may never be used, and code may well do
-// without what it asks for first.
+// extensions collects what the application uses of PHP. What its composer.json requires is
+// needed, and the driver that its settings log in with; everything else is a note only: a
+// library that lies in the tree may never be used, and code may well do without what it asks
+// for first.
 func extensions(t *tree.Tree, c *facts.Code, best *Candidate, family string) []Extension {
 	found := map[string]Extension{}
 	add := func(e Extension) {

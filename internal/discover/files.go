@@ -103,14 +103,14 @@ type Value struct {
 	// Absent says that the part is not there yet and is added.
 	Absent bool `json:"absent,omitempty"`
 
-	word    string   // for the server of the values beside it
-	flag    string   // family of servers that is chosen by true
-	dsn     string   // address of the data source name that this is a part of
-	form    dsn.Form // of that
-	was     string   // a driver as it stands there
-	ifKnown bool     // it is a driver, and is written where a word for the server is known
-	near    string   // remarks beside it
-	stuck   bool     // it cannot be written, whatever it should be
+	word       string   // for the server of the values beside it
+	flag       string   // family of servers that is chosen by true
+	dsn        string   // address of the data source name that this is a part of
+	form       dsn.Form // of that
+	was        string   // a driver as it stands there
+	ifKnown    bool     // it is a driver, and is written where a word for the server is known
+	near       string   // remarks beside it
+	unwritable bool     // it cannot be written, whatever it should be
 }
 
 // leastScore is what a candidate must reach.
@@ -194,8 +194,8 @@ func (c *Candidate) withRest(rests []*Candidate) {
 	}
 }
 
-// withoutParts puts files in folders of parts behind the others, and takes none where only
-// the code outside logs in: a plugin may well have a database of its own.
+// withoutParts puts files in folders of parts after the others, and takes none where only the
+// code outside logs in: a plugin may well have a database of its own.
 func withoutParts(found []*Candidate, code *facts.Code) []*Candidate {
 	const behind = 14
 	others := slices.ContainsFunc(found, func(c *Candidate) bool { return !c.apart && c.Score >= leastScore })
@@ -265,7 +265,7 @@ func (c *Candidate) beside(other *Candidate) bool {
 	return both && other.Score >= leastScore && c.sameLogin(other)
 }
 
-// isCopy reports whether somebody has kept a file as it was before, by its name.
+// isCopy reports whether a file's name says that it is a backup copy.
 func isCopy(name string) bool {
 	return slices.ContainsFunc(settings.Words(path.Base(name)), func(w string) bool { return w == "old" || w == "bak" || w == "backup" || w == "copy" })
 }
@@ -376,8 +376,7 @@ func (c *Candidate) isOtherWay(other *Candidate) bool {
 	return isWay && bothAre && c.Seen == other.Seen && c.family == other.family && slices.Equal(mine, others)
 }
 
-// closeScores is how near two scores must be for a choice between them to be a
-// person's.
+// closeScores is how close two scores must be for a person to be asked.
 const closeScores = 2.5
 
 // forbidsEditing is what the head of a file says that every new version replaces.

@@ -35,7 +35,7 @@ type group struct {
 	unchosen  bool // another one beside it is the selected one
 }
 
-// core are the roles without which nobody can log in.
+// core are the roles without which no login is possible.
 var core = []settings.Role{settings.Host, settings.User, settings.Password, settings.Database}
 
 // besides are roles whose key may stand apart from the others.
@@ -224,8 +224,8 @@ func speaksOfDatabase(words []string) bool {
 	return settings.Key{Stem: words}.OfDatabase()
 }
 
-// about is what a container and the words behind it are about when they say that it is not
-// the application's database.
+// about is what a container and the words after it are about when they say that it is not the
+// application's database.
 func about(container string, stem []string) string {
 	words := append(settings.Words(container), stem...)
 	for _, word := range words {

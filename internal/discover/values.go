@@ -32,11 +32,11 @@ func (g *group) values(role settings.Role, k key) []Value {
 	case k.Kind == syntax.Expression:
 		v.Doubt = "it is " + k.Refusal + "; replace_expression: true would put a plain value there"
 	}
-	v.stuck = v.Doubt != ""
+	v.unwritable = v.Doubt != ""
 	switch role {
 	case settings.DSN:
 		if m := leadingScheme.FindStringSubmatch(k.Value); k.Kind == syntax.Expression && !k.Fixed && m != nil && facts.FamilyOf(m[1]) == facts.FamilyOther {
-			v.Replaces, v.stuck, v.was, v.form = true, false, m[1]+":", dsn.PDO
+			v.Replaces, v.unwritable, v.was, v.form = true, false, m[1]+":", dsn.PDO
 			v.Doubt = "it names another server than MariaDB, MySQL or PostgreSQL"
 			return []Value{v}
 		}
@@ -60,7 +60,7 @@ func (g *group) values(role settings.Role, k key) []Value {
 			v.Doubt = "it is empty, and localhost is enough in most cases"
 		}
 	case settings.Port:
-		if strings.HasPrefix(k.Value, ":") { // which goes behind the host as it is
+		if strings.HasPrefix(k.Value, ":") { // which goes after the host as it is
 			v.Text = ":{port}"
 		}
 		if k.commented && !g.keys[settings.Host].commented { // which would stand alone there
@@ -74,7 +74,7 @@ func (g *group) values(role settings.Role, k key) []Value {
 	return []Value{v}
 }
 
-// hostAndPort is a host with its port behind it, which the application takes apart.
+// hostAndPort is a host with its port after it, which the application takes apart.
 var hostAndPort = regexp.MustCompile(`^[\w.-]+:\d+$`)
 
 // dsnParts are the parts of a data source name with their roles.
@@ -213,7 +213,7 @@ func (c *Candidate) fit(family string) {
 			if !slices.ContainsFunc(fitting, func(of Value) bool { return of.Address == first.Address }) {
 				fitting = append(fitting, first)
 			}
-		case v.Role == settings.DSN && (c.family == facts.FamilyOther || v.form == dsn.PDO) && !v.stuck:
+		case v.Role == settings.DSN && (c.family == facts.FamilyOther || v.form == dsn.PDO) && !v.unwritable:
 			v = c.fitDSN(v, family)
 		}
 		fitting = append(fitting, v)
@@ -233,7 +233,7 @@ func (c *Candidate) fitDriver(v Value, family string) Value {
 		}
 		return v
 	}
-	if v.stuck || facts.FamilyOf(v.was) == family {
+	if v.unwritable || facts.FamilyOf(v.was) == family {
 		return v
 	}
 	was := v.was

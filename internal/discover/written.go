@@ -59,7 +59,7 @@ func (c *Candidate) valuesFromText(read *facts.Code, target string, written *fac
 				made := place{target: target, words: &read.Words}.with(file, g)
 				for i := range made.Values {
 					if v := &made.Values[i]; v.Role == settings.Driver && (v.Text == "" || v.Doubt != "") {
-						v.Text, v.was, v.ifKnown, v.stuck = "", "", true, false
+						v.Text, v.was, v.ifKnown, v.unwritable = "", "", true, false
 					}
 					made.Values[i].Doubt, made.Values[i].Expression, made.Values[i].Line, made.Values[i].Was = "", false, 0, ""
 				}

@@ -1,7 +1,8 @@
-// Package effect is the machine that changes run on. A change is an effect: data, of a kind
-// that is registered once with how it is done, undone, told and recognized. A plan's effects
-// are done in their order, the intent of each in the journal before it, and undone newest
-// first when one fails; whoever takes back what another run has left calls the same undo.
+// Package effect is the machine that carries out changes. A change is an effect: data, of a
+// kind that is registered once with how it is done, undone, told and recognized. A plan's
+// effects are done in their order, the intent of each in the journal before it, and undone
+// newest first when one fails; whoever takes back what another run has left calls the same
+// undo.
 //
 // It must never know of databases, of file formats, or of how its rows are drawn.
 package effect
@@ -27,8 +28,8 @@ type Step struct {
 	Material any
 }
 
-// Journal is where a run writes what it is about to do. What Record has taken is on
-// the disk when it returns.
+// Journal is where a run writes what it is about to do. An entry is on the disk when Record
+// returns.
 type Journal interface{ Record(state.Entry) error }
 
 // Listener is told what becomes of the steps, each by its place in the plan. UndoSlow may be
@@ -53,8 +54,8 @@ type Plan[W any] struct {
 	Before int
 	// Skip reports whether a step is left out, and tells of it; nil for none.
 	Skip func(i int) bool
-	// Final reports whether what was done so far stands, whatever fails behind it;
-	// nil for never.
+	// Final reports whether what was done so far stands, whatever fails after it; nil for
+	// never.
 	Final func() bool
 	// Passes reports whether what stopped an undo may go away by itself, such as a full disk:
 	// it is tried again then, for Waits in all; nil for never.
@@ -101,8 +102,8 @@ func (p Plan[W]) entry(event state.Event, i int) state.Entry {
 	return state.Entry{Event: event, Step: s.Name, Object: p.Kinds.Object(recorded), Number: p.Before + i + 1, Effect: &recorded}
 }
 
-// do makes one change. changed tells, beside an error, that something may have been
-// changed all the same, so that it must be undone.
+// do makes one change. changed reports, also with an error, that something may have changed
+// and must be undone.
 func (p Plan[W]) do(ctx context.Context, w W, i int, journal Journal) (facts string, changed bool, err error) {
 	if ctx.Err() != nil {
 		return "", false, fault.Stopped(ctx.Err())
@@ -135,8 +136,8 @@ var patience = 10 * time.Second
 // second is how long lies between two tries of an undo.
 var second = time.Second
 
-// undo takes back what was done, newest first. It goes on when the run was
-// interrupted, and behind a step that cannot be undone.
+// undo takes back what was done, newest first. It goes on when the run was interrupted, and
+// after a step that cannot be undone.
 func (p Plan[W]) undo(ctx context.Context, w W, done []int, journal Journal, l Listener) {
 	ctx = context.WithoutCancel(ctx)
 	slices.Reverse(done)
@@ -156,7 +157,7 @@ func (p Plan[W]) undo(ctx context.Context, w W, done []int, journal Journal, l L
 			p.Waits -= second
 			err = kindOf(i).undo(w, ctx, *p.Steps[i].Effect, p.Steps[i].Material)
 		}
-		if !late.Stop() { // nothing is told behind the end
+		if !late.Stop() { // nothing may be reported after the end
 			<-told
 		}
 		entry := p.entry(state.Undone, i)

@@ -17,7 +17,7 @@ import (
 type book struct {
 	lines []string
 	late  chan int
-	full  int // records that are still taken; none behind them
+	full  int // records that are still taken; none after them
 }
 
 func (b *book) Record(e state.Entry) error {

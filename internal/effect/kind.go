@@ -64,9 +64,9 @@ type Spec[W, T any] struct {
 	// Kept says why the change is not taken back any more once its run has ended, and what to
 	// do instead; nil where Undo is for then, too.
 	Kept func(w W, c Change[T]) (why, next string)
-	// Irreversible changes stand, and so does all that was done before them.
+	// Irreversible changes stay, and so does everything done before them.
 	Irreversible bool
-	// UndoFirst has it taken back before all others: somebody waits for that.
+	// UndoFirst runs this undo before all others: somebody is waiting for it.
 	UndoFirst bool
 }
 
@@ -113,7 +113,7 @@ func (k *Kind[W, T]) Means(spec Spec[W, T]) { *k.spec = spec }
 func (k *Kind[W, T]) Of(subject string, before, after T) *Effect {
 	e := &Effect{Kind: k.Name, Subject: subject}
 	if err := encode(e, before, after); err != nil {
-		panic(err) // a type that was chosen wrongly, and no input
+		panic(err) // a programming error, never caused by input
 	}
 	return e
 }

@@ -8,8 +8,8 @@ import (
 	"yellowfield/internal/state"
 )
 
-// Journals of layout 1 had sentences in the place of effects. Here, and nowhere else, it is
-// known what these were.
+// Journals of layout 1 had sentences instead of effects. This file, and no other, knows what
+// they were.
 
 // Converted gives the entries of journals with effects in all that are about one.
 func Converted(entries []state.Entry) (all []state.Entry) {

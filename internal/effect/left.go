@@ -21,7 +21,7 @@ type Left struct {
 func LeftOf(entries []state.Entry) (left []Left) {
 	for _, e := range entries {
 		if e.Event == state.Begun {
-			left = append(left, Left{}) // numbers begin anew behind it
+			left = append(left, Left{}) // numbers begin anew after it
 			continue
 		}
 		at := -1

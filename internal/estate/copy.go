@@ -20,8 +20,8 @@ type Copied struct {
 	Databases, Accounts map[string]string
 }
 
-// CopyEntry adds a copy of an app's entry behind it, with its comments and layout, but for
-// its names, its folder, and its url, which is that of the original.
+// CopyEntry adds a copy of an app's entry after it, with its comments and layout, but for its
+// names, its folder, and its url, which is that of the original.
 func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 	place := e.places["apps."+app]
 	source := e.sources[place.File]
@@ -68,7 +68,7 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 			}
 		}
 	}
-	slices.SortFunc(edits, func(a, b edit) int { return cmp.Or(b.line-a.line, b.column-a.column) }) // from behind
+	slices.SortFunc(edits, func(a, b edit) int { return cmp.Or(b.line-a.line, b.column-a.column) }) // from the end
 	for _, one := range edits {
 		var fits bool
 		if block, fits = one.in(block); !fits {
@@ -164,7 +164,7 @@ func (e edit) in(block []string) (edited []string, fits bool) {
 	return block, true
 }
 
-// endOf is behind the last line of the entry that begins in a line with some indentation.
+// endOf is just after the last line of the entry that begins in a line with some indentation.
 func endOf(lines []string, begin, indent int) int {
 	end := begin + 1
 	for i := begin + 1; i < len(lines); i++ {

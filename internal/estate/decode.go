@@ -19,9 +19,9 @@ import (
 	"yellowfield/internal/secret"
 )
 
-// decoder turns the syntax tree of one YAML file into the types of this
-// package. It goes on behind an error, so that one run shows all of them, and
-// remembers where every key stood, so that later checks can name the place.
+// decoder turns the syntax tree of one YAML file into the types of this package. It continues
+// after an error, so that one run reports all of them, and remembers the position of every
+// key, so that later checks can name it.
 type decoder struct {
 	file   string
 	source []byte
@@ -99,7 +99,7 @@ func firstToken(node ast.Node) *token.Token {
 
 // resolve follows anchors and aliases.
 func (d *decoder) resolve(node ast.Node) ast.Node {
-	for range 100 { // an alias may name an alias, but not for ever
+	for range 100 { // an alias may name an alias, but only so often
 		switch n := node.(type) {
 		case *ast.AnchorNode:
 			node = n.Value

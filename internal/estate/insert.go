@@ -19,10 +19,10 @@ type Entry struct {
 	Text string
 }
 
-// Insert gives an estate file's text with entries added behind the last ones of
-// servers and of apps. Every other byte stays. The result has been loaded as
-// the file at path, so that what it gives is valid; an empty source makes a new
-// file. It is an error of class Protected when a name is there already.
+// Insert gives an estate file's text with entries added after the last ones of servers and of
+// apps. Every other byte stays. The result has been loaded as the file at path, so that what
+// it gives is valid; an empty source makes a new file. It is an error of class Protected when
+// a name is there already.
 func (l Loader) Insert(path string, source []byte, servers, apps []Entry) ([]byte, error) {
 	text := string(source)
 	for _, part := range []struct {
@@ -71,7 +71,7 @@ func insertOne(path, text, key string, entry Entry) (string, error) {
 		}
 		lines = append(lines, key+":"+end)
 		at++
-	case at == 0: // the key has nothing behind it
+	case at == 0: // the key has nothing after it
 		at, indent = section, step
 		lines[section-1] = nothingBehind.ReplaceAllString(lines[section-1], ":")
 		lines[section-1] = strings.TrimRight(lines[section-1], " \r\n") + end
@@ -102,9 +102,9 @@ func insertOne(path, text, key string, entry Entry) (string, error) {
 // nothingBehind is a key with nothing, said in one of YAML's ways.
 var nothingBehind = regexp.MustCompile(`:[ \t]*(?:\{[ \t]*\}|null|~)`)
 
-// placeFor finds where an entry goes: behind which line, with which indentation,
-// and in which line its section begins. section is 0 when the file lacks the
-// key, and line 0 when nothing is below it.
+// placeFor finds where an entry goes: after which line, with which indentation, and in which
+// line its section begins. section is 0 when the file lacks the key, and line 0 when nothing
+// is below it.
 func placeFor(path, text, key, name string) (line, indent, section int, err error) {
 	if strings.TrimSpace(text) == "" {
 		return 0, 0, 0, nil

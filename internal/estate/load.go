@@ -103,7 +103,7 @@ func (l Loader) LoadSome(path string) (*Estate, error) {
 // FaultsOf joins the faults in an app's entry; nil where it has none.
 func (e *Estate) FaultsOf(app string) error { return joined(e.Broken[app]) }
 
-// allFaults joins the faults of all apps, in the order in which they stand.
+// allFaults joins the faults of all apps, in file order.
 func (e *Estate) allFaults() error {
 	var all []*fault.Error
 	for _, name := range Names(e.Broken) {

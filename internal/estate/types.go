@@ -1,9 +1,8 @@
 // Package estate is the estate file: its types, its strict loading with a
 // place in every error, its validation, and its JSON Schema.
 //
-// It knows what the file may say and whether that makes sense by itself. It
-// must never know of connections, of what a server or a settings file really
-// holds, or of terminals.
+// It knows what the file may say and whether that is consistent in itself. It must never know
+// of connections, of what a server or a settings file really holds, or of terminals.
 package estate
 
 import (
@@ -304,7 +303,7 @@ type Mode uint32
 // Size is a number of bytes, written with K, M or G for powers of 1024.
 type Size int64
 
-// Days is a number of them, written with a d behind it.
+// Days is a number of them, written with a d after it.
 type Days int
 
 // All gives the app's databases, the main one first.

@@ -28,8 +28,7 @@ type Exporter interface {
 	// Look tells what the export would hold, and what it cannot take. It reads no rows.
 	Look(ctx context.Context, o Options) (*Survey, error)
 	// Export writes the script. All rows are of one moment, but for those that the survey
-	// names. Errors are those of the server or of out; what was written then is worth
-	// nothing.
+	// names. Errors are those of the server or of out; what was written until then is useless.
 	Export(ctx context.Context, out io.Writer, o Options, progress func(Progress)) (*Report, error)
 }
 
@@ -201,7 +200,7 @@ func NewTally(report *Report, progress func(Progress)) *Tally {
 	return &Tally{progress: progress, began: time.Now(), report: report, now: Progress{RowsExpected: report.AboutRows, BytesExpected: report.AboutBytes}}
 }
 
-// Took counts rows of a table that are on their way.
+// Took counts rows of a table that were read.
 func (t *Tally) Took(o dbms.Object, bytes int, rows Sum) {
 	t.mutex.Lock()
 	defer t.mutex.Unlock()
@@ -308,7 +307,7 @@ func Begin(survey Survey, o Options, out io.Writer, progress func(Progress)) *Wr
 	return w
 }
 
-// Say writes text that is no rows.
+// Say writes text other than rows.
 func (w *Writing) Say(text string) error { return w.Out.Put(append(w.Out.Piece(), text...)) }
 
 // Count counts a row, and adds it up if that was asked for.
@@ -324,7 +323,7 @@ func (w *Writing) Count(sum *Sum, row []byte) {
 func (w *Writing) End(lanes int, err error) (*Report, error) {
 	written, failed := w.Out.Close()
 	if failed != nil {
-		err = failed // which is why the rest could not go on
+		err = failed // which is why the others stopped
 	}
 	w.Report.Bytes, w.Report.Lanes, w.Report.Elapsed = written, lanes, time.Since(w.began)
 	return w.Report, err

@@ -1,10 +1,9 @@
 // Package fault holds the one kind of error that Yellowfield shows to a
 // person: what happened, where, and what to do next.
 //
-// Every other package builds its errors here, so that no place in the program
-// has to guess how an error will be shown or which exit code it means. This
-// package must never know of servers, files' contents or terminals: it carries
-// facts, it does not gather or draw them.
+// Every other package builds its errors here, so that no place in the program has to guess how
+// an error will be shown or which exit code it means. It must never know of servers, files'
+// contents or terminals: it carries facts, it does not gather or draw them.
 package fault
 
 import (
@@ -115,8 +114,8 @@ func Stopped(cause error) *Error {
 	return New(Interrupted, "run the command again when it suits", "interrupted").With(cause)
 }
 
-// With returns the error with its cause set. The cause's text is not added to
-// the message: whoever wraps has said it better.
+// With returns the error with its cause set. The cause's text is not added to the message: the
+// wrapping error says it better.
 func (e *Error) With(cause error) *Error {
 	e.Cause = cause
 	return e

@@ -15,7 +15,7 @@ func Thousands[N int | int64](n N) string {
 	return digits
 }
 
-// Counted writes a number with the noun that fits it.
+// Counted writes a number with its noun in singular or plural.
 func Counted[N int | int64](n N, one, many string) string {
 	if n == 1 {
 		return "1 " + one

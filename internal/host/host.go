@@ -4,8 +4,8 @@
 // are opened without waiting and have to be regular ones of a bounded size, and
 // owners and modes are set through descriptors, never by name.
 //
-// Nothing above this package may assume that a path is local. It must never know
-// what the files hold or what they are for.
+// Callers must not assume that a path is local. It must never know what the files hold or what
+// they are for.
 package host
 
 import (
@@ -375,8 +375,7 @@ func (f *Folder) LeadsOut(path string) string {
 	return filepath.Join(p.base, p.name)
 }
 
-// Exists reports whether there is something at a path, be it nothing that may be
-// opened.
+// Exists reports whether there is something at a path, even if it may not be opened.
 func (f *Folder) Exists(path string) bool {
 	p, err := f.place(path)
 	if err == nil {
@@ -420,8 +419,8 @@ func (f *Folder) open(path string) (*os.File, error) {
 	return file, nil
 }
 
-// SetAttributes sets owner and mode of a file or folder, through its descriptor.
-// was is what it has to be now: somebody could have put another in its place.
+// SetAttributes sets owner and mode of a file or folder, through its descriptor. was is what
+// it has to be now: somebody could have replaced it meanwhile.
 func (f *Folder) SetAttributes(path string, was, want atomicfile.Attributes) error {
 	file, err := f.open(path)
 	if err != nil {

@@ -27,8 +27,7 @@ type Packed struct {
 	sums    map[string][sha256.Size]byte
 }
 
-// Limits of what is packed: an installer is not larger, and what is larger is no
-// installer.
+// Limits of what is packed: no installer is larger.
 const (
 	mostPacked    = 100_000
 	longestPacked = 4 << 30

@@ -1,6 +1,6 @@
-// Package inspect says what is found on a server that is to host applications: facts, and
-// findings with their evidence, why each matters, and what to do about it. The packages
-// below it look at the products.
+// Package inspect reports on a server that is to host applications: facts, and findings with
+// their evidence, why each matters, and what to do about it. The packages below it look at the
+// products.
 //
 // It must never change anything, and knows nothing of journals or of how its report is drawn.
 package inspect
@@ -34,7 +34,7 @@ type Fact struct {
 	Unit   string `json:"unit,omitempty"`
 }
 
-// Finding is something that somebody has to know of, or to mend.
+// Finding is something that somebody should know of or fix.
 type Finding struct {
 	Kind     Kind            `json:"kind"`
 	Severity estate.Severity `json:"severity"`
@@ -52,7 +52,8 @@ type Finding struct {
 	Shown []string `json:"sql,omitempty"`
 	// Back are the statements that take SQL back; none where that cannot be said.
 	Back []dbms.Statement `json:"-"`
-	// Lowered is the account that loses something by SQL, which its open sessions would keep.
+	// Lowered is the account that SQL takes something from, which its open sessions would
+	// keep.
 	Lowered *dbms.Account `json:"-"`
 }
 
@@ -103,7 +104,7 @@ func (r *Report) Fact(name, text string) {
 	}
 }
 
-// Size adds one that is a number of bytes; behind it stands what more is to be said.
+// Size adds one that is a number of bytes; after it stands what more is to be said.
 func (r *Report) Size(name string, bytes int64, more string) {
 	r.Facts = append(r.Facts, Fact{name, figures.Size(bytes) + more, &bytes, "bytes"})
 }

@@ -6,7 +6,7 @@ import (
 	"yellowfield/internal/host"
 )
 
-// little is the room below which a server is in danger.
+// little is the free space below which a server is at risk.
 const little = 1 << 30
 
 // Room looks at the disk that a server keeps its data on, where it is this host's.

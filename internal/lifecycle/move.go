@@ -131,7 +131,7 @@ func moveHere(r *work.Run, ctx context.Context) error {
 	}
 	note := r.From.Note
 	r.Plan.Change(work.Row{Step: work.StepState}, MoveNoted.Of(r.App.Name, work.MoveRecord{}, note), nil).Silent = true
-	r.Plan.LastFirst() // whoever finds it takes back what follows
+	r.Plan.LastFirst() // the next run that finds it undoes what follows
 	if done, err := r.AskAndExecute(ctx, r.Options.Move.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}
@@ -432,7 +432,7 @@ func thaw(r *work.Run, ctx context.Context) error {
 }
 
 // FinishMove takes back a move that was cut off before the estate file named the new server;
-// behind that provision finishes it. A command that changes nothing says so.
+// after that provision finishes it. A command that changes nothing says so.
 func FinishMove(r *work.Run, ctx context.Context) error {
 	var note work.MoveRecord
 	found, err := r.State.Note(work.Movements, r.NoteName(), &note)

@@ -457,7 +457,7 @@ func planBack(r *work.Run, note *RetiredApp) error {
 	return nil
 }
 
-// planDrop drops an app's databases and accounts, behind a copy that was proved.
+// planDrop drops an app's databases and accounts, after a copy that was proved.
 func planDrop(r *work.Run, ctx context.Context) error {
 	for _, d := range r.App.All() {
 		if !r.Exists(d.Name) {

@@ -25,8 +25,9 @@ import (
 	"yellowfield/internal/work"
 )
 
-// stream is an export that is read like a file, while it is being made. failed gives what
-// ended it too early, which its reader meets as the end of the script within a literal.
+// stream is an export that is read like a file while it is being written. failed gives the
+// error that ended it early, which its reader would take for a script that ends within a
+// literal.
 func stream(r *work.Run, ctx context.Context, exporter export.Exporter, name string) (source script.Source, failed func() error) {
 	var why atomic.Pointer[error]
 	failed = func() error {
@@ -105,7 +106,7 @@ const rehearsalTime = 3 * time.Second
 // tells how long the application will be able to read only.
 func rehearse(r *work.Run, ctx context.Context, exporter export.Exporter, d *estate.Database) error {
 	const (
-		passes   = 3 // it is read once before its import, and twice to be compared, on about as many cores
+		passes   = 3 // it is read once before its import and twice for the comparison, on about as many cores
 		attempts = 2 // the application is at work: what was read once may be different now
 	)
 	importer, err := r.ImporterFor(ctx, load.Target{Database: d.Name, Charset: d.Charset})

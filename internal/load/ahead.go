@@ -25,19 +25,19 @@ type block struct {
 	parts []part
 	text  []byte // of the parts
 	lent  bool   // its only part is the reader's, who waits
-	err   error  // what the reader met behind the parts; io.EOF is the end
+	err   error  // what the reader met after the parts; io.EOF is the end
 }
 
-// part is a statement, or data behind one.
+// part is a statement, or data after one.
 type part struct {
 	sqltext.Statement
 	valid bool // UTF-8
 	data  bool
 	size  int64 // of data, in the script
-	last  bool  // of the data behind the statement
+	last  bool  // of the data after the statement
 }
 
-// Data are rows that stand behind a statement.
+// Data are rows that stand after a statement.
 type Data struct {
 	// Behind gives those of the statement that was read last; nil for none.
 	Behind func() io.Reader
@@ -46,9 +46,9 @@ type Data struct {
 	Take func(text []byte, size int64, last bool) error
 }
 
-// Each reads a script to its end and takes in every statement, of which it says whether it
-// is UTF-8. The text of what is taken stays until take returns. With an empty Data there are
-// no rows behind statements.
+// Each reads a script to its end and takes in every statement, of which it says whether it is
+// UTF-8. The text of what is taken stays until take returns. With an empty Data there are no
+// rows after statements.
 func (f *Findings) Each(ctx context.Context, reader sqltext.Reader, take func(s sqltext.Statement, valid bool) error, data Data) error {
 	a := ahead{reader: reader, data: data, full: make(chan *block), free: make(chan *block, blocks), back: make(chan struct{}), ended: make(chan struct{})}
 	for range blocks {
@@ -124,7 +124,7 @@ func (a *ahead) read() {
 // errNobody ends a reading.
 var errNobody = errors.New("nobody looks any more")
 
-// readData reads what stands behind a statement.
+// readData reads what stands after a statement.
 func (a *ahead) readData(s sqltext.Statement) error {
 	from := a.data.Behind()
 	if from == nil {

@@ -1,9 +1,8 @@
-// Package load says what an import is: what is asked of it, what reading a script
-// beforehand tells, what is kept of its progress, and what it reports. How a product
-// is sent its scripts is for the packages below.
+// Package load defines what an import is: its options, what reading a script beforehand finds,
+// its progress and its report. The packages below send the scripts to each product.
 //
-// It must never know of estate files, settings files or commands. Texts for a person
-// name what these know in braces, {retarget}, and others put their own word there.
+// It must never know of estate files, settings files or commands. Texts for a person name what
+// these know in braces, {retarget}, and callers replace them with their own words.
 package load
 
 import (
@@ -22,10 +21,10 @@ type Importer interface {
 	// a command for the stock client, text that is not valid in its encoding. What
 	// must not run is listed in Survey.Refused.
 	Check(ctx context.Context, s script.Source, o Options) (*Survey, error)
-	// Import sends a script as its survey, which came from Check, allows. It stops at
-	// the first statement that the server refuses; the error has the statement's
-	// place, its beginning, what the server said and what to do. What was sent
-	// before stays: undoing it is for the caller, who knows what was there.
+	// Import sends a script as its survey, which came from Check, allows. It stops at the
+	// first statement that the server refuses; the error has the statement's place, its
+	// beginning, what the server said and what to do. What was sent before stays: the caller,
+	// who knows what was there, has to undo it.
 	Import(ctx context.Context, s script.Source, survey *Survey, o Options, progress func(Progress)) (Report, error)
 }
 
@@ -47,8 +46,8 @@ type Options struct {
 	MapCollations bool
 	// ConvertCharset makes the script's tables utf8mb4 and InnoDB.
 	ConvertCharset bool
-	// Fast gives up the one transaction of a script, where the product has such,
-	// so that several sessions can take part.
+	// Fast gives up the single transaction of a script, on products that would use one, so
+	// that several sessions can take part.
 	Fast bool
 	// EventsDisabled makes events so that they do not run.
 	EventsDisabled bool
@@ -66,8 +65,7 @@ func Refuse(what, next string) *Objection { return &Objection{What: what, Next: 
 // Protect is the error for a statement against which there is an objection.
 func (o *Objection) Protect() error { return fault.New(fault.Protected, o.Next, "%s", o.What) }
 
-// RemoveIt is the next step against a statement that has no place in an application's
-// script.
+// RemoveIt is the next step for a statement that does not belong in an application's script.
 const RemoveIt = "remove the statement"
 
 // Part is one statement of the script inside a larger one that is sent.
@@ -93,7 +91,7 @@ func Excerpt(line string, statement sqltext.Statement, place fault.Place) string
 	return fault.ExcerptLine(strings.ToValidUTF8(strings.TrimRight(line, "\r"), "?"), place)
 }
 
-// Located gives an error that no server spoke the place of the statement that met it.
+// Located adds the statement's place to an error that did not come from a server.
 func Located(name string, s sqltext.Statement, line string, err error) error {
 	place := s.Place(name)
 	f := fault.As(err)

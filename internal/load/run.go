@@ -18,7 +18,7 @@ type Run struct {
 	Table    sqltext.ObjectName
 	From, To sqltext.Mark // To has no meaning for the last one
 	End      int64        // where it ends in the script
-	Last     bool         // nothing stands behind it
+	Last     bool         // nothing stands after it
 	Bytes    int64
 	// Marks are places at which it can be divided, about as far apart as a run is long
 	// at least.
@@ -101,7 +101,7 @@ func (r *Runs) record() {
 	}
 }
 
-// Skip has the script's reader go on behind the run.
+// Skip has the script's reader go on after the run.
 func (r *Run) Skip(name string, reader sqltext.Reader, content *script.Content) error {
 	if r.Last {
 		reader.Resume(strings.NewReader(""), r.From)
@@ -110,8 +110,8 @@ func (r *Run) Skip(name string, reader sqltext.Reader, content *script.Content) 
 	return resume(name, reader, content, r.To)
 }
 
-// Open gives the run's statements one by one, with a reader of the same script; io.EOF
-// behind the last.
+// Open gives the run's statements one by one, with a reader of the same script; io.EOF after
+// the last.
 func (r *Run) Open(name string, reader sqltext.Reader, content *script.Content) (next func() (sqltext.Statement, error), err error) {
 	if err := resume(name, reader, content, r.From); err != nil {
 		return nil, err

@@ -47,7 +47,7 @@ type Survey struct {
 	AsksBack bool
 	// Data is what the script does with the rows of its tables, by their names.
 	Data map[string]*TableData
-	// Copied is how many bytes of rows stand behind COPY.
+	// Copied is how many bytes of rows stand after COPY.
 	Copied   int64
 	asked    *TableData // what DataOf gave last
 	askedFor string
@@ -61,7 +61,7 @@ type TableData struct {
 	First, Last int64 // offsets of the first and last INSERT
 	Longest     int   // bytes of the longest row, as it is written
 	Numbered    bool  // the server may have to give out numbers for rows
-	Mention     int64 // of the first other statement behind First that names the table; 0 for none
+	Mention     int64 // of the first other statement after First that names the table; 0 for none
 }
 
 // Undisturbed reports whether nothing but INSERTs concerns the table between

@@ -1,4 +1,4 @@
-// Package mending mends what was found on a server as a whole, and takes that back.
+// Package mending fixes what inspect has found on a server as a whole, and undoes such fixes.
 //
 // It must never know of apps.
 package mending
@@ -20,12 +20,12 @@ import (
 	"yellowfield/internal/work"
 )
 
-// Mending says which findings of inspect to mend on a server.
+// Mending says which findings of inspect to fix on a server.
 type Mending struct {
 	DryRun bool
 	Only   []string // kinds of findings; empty for all that can be mended
 	On     []string // what they are on; empty for all
-	// Confirm is asked for each finding before it is mended.
+	// Confirm is asked for each finding before it is fixed.
 	Confirm func(inspect.Finding) bool
 }
 
@@ -89,7 +89,7 @@ func onServer(e *work.Engine, ctx context.Context, command, server string, dryRu
 	return m.result
 }
 
-// tellCutOff tells of a run that was killed: what it has changed is found anew.
+// tellCutOff reports a run that was killed: what it changed is looked for again.
 func (m *mending) tellCutOff(dryRun bool) error {
 	cut, err := m.State.CutOff(m.name, m.Estate.Path)
 	if err != nil || cut == nil {
@@ -154,8 +154,7 @@ func (m *mending) mend(ctx context.Context, f inspect.Finding, o Mending) error 
 	return nil
 }
 
-// CarryOut sends the statements that mend one finding. The journal has those that take it
-// back.
+// CarryOut sends the statements that fix one finding. The journal has those that undo it.
 func (m *mending) CarryOut(ctx context.Context, row work.Row, statements, back []dbms.Statement, lowered *dbms.Account) (err error) {
 	if m.journal == nil {
 		entry := m.connection.Entry
@@ -208,7 +207,7 @@ func init() {
 // objectOf is what the journal calls a finding.
 func objectOf(kind, on string) string { return kind + ", " + on }
 
-// comesIn proves that the administrator can still log in, while this session stands.
+// comesIn proves that the administrator can still log in while this session is open.
 func (m *mending) comesIn(ctx context.Context) error {
 	m.Forget(m.connection.Entry.Admin.Password)
 	second, err := m.LoginAsAdmin(ctx, m.connection.Entry)
@@ -222,7 +221,7 @@ func (m *mending) comesIn(ctx context.Context) error {
 	return nil
 }
 
-// execEach sends statements that take a change back; one that fails stops no other.
+// execEach sends the statements that undo a change; after one fails, the rest are still sent.
 func execEach(ctx context.Context, server dbms.Server, statements []dbms.Statement) error {
 	var errs []error
 	for _, statement := range statements {
@@ -231,37 +230,37 @@ func execEach(ctx context.Context, server dbms.Server, statements []dbms.Stateme
 	return errors.Join(errs...)
 }
 
-// What became of a finding, for the machine that steps run on.
+// The listener for the machine that carries out steps.
 
 // Found is not called: there are no steps without something to do.
 func (m *mending) Found(int) {}
 
-// Done tells of one that was mended.
+// Done reports a finding that was fixed.
 func (m *mending) Done(int, string) { m.Tell(m.row) }
 
-// Failed tells of one that could not be mended.
+// Failed reports a finding that could not be fixed.
 func (m *mending) Failed(_ int, err error) {
 	m.failed(m.row.Step, err)
 }
 
-// Undone tells that the server is as before.
+// Undone reports that the server is as before.
 func (m *mending) Undone(int) {
 	m.Tell(work.Row{Step: m.row.Step, Outcome: work.Undone, Facts: m.row.Finding + ", " + m.row.On})
 }
 
-// UndoSlow tells of a server that takes its time.
+// UndoSlow reports a server that is slow to undo.
 func (m *mending) UndoSlow(_ int, since time.Duration) {
 	m.Tell(work.Row{Step: m.row.Step, Outcome: work.Note, Facts: "taking it back has lasted for " + since.String() + " so far"})
 }
 
-// UndoFailed tells of what could not be taken back.
+// UndoFailed reports what could not be undone.
 func (m *mending) UndoFailed(_ int, err error) {
 	m.failed(m.row.Step, err)
 	m.result.UndoIncomplete = true
 }
 
-// MendServer mends what inspect has found on a server, each finding by itself: one that cannot be
-// mended is as before, and stops no other.
+// MendServer fixes what inspect has found on a server, one finding at a time: a fix that fails
+// is rolled back; the rest continue.
 func MendServer(e *work.Engine, ctx context.Context, server string, o Mending) work.Result {
 	return onServer(e, ctx, "inspect --fix", server, o.DryRun, func(m *mending) error {
 		var found overview.Inspected
@@ -291,7 +290,7 @@ func UndoMending(e *work.Engine, ctx context.Context, server string, entries []s
 	return onServer(e, ctx, "history --undo", server, dryRun, func(m *mending) error {
 		var found *overview.Inspected
 		for _, left := range effect.LeftOf(effect.Converted(entries)) {
-			if !left.Done { // the run was killed: has it come to this?
+			if !left.Done { // the run was killed: was this done?
 				if found == nil {
 					found = &overview.Inspected{}
 					if err := overview.InspectServer(e, ctx, server, false, found); err != nil {

@@ -31,7 +31,7 @@ type Inspecting struct {
 	Only   []string // kinds of findings; empty for all
 }
 
-// orNone is a list that a document shows as one, and not as null, where nothing is in it.
+// orNone makes an empty list appear as [] in a document, not as null.
 func orNone[T any](list []T) []T {
 	if list == nil {
 		return []T{}

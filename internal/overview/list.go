@@ -12,7 +12,7 @@ import (
 	"yellowfield/internal/work"
 )
 
-// AppState is where an app is in its life.
+// AppState is the stage of its life that an app is in.
 type AppState string
 
 // States of an app.
@@ -46,7 +46,7 @@ type Listed struct {
 	Remedy  string `json:"remedy,omitempty"`
 }
 
-// IsOverdue reports whether the app was to be closed by now.
+// IsOverdue reports whether the app should have been closed by now.
 func (l Listed) IsOverdue() bool { return l.OpenUntil != nil && time.Now().After(*l.OpenUntil) }
 
 // ListApp looks at the app.

@@ -25,7 +25,7 @@ func LookOver(r *work.Run, _ context.Context) {
 	}
 	files, err := r.Files()
 	if err != nil {
-		return // an earlier step has said it
+		return // an earlier step has reported it
 	}
 	found := lookedOver{Run: r, words: wordsInSettings(r)}
 	more, err := files.Walk(r.App.Folder, found.take)
@@ -60,8 +60,8 @@ const mostCopies = 100
 // repositories are the folders of version control.
 var repositories = wordset.Of(".git .svn .hg .bzr")
 
-// dumpName is a script's name that says it is a copy of a database; a date alone is one of
-// an upgrade, and a database's name one of its first script.
+// dumpName matches names of scripts that say they are a database dump; a date alone may be an
+// upgrade's, and a database's name its first script's.
 var (
 	dumpName = regexp.MustCompile(`(?i)dump|backup|sicherung`)
 	dated    = regexp.MustCompile(`(?:19|20)\d\d[-_]?\d\d[-_]?\d\d`)

@@ -24,15 +24,14 @@ type writer struct {
 }
 
 const (
-	// remarkColumn is where the remarks behind short lines begin.
+	// remarkColumn is where the remarks after short lines begin.
 	remarkColumn = 36
 	// lineWidth is that of a terminal of 80 columns without the indentation
 	// that the entry gets in the estate file.
 	lineWidth = 76
 )
 
-// line writes a line with a remark behind it, or above it where it would be too
-// long.
+// line writes a line with a remark after it, or above it where it would be too long.
 func (w *writer) line(text, remark string) { w.lineAt(remarkColumn, text, remark) }
 
 func (w *writer) lineAt(column int, text, remark string) {

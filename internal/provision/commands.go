@@ -119,7 +119,7 @@ func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options work.Op
 func (e *Engine) Copy(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
 	copied := &work.CopyOf{Copying: *options.Copy, Original: app, Exports: map[string]string{}}
 	if made := e.Estate.Apps[copied.Name]; made != nil {
-		if cut, err := e.State.CutOff(made.Name, e.Estate.Path); err != nil || cut != nil && cut.Command == "copy" { // behind its entry
+		if cut, err := e.State.CutOff(made.Name, e.Estate.Path); err != nil || cut != nil && cut.Command == "copy" { // after its entry
 			return e.each(ctx, []*estate.App{made}, work.Options{Command: "provision", DryRun: options.DryRun}, provision)
 		}
 		return nil, e.Estate.Fault(fault.Invalid, "apps."+copied.Name, "choose another name", "app %s is in the estate file already", copied.Name)
@@ -302,8 +302,8 @@ func (e *Engine) UndoRun(ctx context.Context, app *estate.App, entries []state.E
 	return e.each(ctx, []*estate.App{app}, options, func(r *work.Run, ctx context.Context) error { return planning.UndoRun(r, ctx, entries) })
 }
 
-// Mend mends what inspect has found on a server, each finding by itself: one that cannot be
-// mended is as before, and stops no other.
+// Mend fixes what inspect has found on a server, one finding at a time: a fix that fails is
+// rolled back; the rest continue.
 func (e *Engine) Mend(ctx context.Context, server string, o mending.Mending) work.Result {
 	return mending.MendServer((&e.Engine), ctx, server, o)
 }

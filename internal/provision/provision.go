@@ -1,5 +1,5 @@
 // Package provision is what the commands call: it locks apps, finishes what earlier runs have
-// left, and has the rooms below it plan, do and prove the work, on several apps at once.
+// left, and has the packages below plan, do and prove the work, on several apps at once.
 //
 // It must never know of terminals or of how its rows are drawn.
 package provision

@@ -14,9 +14,9 @@ import (
 	"yellowfield/internal/work"
 )
 
-// Several apps at once: each worker is an Engine with connections of its own, so that two
-// apps are to each other as if two programs worked on them. What is told is told in the
-// order of the apps, and apps that have something in common follow one another.
+// Several apps at once: each worker is an Engine with connections of its own, as if a program
+// of its own worked on each app. Rows are shown in the order of the apps, and apps that have
+// something in common are worked on one after another.
 
 // following gives for each app those before it that it has something in common with, and
 // that are waited for: a database, an account, a settings file, a folder in the other's, or
@@ -97,7 +97,7 @@ func (o *inOrder) end(i int) {
 	}
 }
 
-// of is the listener for an app. What nobody listens to stays unheard.
+// of is the listener for an app; events without a receiver are dropped.
 func (o *inOrder) of(i int) work.Listener {
 	var l work.Listener
 	if o.to.Begin != nil {
@@ -116,7 +116,7 @@ func (o *inOrder) of(i int) work.Listener {
 		l.Progress = func(h work.Header, p load.Progress) {
 			o.mutex.Lock()
 			defer o.mutex.Unlock()
-			if i == o.turn { // how far another was is of no use later
+			if i == o.turn { // progress is of no use later
 				o.to.Progress(h, p)
 			}
 		}
@@ -163,7 +163,7 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options work.
 		crew.Go(func() {
 			for i := range turns {
 				for _, before := range behind[i] {
-					<-done[before] // which was reached earlier
+					<-done[before] // which was done earlier
 				}
 				if ctx.Err() == nil {
 					worker.Listener = telling.of(i)

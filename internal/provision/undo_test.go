@@ -299,7 +299,7 @@ func undoes(t *testing.T, r *work.Run, p *pretended, when string) {
 		_, err = machine.Run(t.Context(), r, r.Journal, r)
 		require.NoError(t, err)
 		assert.NotEqual(t, first, world(r, t, p), "it changes something")
-		r.Plan.Settings.Discard() // as a sweep does behind a process that is dead
+		r.Plan.Settings.Discard() // as a sweep does after a process that is dead
 	}
 	again := aRun(t, &Engine{Engine: *r.Engine})
 	entries := journalOf(t, r)

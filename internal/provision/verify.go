@@ -12,8 +12,8 @@ import (
 	"yellowfield/internal/work"
 )
 
-// verify tells the plan as a comparison: what would be kept is verified, what
-// would be changed differs.
+// verify reports the plan as a comparison: what would be kept is verified, what would change
+// differs.
 func verify(r *work.Run, ctx context.Context) error {
 	err := planning.MakePlan(r, ctx)
 	for _, s := range r.Plan.Steps {
@@ -44,7 +44,7 @@ func verify(r *work.Run, ctx context.Context) error {
 	return noteAges(r)
 }
 
-// noteAges tells how old the passwords are, for whoever watches over them.
+// noteAges reports the age of the passwords, for monitoring.
 func noteAges(r *work.Run) error {
 	r.Result.PasswordAges = map[string]time.Duration{}
 	for _, account := range r.App.Accounts {

@@ -99,9 +99,9 @@ func tellCutOff(r *work.Run, cut *state.CutOff) {
 	}
 }
 
-// reach logs in as administrator. The first app on a server tries it, and restores what a
-// killed run has left changed there; where that fails it is told there why, and the others only
-// say so.
+// reach logs in as administrator. The first app on a server does so, and restores what a
+// killed run has left changed there; if that fails, the first app says why, and the others
+// only refer to it.
 func reach(r *work.Run, ctx context.Context) (*work.Connection, error) {
 	first, itself := r.SpeaksFor()
 	server := r.Reached[r.App.Server]

@@ -238,8 +238,8 @@ func filesOf(r *work.Run, account *estate.Account) (all []*accountFile, err erro
 	return all, nil
 }
 
-// forEachRun does work forEachRun this app and forEachRun those whose settings hold the passwords, and tells for
-// these what they tell.
+// forEachRun does work on this app and on those whose settings hold the passwords, and reports
+// the rows of the latter as this app's.
 func forEachRun(r *work.Run, replacements []*Replacement, do func(*work.Run)) {
 	do(r)
 	done := map[*work.Run]bool{r: true}

@@ -29,7 +29,7 @@ func (p *Replacement) standsIn(f *accountFile) bool {
 	return p.StandIn != nil && f.user == p.StandIn.User && f.password.Reveal() == p.StandIn.Password.Reveal()
 }
 
-// findStandIn looks whether a rotation has one, or is to have one.
+// findStandIn reports whether a rotation has a stand-in, or needs one.
 func findStandIn(r *work.Run, p *Replacement) error {
 	traits := r.Estate.Servers[r.App.Server].DBMS.Traits()
 	user := work.StandInOf(p.Account.Name, traits)

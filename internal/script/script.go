@@ -152,8 +152,8 @@ func (s Source) Open(ctx context.Context) (*Content, error) {
 	return c, nil
 }
 
-// interruptible is a reader that ends with its context: a few bytes of an archive
-// can be blanks without end.
+// interruptible is a reader that ends with its context: a a few bytes of an archive can unpack
+// to endless blanks.
 type interruptible struct {
 	ctx context.Context
 	io.Reader

@@ -25,8 +25,8 @@ type Source struct {
 // error where there is no terminal.
 type Asker func(label string) (Password, error)
 
-// lingers is how long what a command has started may hold its output open when the command
-// itself has ended, or was told to.
+// lingers is how long a command's children may keep its output open after the command has
+// ended or was told to.
 const lingers = time.Second
 
 // Obtain gets the password from its source. label names its use in messages

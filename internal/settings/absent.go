@@ -12,14 +12,14 @@ import (
 // comment's mark, would be a setting.
 type Commented struct {
 	syntax.Setting
-	// offset and line make it a setting of its own behind the comment.
+	// offset and line make it a setting of its own after the comment.
 	offset int
 	line   string
 }
 
-// Commented lists the settings that stand in comments, in the order of the
-// file. Whether a line is one, and what its address is, the syntax itself says:
-// the line is added as a setting, and the file is read again.
+// Commented lists the settings that stand in comments, in the order of the file. The syntax
+// itself decides whether a line is one, and what its address is: the line is added as a
+// setting, and the file is parsed again.
 func (f *File) Commented() []Commented {
 	var found []Commented
 	places := syntax.NewPlaces(f.source)
@@ -69,8 +69,8 @@ func (f *File) forAdding() syntax.File {
 	return syntax.File{Source: f.source, Settings: f.Settings, LineEnd: f.lineEnd()}
 }
 
-// revive puts a line behind offset and reads the file again. ok is false unless
-// that gives exactly one more setting, with a value of its own.
+// revive puts a line after offset and reads the file again. ok is false unless that gives
+// exactly one more setting, with a value of its own.
 func (f *File) revive(offset int, line string) (Commented, bool) {
 	_, added, ok := f.insert(offset, line)
 	if !ok || added.Refusal != "" {
@@ -154,8 +154,7 @@ func (f *File) withAbsent(change Change, unknown error) (*File, error) {
 	return added.With([]Change{{Address: change.Address, Value: change.Value}})
 }
 
-// beside is where an element goes behind the last one that has the same parent, in its
-// layout.
+// beside is where an element goes after the last one that has the same parent, in its layout.
 func (f *File) beside(address string) (offset int, text string, found bool) {
 	if f.Syntax.Element == nil {
 		return 0, "", false

@@ -14,9 +14,9 @@ import (
 // somebody else's password.
 var harmless = map[Role]bool{Host: true, Port: true, Socket: true, User: true, Database: true, Prefix: true, Charset: true, Collation: true, Driver: true}
 
-// IsSecret reports whether a setting's value should not be shown. It errs on the
-// side of hiding: a value with a password inside, such as a URL, is hidden as a
-// whole, and so is an expression, which may hold anything.
+// IsSecret reports whether a setting's value must not be shown. When in doubt it hides: a
+// value with a password inside, such as a URL, is hidden as a whole, and so is an expression,
+// which may hold anything.
 func IsSecret(s syntax.Setting) bool { return IsSecretAs(RoleOf(s.Address), s) }
 
 // IsSecretAs is IsSecret for a setting that is known to be for something, whatever

@@ -1,8 +1,8 @@
 package sqltext
 
-// DisabledEvent is a CREATE EVENT, as the servers show it, that does not run: its state
-// stands behind what becomes of it (MySQL Reference Manual, "CREATE EVENT Statement").
-// Another statement stays as it is.
+// DisabledEvent is a CREATE EVENT, as the servers show it, that does not run: its state stands
+// after what becomes of it (MySQL Reference Manual, "CREATE EVENT Statement"). Another
+// statement stays as it is.
 func DisabledEvent(statement string, d Dialect) string {
 	tokens := Scan([]byte(statement), d)
 	for i, t := range tokens {

@@ -304,7 +304,7 @@ type ObjectName struct{ Schema, Name string }
 // into the server and has no body.
 func (h Head) IsLoadableFunction() bool { return h.loadableFunction }
 
-// objects are the words behind CREATE, ALTER or DROP that name a kind.
+// objects are the words after CREATE, ALTER or DROP that name a kind.
 var objects = map[string]bool{
 	"TABLE": true, "VIEW": true, "TRIGGER": true, "FUNCTION": true, "PROCEDURE": true, "EVENT": true,
 	"DATABASE": true, "SCHEMA": true, "INDEX": true, "USER": true, "ROLE": true, "SEQUENCE": true,
@@ -362,9 +362,9 @@ func (h *Head) readTarget(s *Scanner, skipped ...string) {
 	}
 }
 
-// readObject reads from behind CREATE, ALTER or DROP to the object's name. A
-// CREATE may hold a good many words before the kind: OR REPLACE, a DEFINER
-// clause, SQL SECURITY, ALGORITHM, UNIQUE, TEMPORARY, AGGREGATE.
+// readObject reads from the end CREATE, ALTER or DROP to the object's name. A CREATE may hold
+// a good many words before the kind: OR REPLACE, a DEFINER clause, SQL SECURITY, ALGORITHM,
+// UNIQUE, TEMPORARY, AGGREGATE.
 func (h *Head) readObject(s *Scanner) {
 	t, ok := s.Next()
 	for ok {

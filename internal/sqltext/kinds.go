@@ -8,8 +8,8 @@ var passedWords = map[string]bool{
 	"RECURSIVE": true, "CONSTRAINT": true, "MATERIALIZED": true, "TRUSTED": true, "PROCEDURAL": true, "DEFAULT": true,
 }
 
-// longKinds are kinds of objects that are not what their first word says, by
-// that word and the one behind it.
+// longKinds are kinds of objects that are not what their first word says, by that word and the
+// one after it.
 var longKinds = map[string]map[string]bool{
 	"FOREIGN": {"TABLE": true, "DATA": true}, "EVENT": {"TRIGGER": true}, "TEXT": {"SEARCH": true}, "USER": {"MAPPING": true},
 	"OPERATOR": {"CLASS": true, "FAMILY": true}, "ACCESS": {"METHOD": true}, "LARGE": {"OBJECT": true},

@@ -68,8 +68,8 @@ type Row struct {
 	// Values are those of the row; of one that has more than a table has columns there is
 	// one more than that.
 	Values []Value
-	// Nulls has a bit for each of the first 64 values that is NULL; ManyNulls
-	// says that one behind them is.
+	// Nulls has a bit for each of the first 64 values that is NULL; ManyNulls says that one
+	// after them is.
 	Nulls     uint64
 	ManyNulls bool
 }
@@ -109,8 +109,8 @@ func NewRowScanner(text []byte, body int, d Dialect) *RowScanner {
 	return &RowScanner{text: text, pos: body, dialect: d, escapes: d.Escapes('\'')}
 }
 
-// Literal reports, once Next has given false, whether all rows were read and
-// hold nothing but literals, with nothing behind them.
+// Literal reports, once Next has given false, whether all rows were read and hold nothing but
+// literals, with nothing after them.
 func (s *RowScanner) Literal() bool { return !s.bad && s.begun }
 
 // Next reads one more row, which keeps its memory; false when there is none, or something
@@ -235,8 +235,8 @@ func (s *RowScanner) literal(value *Value) (null bool) {
 	return false
 }
 
-// castEnd is the end of the casts behind a literal, 'x'::text::varchar(3); end
-// itself where there are none.
+// castEnd is the end of the casts after a literal, 'x'::text::varchar(3); end itself where
+// there are none.
 func castEnd(text []byte, end int, d Dialect) int {
 	for end+1 < len(text) && text[end] == ':' && text[end+1] == ':' {
 		end += 2

@@ -33,8 +33,8 @@ type Statement struct {
 	// Dialect is how the server reads this statement, given the sql_mode that
 	// the script has set before it.
 	Dialect Dialect
-	// SetsReading tells that the statement changes how the server reads those
-	// behind it, and Untraced says why it cannot be told in which way.
+	// SetsReading tells that the statement changes how the server reads those after it, and
+	// Untraced says why it cannot be told in which way.
 	SetsReading bool
 	Untraced    string
 	// State is the reader's own: what the script has said to it before this
@@ -66,7 +66,7 @@ func (s Statement) WithoutText() Statement {
 // Reader gives the statements of a script one by one. Its memory is that of the
 // longest statement, whatever the length of the script.
 type Reader interface {
-	// Next gives the next statement, or io.EOF behind the last one.
+	// Next gives the next statement, or io.EOF after the last one.
 	Next() (Statement, error)
 	// Resume reads on at a mark of a statement that a reader of the same kind gave;
 	// src begins at its offset.

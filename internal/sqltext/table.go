@@ -327,10 +327,9 @@ func (t *Table) HasAuto() bool {
 	return slices.ContainsFunc(t.Columns, func(c Column) bool { return c.Auto })
 }
 
-// ForInsert are the positions, for an INSERT with the given columns (nil for
-// all), of the columns that take no NULL; Auto is the position of the
-// AUTO_INCREMENT column, or -1. Positions behind 63 are left out of the set,
-// and wide says that there are such.
+// ForInsert are the positions, for an INSERT with the given columns (nil for all), of the
+// columns that take no NULL; Auto is the position of the AUTO_INCREMENT column, or -1.
+// Positions after 63 are left out of the set, and wide says that there are such.
 func (t *Table) ForInsert(columns []string) (set uint64, auto int, wide bool) {
 	auto = -1
 	if columns == nil {

@@ -16,10 +16,10 @@ func Scan(text []byte, d Dialect) Tokens {
 	return tokens
 }
 
-// noToken stands for what is before or behind a statement, and equals nothing.
+// noToken stands for what is before or after a statement, and equals nothing.
 var noToken = Token{Kind: Punct, Text: []byte{0}}
 
-// At gives a token; before and behind the statement one that equals nothing.
+// At gives a token; before and after the statement one that equals nothing.
 func (t Tokens) At(i int) Token {
 	if i >= 0 && i < len(t) {
 		return t[i]

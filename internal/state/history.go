@@ -23,7 +23,7 @@ type Result string
 const (
 	WasDone   Result = "done"
 	WasFailed Result = "failed"
-	WasCutOff Result = "cut off" // killed, and gone on with or not
+	WasCutOff Result = "cut off" // killed, whether or not another run has continued it
 	IsAtWork  Result = "at work"
 )
 

@@ -2,9 +2,9 @@
 // back from servers and files: the journal of runs, pending passwords, copies
 // of settings files for undo, and locks.
 //
-// Losing it loses history, pending passwords and what could still be undone,
-// and nothing that works. Everything in it is readable by its owner alone. The
-// package must never know what the steps of a run mean.
+// Losing it loses history, pending passwords and what could still be undone; everything that
+// works goes on working. Everything in it is readable by its owner alone. The package must
+// never know what the steps of a run mean.
 package state
 
 import (
@@ -63,8 +63,8 @@ func isRoots(folder string) bool {
 	return uid == 0
 }
 
-// Open makes the folder if need be, and refuses one that others could have put
-// something into. In its errors {state} stands for how another one is named.
+// Open makes the folder if need be, and refuses one that others could have put something into.
+// In its errors, {state} stands for the option that names another folder.
 func Open(path string) (*Folder, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
@@ -168,8 +168,8 @@ func (f *Folder) DropPending(a Account) error {
 	return nil
 }
 
-// The versions of what is written into journals and notes. Whoever finds a higher one is
-// older than what wrote it, and must not guess.
+// The layout versions of journals and notes. A program that finds a higher one is older than
+// the program that wrote it, and must not guess.
 const (
 	journalLayout = 2 // 1 had sentences in the place of effects
 	noteLayout    = 1
@@ -187,14 +187,14 @@ type versioned struct {
 	Note    json.RawMessage `json:"note"`
 }
 
-// SetNote keeps what has to be known by whoever comes next if this program dies: an
-// import that is under way, a server's settings as they were. kind and name
-// say whose it is; it is on the disk when SetNote returns.
+// SetNote keeps what has to be known by the next run if this program dies: an import that is
+// under way, a server's settings as they were. kind and name say whose it is; it is on the
+// disk when SetNote returns.
 func (f *Folder) SetNote(kind, name string, note any) error {
 	if _, err := f.subfolder(kind); err != nil {
 		return err
 	}
-	f.noting.Lock() // two that work side by side may have the same to say
+	f.noting.Lock() // two workers may write the same note
 	defer f.noting.Unlock()
 	content, err := json.Marshal(note)
 	if err == nil {
@@ -266,7 +266,7 @@ const (
 	Failed   Event = "failed"
 	Undone   Event = "undone"
 	Ended    Event = "ended"
-	Left     Event = "left" // it ended, and something stands that it could not take back
+	Left     Event = "left" // it ended without undoing everything
 )
 
 // Entry is one line of the journal. It never holds a secret.
@@ -311,7 +311,7 @@ type Run struct {
 	file   *os.File
 }
 
-// Begin opens a new journal, one JSON object a line.
+// Begin opens a new journal, with one JSON object per line.
 func (f *Folder) Begin(first Entry) (*Run, error) {
 	folder, err := f.subfolder("journal")
 	if err != nil {
@@ -325,7 +325,7 @@ func (f *Folder) Begin(first Entry) (*Run, error) {
 		if !errors.Is(err, fs.ErrExist) {
 			break
 		}
-		time.Sleep(time.Millisecond) // the run before this one has begun in the same
+		time.Sleep(time.Millisecond) // the previous run began in the same millisecond
 	}
 	if err != nil {
 		return nil, fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal cannot be begun: %v", err).With(err)
@@ -335,7 +335,7 @@ func (f *Folder) Begin(first Entry) (*Run, error) {
 	return run, run.Record(first)
 }
 
-// ID is what the run is called by.
+// ID is the run's name.
 func (r *Run) ID() string { return r.name }
 
 // Record writes an entry and returns once it is on the disk.
@@ -528,10 +528,10 @@ func (c *CutOff) On(server string) *CutOff {
 }
 
 // CutOff gives the runs on an app of an estate file that were cut off and not gone on with,
-// whenever that was: the clock may have been set back since. It is nil where there are
-// none. Whoever asks holds the app's lock, so that the run is at work no more. A journal that
-// cannot be read is none: what is found on the servers counts, and not what is written
-// about it. One of a newer program's is an error.
+// whenever that was: the clock may have been set back since. It is nil where there are none.
+// The caller holds the app's lock, so the run is no longer at work. A journal that cannot be
+// read is none: what is found on the servers counts, and not what is written about it. One of
+// a newer program's is an error.
 func (f *Folder) CutOff(app, estate string) (cut *CutOff, err error) {
 	journals, err := f.journals()
 	if err != nil {
@@ -581,10 +581,10 @@ func (f *Folder) isCopy(path string) error {
 	return nil
 }
 
-// goneOnWith is written behind what a run that was killed has left of its journal.
+// goneOnWith is written after what a run that was killed has left of its journal.
 const goneOnWith = "cut off, and continued by a later run"
 
-// End writes down that the runs were gone on with.
+// End records that another run has continued these.
 func (c *CutOff) End() error {
 	line, err := json.Marshal(Entry{Time: time.Now().UTC(), Event: Ended, Detail: goneOnWith})
 	if err != nil {

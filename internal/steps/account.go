@@ -64,8 +64,8 @@ func planAccount(r *work.Run, ctx context.Context, account *estate.Account, a db
 	return nil
 }
 
-// mayTake refuses an account that is someone else's: it has rights elsewhere
-// and none on this database yet.
+// mayTake refuses an account that is somebody else's: one with rights elsewhere and none on
+// this database yet.
 func mayTake(r *work.Run, a dbms.Account) error {
 	grants := r.View.Catalogue.Grants(a)
 	held, elsewhere := Ours(r, grants)
@@ -99,7 +99,7 @@ func planNewAccount(r *work.Run, account *estate.Account, a dbms.Account, c *wor
 		return
 	}
 	if !c.Knows() { // the account exists for another host only, with a password we do not have
-		stuck(r, first, "the password of "+a.User+" is not known here")
+		noLogin(r, first, "the password of "+a.User+" is not known here")
 		r.Plan.Differs(work.StepAccount, estate.MustFix, r.SayPassword(a.User),
 			a.String()+" cannot be made: the password that "+a.User+" has for other hosts is not known here")
 		return
@@ -213,8 +213,8 @@ func makeAccount(r *work.Run, ctx context.Context, d *effect.Doing[AccountState]
 	err := r.Send(ctx, &d.Touched, r.View.Server.CreateAccount(a, verifier, options))
 	facts, err := AfterPassword(r, ctx, &d.Touched, a, c, verifier, err, r.View.Server.CreateAccountInPlain(a, c.Password, options))
 	if err != nil && !d.Touched && d.After.Pending {
-		// It was refused, so somebody else may own that name: only what
-		// lies in the state folder is ours to take back.
+		// It was refused, so somebody else may own that name: only our note in the state
+		// folder is to be undone.
 		return "", errors.Join(err, r.State.DropPending(r.StateAccount(a.User)))
 	}
 	return facts, err
@@ -285,8 +285,8 @@ func AfterPassword(r *work.Run, ctx context.Context, touched *bool, a dbms.Accou
 	return "", nil
 }
 
-// stuck notes that the app's own login cannot be used.
-func stuck(r *work.Run, first bool, why string) {
+// noLogin notes that the app's own login cannot be used.
+func noLogin(r *work.Run, first bool, why string) {
 	if first && r.Plan.LoginBlocked == "" {
 		r.Plan.LoginBlocked = why
 	}
@@ -304,7 +304,7 @@ func planExistingAccount(r *work.Run, ctx context.Context, a dbms.Account, state
 	case r.AccountNamed(a.User).Auth != "" && r.AccountNamed(a.User).Auth != method:
 		trouble = "logs in by " + cmp.Or(method, "no password") + ", not by " + r.AccountNamed(a.User).Auth
 	case state.Locked:
-		stuck(r, first, a.String()+" is locked")
+		noLogin(r, first, a.String()+" is locked")
 		r.Plan.Unmet = r.Plan.Unmet || first
 		r.Plan.Differs(work.StepAccount, estate.MustFix, r.View.Server.UnlockAccount(a).String()+", if it was not locked on purpose", a.String()+" is locked")
 		return
@@ -327,7 +327,7 @@ func planExistingAccount(r *work.Run, ctx context.Context, a dbms.Account, state
 				r.Plan.Differs(work.StepAccount, estate.ShouldLook, remedy, a.String()+" "+trouble).MayAccept(estate.FindingSecondPassword, a.String())
 				return
 			}
-			stuck(r, first, a.String()+" "+trouble)
+			noLogin(r, first, a.String()+" "+trouble)
 			if !c.Knows() {
 				remedy = r.SayPassword(a.User)
 			}

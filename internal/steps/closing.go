@@ -63,7 +63,7 @@ func PlanRemoval(r *work.Run, name, path string) {
 	r.Plan.Change(work.Row{Step: work.StepInstaller, Outcome: work.Removed, Facts: facts}, InstallerMoved.Of(path, removedState{Exists: true}, removedState{Name: name, Deleted: r.Options.Turn.Delete}), nil)
 }
 
-// OpenUntil is when an app was to be closed; zero for never.
+// OpenUntil is when an app should be closed; zero for never.
 func OpenUntil(r *work.Run) (time.Time, error) {
 	var note OpenNote
 	_, err := r.State.Note(OpenApps, r.NoteName(), &note)

@@ -43,7 +43,7 @@ func AttributesFor(r *work.Run, path string, absent bool) (atomicfile.Attributes
 	}
 	if !r.Host.MayGive(owned) {
 		if r.App.Ownership == nil || r.App.Ownership.Owner == "" && r.App.Ownership.Group == "" {
-			// Nothing was asked for: the file stays with whoever runs this.
+			// Nothing was asked for: the file belongs to the user who runs this.
 			owned.UID, owned.GID = -1, -1
 			return owned, nil
 		}

@@ -29,7 +29,7 @@ type PasswordState struct {
 // PasswordChange is what changing a password takes beside the effect's data.
 type PasswordChange struct {
 	Old OldPassword
-	// note puts the new one into the state folder first; nil for none.
+	// Note puts the new one into the state folder first; nil for none.
 	Note func() error
 	Set  func(ctx context.Context, touched *bool) (facts string, err error)
 }
@@ -40,7 +40,7 @@ type OldPassword struct {
 	Password secret.Password
 }
 
-// keptPassword is oldPassword as the state folder keeps it.
+// keptPassword is an OldPassword as the state folder keeps it.
 type keptPassword struct {
 	Method   string `json:"method"`
 	Verifier []byte `json:"verifier,omitempty"`

@@ -154,7 +154,7 @@ func reload(php *phpini.Configuration) string {
 
 // dropInPath is the app's own file among those that PHP reads.
 func dropInPath(r *work.Run, php *phpini.Configuration) string {
-	return filepath.Join(php.Scan, "90-yellowfield-"+r.App.Name+".ini") // behind the distribution's, which begin with 10 or 20
+	return filepath.Join(php.Scan, "90-yellowfield-"+r.App.Name+".ini") // after the distribution's, which begin with 10 or 20
 }
 
 // planDropIn has the file written that says what the application needs and PHP's other files do

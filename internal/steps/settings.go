@@ -65,7 +65,7 @@ func planSettingsFile(r *work.Run, ctx context.Context, s *estate.Settings) erro
 	}
 	c := r.Plan.Credentials[r.App.AccountOf(s)]
 	if c == nil {
-		return nil // an error of an earlier step stands in for the password
+		return nil // an earlier step has reported the missing password
 	}
 	if !c.Knows() {
 		c = &work.Credential{Password: secret.NewPassword("unknown")}
@@ -281,7 +281,7 @@ func refuseForeign(r *work.Run, ctx context.Context, s *estate.Settings, path st
 		return nil
 	}
 	if !r.Lets(ctx, dbms.Login{Server: r.App.Server, Address: address, User: has["user"], Password: has.Password(), Database: has["database"]}) {
-		return nil // it works nowhere, so nothing is lost
+		return nil // it works nowhere, so nothing can be lost
 	}
 	place := r.PlaceOfFact(path, s.Values, "database")
 	if place == nil {

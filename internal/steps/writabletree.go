@@ -26,7 +26,7 @@ func planTree(r *work.Run, name, path string, asked atomicfile.Attributes) error
 			php = uid
 		}
 	}
-	// Whoever PHP runs as has made files there: they stay its own.
+	// The user that PHP runs as has made files there: they stay that user's.
 	want := func(e host.Entry) atomicfile.Attributes {
 		a := atomicfile.AttributesFrom(e.Info)
 		if e.Path == path || a.UID == php {

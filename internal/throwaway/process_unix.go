@@ -13,12 +13,12 @@ import (
 	"yellowfield/internal/dbms"
 )
 
-// process is a running server program.
+// process is a running server.
 type process struct {
 	ended chan error // receives the result once
 	pid   int
 	done  chan struct{}
-	end   syscall.Signal // that has it end in order
+	end   syscall.Signal // the signal for a clean shutdown
 }
 
 // start runs a program as the unprivileged user, its output in a log file.
@@ -82,7 +82,7 @@ const stopTimeout = 20 * time.Second
 
 func (p *process) stop() {
 	select {
-	case <-p.done: // its number may be another's by now
+	case <-p.done: // the process ID may have been reused
 		return
 	default:
 	}

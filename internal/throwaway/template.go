@@ -33,8 +33,8 @@ func (s *Server) fillFrom(ctx context.Context, templates string) error {
 	return nil
 }
 
-// template is the folder with the data of a new server like this one. Whoever comes first
-// makes it, by a server of its own that is stopped in order.
+// template is the folder with the data of a new server like this one. The first caller makes
+// it, with a server of its own that is shut down cleanly.
 func (s *Server) template(ctx context.Context, templates string) (string, error) {
 	like := fmt.Sprint(s.options.Product, s.options.Root, s.versionOfPrograms())
 	path := filepath.Join(templates, fmt.Sprintf("%s-%x", s.options.Product, sha256.Sum256([]byte(like)))[:len(s.options.Product)+13])

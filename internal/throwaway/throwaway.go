@@ -67,7 +67,7 @@ const unprivilegedUser = "nobody"
 
 const startTimeout = 60 * time.Second
 
-// Missing says which package a missing server program comes from.
+// missing names the package that a missing server program comes from.
 func missing(product dbms.Product, program string) error {
 	install := map[dbms.Product]string{dbms.MariaDB: "apt-get install mariadb-server-core", dbms.PostgreSQL: "scripts/setup test", dbms.MySQL: "see the README on real MySQL for the tests"}
 	return fault.New(fault.Invalid, "install it: "+install[product],
@@ -288,7 +288,7 @@ func (s *Server) takesLogins(ctx context.Context) bool {
 func (s *Server) brokenOff(what, log string, err error) error {
 	content, _ := os.ReadFile(s.path(log))
 	lines := strings.Split(strings.TrimSpace(string(content)), "\n")
-	// The programs that make a data folder print advice behind their error.
+	// The programs that make a data folder print advice after their error.
 	from := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, "ERROR") })
 	if from < 0 {
 		from = max(0, len(lines)-6)

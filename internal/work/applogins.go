@@ -25,10 +25,10 @@ func (e *Engine) logins() *applogin.Room {
 // trust, beside root.
 var serverUsers = []string{"mysql", "mariadb", "postgres"}
 
-// identity is whom a login for the app is made as: the user that PHP runs as, where that is
-// not known the owner of the app's folder. One whom the server would let in as more than the
-// application is replaced by a user that nobody is; stranger says so. Who is not root stays
-// who it is.
+// identity is the user that a login for the app is made as: the user that PHP runs as, where
+// that is not known the owner of the app's folder. A user whom the server would let in as more
+// than the application is replaced by one that nobody has; stranger says so. Without root the
+// program stays the user it is.
 func (r *Run) identity() (as applogin.Identity, stranger bool) {
 	if !r.Host.IsRoot() {
 		return applogin.Identity{}, false
@@ -133,7 +133,7 @@ func (r *Run) ProveLogin(ctx context.Context, login dbms.Login) error {
 	return err
 }
 
-// Lets reports whether a server lets a login in, whoever it is: nothing is asked behind it.
+// Lets reports whether a server lets a login in, whoever it is: nothing is asked after it.
 func (r *Run) Lets(ctx context.Context, login dbms.Login) bool {
 	as, _ := r.identity()
 	login.AsApplication = true

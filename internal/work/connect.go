@@ -15,8 +15,9 @@ type Connection struct {
 	Entry *estate.Server
 	Admin dbms.Server // nil when the estate file names no administrator
 	err   error       // why the login failed, so that it is tried once
-	// told says that a run heard how the administrator's login may be taken over.
-	told bool
+	// warned says that the run has been warned how the administrator's login could be taken
+	// over.
+	warned bool
 }
 
 // connect logs in as administrator, once for each server.
@@ -81,10 +82,10 @@ func AdministratorsWay(a dbms.Address) dbms.Address {
 func (r *Run) WarnOfStrangers(c *Connection) {
 	way := AdministratorsWay(c.Entry.Address())
 	bound := c.Entry.DBMS.Traits().BindsChannel && way.TLS == dbms.TLSRequire // to the channel: nobody is between
-	if _, speaks := r.SpeaksFor(); c.told || !speaks || !way.OverNetwork() || way.TLS == dbms.TLSVerify || bound {
+	if _, speaks := r.SpeaksFor(); c.warned || !speaks || !way.OverNetwork() || way.TLS == dbms.TLSVerify || bound {
 		return
 	}
-	c.told = true
+	c.warned = true
 	r.Tell(Row{Step: "server", Outcome: Note,
 		Facts:  fmt.Sprintf("server %s does not prove who it is (tls: %s): a stranger on the way can read the administrator's password or take its login over", c.Entry.Name, way.TLS),
 		Remedy: "write tls: verify with ca or certificate under servers." + c.Entry.Name})
@@ -104,13 +105,13 @@ func (e *Engine) rightProduct(entry *estate.Server, server dbms.Server) error {
 	return nil
 }
 
-// serverView is what is seen of a server for one app: with the administrator's eyes,
-// or only with those of the app's own account.
+// serverView is what is known of a server for one app, as seen by the administrator, or only
+// by the app's own account.
 type serverView struct {
 	*Connection
 	Server    dbms.Server
 	Catalogue *dbms.Catalogue
-	// shared says that the catalogue is that of when the run began, and not of now.
+	// Shared says that the catalogue is that of when the run began, and not of now.
 	Shared bool
 }
 
@@ -149,7 +150,7 @@ func (r *Run) LookFirst(ctx context.Context) error {
 	return nil
 }
 
-// LookAgain reads what concerns the app anew, behind a look that was for all of them.
+// LookAgain reads what concerns the app anew, after a look that was for all of them.
 func (r *Run) LookAgain(ctx context.Context) (err error) {
 	var users []string
 	for _, account := range r.App.Accounts {
@@ -244,7 +245,8 @@ const clusterPrefix = "cluster "
 // isCluster reports whether where has named a cluster.
 func isCluster(where string) bool { return strings.HasPrefix(where, clusterPrefix) }
 
-// introduce names a server at the head, and makes sure that it can be provisioned now.
+// introduce shows the server in the app's heading, and makes sure that it can be provisioned
+// now.
 func (r *Run) introduce(entry *estate.Server, server dbms.Server) error {
 	facts := server.About()
 	r.Result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + entry.Address().Short()

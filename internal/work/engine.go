@@ -1,6 +1,6 @@
-// Package work is what is known of one app while a command is at it: its entry, its server as the
-// administrator and as the application see it, its folder, its accounts' passwords, and the plan.
-// It runs a plan's effects and tells what comes of them.
+// Package work is the state of a command's work on one app: its entry, its server as the
+// administrator and the application see it, its folder, its accounts' passwords, and the plan.
+// It carries out the plan's effects and reports the outcome.
 //
 // It must never know what a step means, of terminals, or of how its rows are drawn.
 package work
@@ -107,26 +107,26 @@ type Run struct {
 	Folder      *host.Folder  // of the app, once it was opened
 	Interrupted *state.CutOff // what was killed on this app before; nil for nothing
 	Journal     *state.Run
-	// others are the work on other apps that share an account with this one; what they
+	// Others are the work on other apps that share an account with this one; what they
 	// tell is told for them.
 	Others  map[*estate.App]*Run
 	telling sync.Mutex
-	// from is where the app is moved from; nil where it is not being moved.
+	// From is where the app is moved from; nil where it is not being moved.
 	From *Origin
-	// copies is what the app is a copy of; nil for none.
+	// Copies is what the app is a copy of; nil for none.
 	Copies *CopyOf
-	// credentials, where it is set, finds an account's password first; nil from it leaves that
+	// Credentials, where it is set, finds an account's password first; nil from it leaves that
 	// to us.
 	Credentials func(ctx context.Context, account *estate.Account) (*Credential, error)
-	// transfers, where it is set, brings the rows in the place of scripts.
+	// Transfers, where it is set, brings the rows in the place of scripts.
 	Transfers func(ctx context.Context) error
-	// movedFrom is the server that a move which was cut off came from; empty for none.
+	// MovedFrom is the server that a move which was cut off came from; empty for none.
 	MovedFrom string
-	// stillCut says that the runs which were cut off are not gone on with to their end.
+	// StillCut says that the runs which were cut off are not gone on with to their end.
 	StillCut bool
 	// readers are logins that were made for this run.
 	readers []*reader
-	// freeServer gives back the lock on the server's settings, while this run
+	// FreeServer gives back the lock on the server's settings, while this run
 	// has changed them.
 	FreeServer func()
 }
@@ -153,7 +153,7 @@ func (r *Run) Tell(row Row) {
 	r.telling.Lock()
 	defer r.telling.Unlock()
 	r.Begin()
-	row.Remedy = ways.Replace(row.Remedy) // Facts may hold what people have called something
+	row.Remedy = ways.Replace(row.Remedy) // Facts may contain names that people have chosen
 	if why := r.App.Accepts(row.Finding, row.On); why != "" && row.Outcome == Differs && row.Severity != estate.MustFix {
 		row.Outcome, row.Severity, row.Remedy = Note, "", ""
 		row.Facts += "; accepted: " + why
@@ -210,12 +210,12 @@ func (r *Run) Finish(err error) {
 	}
 }
 
-// told marks an error whose rows have been told already.
+// told marks an error whose rows have been shown already.
 type told struct{ error }
 
 func (e *told) Unwrap() error { return e.error }
 
-// Told marks an error as one whose rows have been told already.
+// Told marks an error whose rows have been shown already.
 func Told(err error) error { return &told{err} }
 
 // stepError says in which step an error arose.

@@ -51,7 +51,7 @@ func (r *Run) Execute(ctx context.Context) error {
 	return nil
 }
 
-// isFinal reports whether what was done so far stands, whatever fails behind it.
+// isFinal reports whether what was done so far stands, whatever fails after it.
 func (r *Run) isFinal() bool { return r.Plan.Dropped || r.Plan.Settings.IsPublished() }
 
 // skips reports whether a step is not asked for, or cannot be reached.
@@ -67,7 +67,7 @@ func (r *Run) skips(i int) bool {
 	return false
 }
 
-// Found, Done, Failed, Undone, UndoSlow and UndoFailed tell what became of a step.
+// Found, Done, Failed, Undone, UndoSlow and UndoFailed report the outcome of a step.
 func (r *Run) Found(i int) { r.Tell(r.Plan.Steps[i].Row) }
 
 // Done tells a step with what really came of it.
@@ -190,8 +190,8 @@ func (r *Run) prune() {
 	}
 }
 
-// tellWhatStayed looks whether the app's databases hold again what they held before,
-// and names what does not fit: "undone" is more than that no step has failed.
+// tellWhatStayed checks that the app's databases hold again what they held before, and names
+// what does not match: "undone" claims more than that no step has failed.
 func (r *Run) tellWhatStayed(ctx context.Context) {
 	ctx = context.WithoutCancel(ctx)
 	now, err := r.View.Server.Contents(ctx, r.DatabaseNames()...)
@@ -225,7 +225,7 @@ func (r *Run) tellWhatStayed(ctx context.Context) {
 	}
 }
 
-// tellNotReached names the steps behind a failed one, each once.
+// tellNotReached names the steps after a failed one, each once.
 func (r *Run) tellNotReached(rest []*Step) {
 	seen := map[string]bool{}
 	for _, s := range rest {
@@ -318,8 +318,8 @@ func (r *Run) Preview() {
 	}
 }
 
-// AskAndExecute shows what will be done, where somebody is asked or nothing is to be
-// touched, and does it. done is false for a dry run; otherwise says how to answer.
+// AskAndExecute shows what will be done, where somebody is asked or nothing is to be touched,
+// and does it. done is false for a dry run; otherwise is the flag that answers the question.
 func (r *Run) AskAndExecute(ctx context.Context, confirm func(app string) bool, otherwise string) (done bool, err error) {
 	ask := confirm != nil && r.HasWork()
 	if r.Options.DryRun || ask {

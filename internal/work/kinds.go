@@ -22,8 +22,8 @@ import (
 // it is planned.
 var Kinds effect.Kinds[*Run]
 
-// Proof is something to do that changes nothing which could be taken back: a login, a wait, a
-// command, the end of a note.
+// Proof is a step that changes nothing that could be undone: a login, a wait, a command, the
+// end of a note.
 type Proof func(context.Context) (facts string, err error)
 
 // Kinds of change, see init.
@@ -150,7 +150,7 @@ func (r *Run) LookAtFile(_ context.Context, c effect.Change[FileState]) (effect.
 	return StandingOf(c.Before, c.After, content, err)
 }
 
-// OwnerOf is the work on the app whose a file is.
+// OwnerOf is the work on the app that a file belongs to.
 func (r *Run) OwnerOf(s FileState) *Run {
 	if app := r.Estate.Apps[s.App]; s.App != "" && s.App != r.App.Name && app != nil {
 		return r.RunFor(app)
@@ -171,8 +171,8 @@ func (r *Run) RestoreFile(files *host.Folder, c effect.Change[FileState]) error 
 	case standing != effect.Done:
 		return ChangedSince(c.Subject, c.Before.Copy)
 	}
-	// What is taken away may be of use to somebody. This run keeps it already where it has
-	// written it itself.
+	// What is removed may be of use to somebody. Where this run has written the file itself,
+	// it has kept the old content already.
 	if kept := r.Journal.CopyOf(c.Subject); !c.After.Absent && kept != c.Before.Copy && c.Material == nil {
 		if _, err := r.Journal.KeepCopy(c.Subject, now); err != nil {
 			return err
@@ -254,7 +254,7 @@ func (r *Run) RunFor(app *estate.App) *Run {
 	return r.Others[app]
 }
 
-// What a database's making, and an import, are no more taken back for once a run has ended.
+// Why making a database and an import are not undone once a run has ended.
 const (
 	Filled     = "the run has made or filled a database, and the application may have stored something since"
 	DropByHand = "drop by hand what nobody needs"

@@ -74,7 +74,7 @@ func (r *Run) patience() *waiting { return &waiting{run: r, began: time.Now()} }
 
 // goesOn reports whether there is time left, and tells once for whom it is waited.
 func (w *waiting) goesOn(who string) bool {
-	const soon = time.Second // before that nobody has to know
+	const soon = time.Second // a short wait is not reported
 	waited := time.Since(w.began)
 	if waited > soon && !w.told && w.run.Wait > soon {
 		w.told = true

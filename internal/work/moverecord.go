@@ -45,7 +45,7 @@ func (m MoveRecord) ThatAreSwitched() []dbms.Event {
 	return slices.DeleteFunc(slices.Clone(m.Events), func(e dbms.Event) bool { return slices.Contains(m.Frozen, e.Database) })
 }
 
-// NoteOfMove is what is known of the move that an app has behind it.
+// NoteOfMove is what is known of the move that an app has after it.
 func (e *Engine) NoteOfMove(app *estate.App) (note MoveRecord, err error) {
 	found, err := e.State.Note(Movements, app.Name+"@"+e.Estate.Path, &note)
 	if err == nil && (!found || !note.Done || app.Server != note.To) {

@@ -89,8 +89,8 @@ const Overlap = 10 * time.Second
 type Retirement struct {
 	// Back takes a retirement back, as long as the database is there.
 	Back bool
-	// DropDatabase drops databases and accounts, behind an export that was loaded again
-	// and compared, unless Unproved says that this is not needed.
+	// DropDatabase drops databases and accounts, after an export that was loaded again and
+	// compared, unless Unproved says that this is not needed.
 	DropDatabase, Unproved bool
 	// Confirm is asked when all that will be done was told; nil does it without.
 	Confirm func(app string) bool
@@ -135,8 +135,7 @@ type ImportOptions struct {
 	load.Options
 }
 
-// Steps in their order. They are the words in the output and those that
-// Options.Only takes.
+// The steps in their order, as the output and Options.Only spell them.
 var Steps = []string{StepPHP, StepDatabase, StepAccount, StepRights, StepSQL, StepSettings, StepOwnership, StepLogin}
 
 // Fixable is what Options.Fix takes.

@@ -20,27 +20,27 @@ type plan struct {
 
 	Contents    map[string]dbms.Contents // of the app's databases, as they were
 	Credentials map[*estate.Account]*Credential
-	// fresh tells that this run makes the app's first account or gives it its
+	// Fresh tells that this run makes the app's first account or gives it its
 	// password: then whatever the settings file says cannot be in use.
 	Fresh bool
-	// open tells whether the app is, or will be, open for its installer.
+	// Open tells whether the app is, or will be, open for its installer.
 	Open bool
-	// wasOpen tells whether it was found so by a run that closes or opens it.
+	// WasOpen tells whether it was found so by a run that closes or opens it.
 	WasOpen bool
-	// stuck says why the app's own login cannot be used, so that what needs
-	// it is not reached; empty when it can.
+	// Stuck says why the app's own login cannot be used, so that what needs it is not reached;
+	// empty when it can.
 	LoginBlocked string
-	// unmet says that something must be fixed without which the application could not
+	// Unmet says that something must be fixed without which the application could not
 	// work or log in: then nothing is begun.
 	Unmet bool
-	// dropped says that a database with rows is, or may be, gone: then nothing is undone, since
+	// Dropped says that a database with rows is, or may be, gone: then nothing is undone, since
 	// what stands would stand for nothing.
 	Dropped bool
 	// stays says that something could not be taken back, so that the next run goes on with it.
 	stays bool
 	// failed is the place of the step that failed in the run.
 	failed int
-	// absent tells that the app's folder is not there yet.
+	// Absent tells that the app's folder is not there yet.
 	Absent   bool
 	Settings *Publication
 	Scripts  []*WantedScript // that will be imported
@@ -54,9 +54,9 @@ type Action = effect.Step
 type Step struct {
 	Action
 	Row // Outcome is what is, or what will be once the effect is done
-	// silent steps tell no row of their own.
+	// Silent steps tell no row of their own.
 	Silent bool
-	// also are rows told behind the step's own.
+	// Also are rows told after the step's own.
 	Also []Row
 }
 
@@ -71,7 +71,7 @@ func (p *plan) Change(row Row, e *effect.Effect, material any) *Step {
 	return s
 }
 
-// LastFirst puts the step that was added last before all others.
+// LastFirst moves the step that was added last to the front.
 func (p *plan) LastFirst() {
 	last := len(p.Steps) - 1
 	p.Steps = append([]*Step{p.Steps[last]}, p.Steps[:last]...)
@@ -104,7 +104,7 @@ func (p *plan) Keep(name, facts string) {
 	p.Tell(Row{Step: name, Outcome: Kept, Facts: facts})
 }
 
-// Differs notes a difference that is left alone.
+// Differs records a difference that is left alone.
 func (p *plan) Differs(name string, severity estate.Severity, remedy, facts string) *Step {
 	if severity == estate.GoodToKnow {
 		return p.Note(name, remedy, facts)
@@ -134,8 +134,8 @@ func (r *Run) EmptyPlan() *plan {
 	return p
 }
 
-// CheckAdministrator makes sure beforehand that the administrator may do all
-// that the run could need, undoing included.
+// CheckAdministrator makes sure beforehand that the administrator may do everything that the
+// run could need, including undo.
 func (r *Run) CheckAdministrator() error {
 	if !r.View.AsAdmin() {
 		return nil
@@ -159,7 +159,7 @@ type WantedScript struct {
 	script.Source
 	Into    *estate.Database
 	Options load.Options
-	// importer and survey are there once the script was read.
+	// Importer and survey are there once the script was read.
 	Importer load.Importer
 	Survey   *load.Survey
 }

@@ -27,8 +27,8 @@ import (
 	loadpostgres "yellowfield/internal/load/postgres"
 )
 
-// This is the one place that picks by product: who speaks to a server, which file its
-// clients read, how its scripts are sent.
+// This file is the one place that chooses by product: the driver, the file that the product's
+// clients read, the importer and exporter.
 
 // open logs in to a server of a product.
 func open(ctx context.Context, product dbms.Product, login dbms.Login) (dbms.Server, error) {
@@ -102,7 +102,7 @@ func lacking(what string, server dbms.Server) error {
 	return fault.New(fault.Invalid, "do it by the means of the server", "there are no %s for %s yet", what, server.About().Product.Title())
 }
 
-// noExporter is the exporter of a product that has none.
+// noExporter is the exporter of a product without one.
 type noExporter struct{ why error }
 
 func (e noExporter) Look(context.Context, export.Options) (*export.Survey, error) { return nil, e.why }
@@ -150,7 +150,7 @@ func (r *Run) WithLogin(importer load.Importer, login dbms.Server) load.Importer
 		own.Open = func(ctx context.Context, warned func(string)) (loadpostgres.Session, error) {
 			session, err := login.(*postgres.Server).OpenSingle(ctx, warned)
 			if err != nil {
-				return nil, err // and no session that only looks like one
+				return nil, err // and not one that only looks like it
 			}
 			return session, nil
 		}

@@ -82,7 +82,7 @@ func (r *Run) ReaderOf(ctx context.Context, d *estate.Database) (*reader, error)
 
 const forSoLong = "with an account that is made for so long"
 
-// reads has a reader ended with the run.
+// reads makes a reader end with the run.
 func (r *Run) reads(one *reader) *reader {
 	r.readers = append(r.readers, one)
 	return one
@@ -104,8 +104,8 @@ type shortLivedAccount struct {
 // ScratchPrefix begins the names of databases that are dropped again.
 const ScratchPrefix = "yellowfield_scratch_"
 
-// ShortLived makes an account with some rights on a database, behind statements that make
-// that where it is one for so long, too, and logs in with it.
+// ShortLived makes an account with some rights on a database, after statements that make that
+// where it is one for so long, too, and logs in with it.
 func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privileges, scratch string, makes ...dbms.Statement) (*reader, error) {
 	a := dbms.Account{User: "yellowfield_" + strings.ToLower(rand.Text()[:12])}
 	if r.View.Entry.DBMS.Traits().HostsInAccounts {
@@ -114,7 +114,7 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 		}
 	}
 	note := shortLivedAccount{r.App.Server, r.Where(r.View.Entry.Address()), a, database, rights, scratch}
-	release, _, err := r.State.Lock(a.User) // which tells others that somebody is at work with it
+	release, _, err := r.State.Lock(a.User) // which tells other runs that it is in use
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +164,7 @@ func (r *Run) ScratchDatabase(ctx context.Context, charset, collation string) (*
 func (r *Run) dropShortLived(ctx context.Context, admin dbms.Server, note shortLivedAccount) error {
 	_ = admin.EndSessions(ctx, note.Account) // there may be none
 	if err := admin.Exec(ctx, admin.Revoke(note.Rights, admin.Pattern(note.Database), note.Account)...); err != nil && !dbms.IsRefusal(err) {
-		return err // what was not granted yet is refused
+		return err // a right that was not granted yet cannot be revoked
 	}
 	if strings.HasPrefix(note.Scratch, ScratchPrefix) {
 		if err := admin.Exec(ctx, admin.DropDatabase(note.Scratch)...); err != nil {

@@ -10,7 +10,7 @@ import (
 	"yellowfield/internal/load"
 )
 
-// Outcome is what became of a step, as a word.
+// Outcome is the outcome of a step, as a word.
 type Outcome string
 
 // Planned gives the outcome's form for something not done yet.
@@ -49,7 +49,7 @@ type Header struct {
 	About  string `json:"about"`  // product, version and how it is reached
 }
 
-// Result is what became of one application.
+// Result is the outcome for one application.
 type Result struct {
 	Header
 	Rows []Row `json:"rows"`

@@ -47,7 +47,7 @@ func (e *Engine) BeginWork(apps []*estate.App) {
 // Obtain gets a password from its source, once for a command.
 func (e *Engine) Obtain(ctx context.Context, source *secret.Source, label string) (secret.Password, error) {
 	e.share()
-	e.mutex.Lock() // while somebody is asked, too: nobody answers two questions at once
+	e.mutex.Lock() // also while a person is asked: nobody answers two questions at once
 	defer e.mutex.Unlock()
 	if p, known := e.asked[source]; known {
 		return p, nil
@@ -73,8 +73,8 @@ func (e *Engine) Forget(source *estate.PasswordSource) {
 	delete(e.asked, &source.Source)
 }
 
-// SpeaksFor reports whether what concerns the whole server is told at this app: the first of
-// the command's on it.
+// SpeaksFor reports whether this app shows what concerns the whole server: the command's first
+// app on it does.
 func (r *Run) SpeaksFor() (first *estate.App, itself bool) {
 	for _, app := range r.Chosen {
 		if app.Server == r.App.Server {
@@ -84,7 +84,7 @@ func (r *Run) SpeaksFor() (first *estate.App, itself bool) {
 	return r.App, true
 }
 
-// Arrive logs in and names the server at the head.
+// Arrive logs in and shows the server in the app's heading.
 func (r *Run) Arrive(ctx context.Context) (*Connection, error) {
 	c, err := r.connect(ctx, r.App.Server)
 	if err == nil && c.Admin != nil {

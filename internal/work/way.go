@@ -8,12 +8,12 @@ import (
 	"yellowfield/internal/estate"
 )
 
-// endpoint is how the application's PHP gets to its server, as its settings are to say it.
+// endpoint is how the application's PHP reaches its server, as its settings have to say it.
 type endpoint struct {
 	host   string
 	port   int
 	socket string
-	// trouble says why no such way is known; empty for one that is.
+	// Trouble says why no endpoint is known; empty if one is.
 	Trouble string
 }
 

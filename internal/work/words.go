@@ -8,8 +8,8 @@ import (
 	"yellowfield/internal/state"
 )
 
-// ways are what the lower rooms call the ways out, and what they are called on the
-// command line and in the estate file.
+// ways maps the names of options in braces, as lower packages write them, to their names on
+// the command line and in the estate file.
 var ways = strings.NewReplacer(
 	"{encoding}", "--encoding (encoding: for the script)",
 	"{retarget}", "--retarget (retarget: true for the script)",

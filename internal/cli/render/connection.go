@@ -19,7 +19,7 @@ type question struct{ name, answer, note string }
 const revealHint = "; --reveal shows it"
 
 // questions are the usual ones of installers, without those that have no answer here. The
-// password stands in it with reveal only.
+// password is included only with reveal.
 func questions(c *overview.Connection, reveal bool) []question {
 	all := []question{
 		{"driver", strings.Join(c.Drivers, ", "), "whichever word it offers"},
@@ -46,7 +46,7 @@ func questions(c *overview.Connection, reveal bool) []question {
 	return slices.DeleteFunc(all, func(q question) bool { return q.answer == "" })
 }
 
-// reminders are what is to be done beside.
+// reminders are what else has to be done.
 func reminders(c *overview.Connection) []string {
 	if len(c.Remove) == 0 {
 		return c.Notes

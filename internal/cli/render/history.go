@@ -11,8 +11,8 @@ import (
 	"yellowfield/internal/state"
 )
 
-// History writes runs, the newest first: a line each, and below it what did not go well,
-// or every step.
+// History writes runs, the newest first: a line each, and below it what went wrong, or every
+// step.
 func (s *Screen) History(runs []state.Record, steps bool) {
 	if len(runs) == 0 {
 		s.printf("Nothing was done yet.\n")

@@ -55,7 +55,7 @@ func (s *Screen) List(apps []overview.Listed) {
 	s.printf("\n%s\n", counted(apps))
 }
 
-// needs writes what somebody has to look at.
+// needs writes what requires attention.
 func (s *Screen) needs(a overview.Listed) {
 	tell := func(text string) {
 		for i, line := range wrap(text, s.width-4) {

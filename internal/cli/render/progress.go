@@ -33,7 +33,7 @@ type Progress struct {
 }
 
 const (
-	// showAfter spares short imports a bar that only flickers.
+	// showAfter keeps a bar from flickering up during short imports.
 	showAfter  = 400 * time.Millisecond
 	lineEvery  = 10 * time.Second
 	refreshing = 150 * time.Millisecond
@@ -85,7 +85,7 @@ func counts(now load.Progress) string {
 }
 
 const (
-	besideBar  = 74 // columns of the figures behind the bar, at most
+	besideBar  = 74 // columns of the figures after the bar, at most
 	widestBar  = 24
 	shortest   = 4
 	widestName = 30

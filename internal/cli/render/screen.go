@@ -33,7 +33,7 @@ type Screen struct {
 	// Estate is the estate file as the user named it, for the commands that come next; empty for
 	// the one that is found.
 	Estate string
-	// brief says that the last line was one of Brief.
+	// brief reports whether the last line was written by Brief.
 	brief bool
 	// Details has the code of a difference told, by which it can be accepted.
 	Details bool
@@ -169,7 +169,7 @@ func Reflow(text string, width int) string {
 
 // Header writes an app's heading: its name, and at the right its server.
 func (s *Screen) Header(h work.Header) {
-	s.behindBrief()
+	s.afterBrief()
 	right := h.Server
 	if h.About != "" {
 		right += ", " + h.About

@@ -29,7 +29,7 @@ func (s *Screen) Summary(command string, results []work.Result, tells Telling) {
 		s.printf("There is no app to work on.\n")
 		return
 	}
-	s.behindBrief()
+	s.afterBrief()
 	counts := map[string]int{}
 	for _, r := range results {
 		counts[standing(command, r, dryRun)]++
@@ -170,15 +170,15 @@ func (s *Screen) Brief(command string, r work.Result, width int, fact string) {
 	s.brief = true
 }
 
-// behindBrief keeps what follows apart from such lines.
-func (s *Screen) behindBrief() {
+// afterBrief separates what follows from such lines.
+func (s *Screen) afterBrief() {
 	if s.brief {
 		s.Blank()
 	}
 	s.brief = false
 }
 
-// leftBehind says, for a run that did not succeed, what stands now.
+// leftBehind says, for a run that did not succeed, what state the app is in now.
 func leftBehind(r work.Result) string {
 	if r.Exit == 0 {
 		return ""

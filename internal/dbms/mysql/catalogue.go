@@ -35,8 +35,8 @@ func (s *Server) ReadCatalogue(ctx context.Context, administrator bool, database
 	return c, err
 }
 
-// Reread asks for rights only where one of the accounts is there, or had rights that wait for
-// it: the server goes through those of all accounts for it.
+// Reread asks for rights only where one of the accounts exists, or has rights waiting for it:
+// for that query the server goes through the rights of all accounts.
 func (s *Server) Reread(ctx context.Context, known *dbms.Catalogue, databases, users []string) (*dbms.Catalogue, error) {
 	c := known.Without(databases, users)
 	err := s.readDatabases(ctx, c, among("SCHEMA_NAME", databases))
@@ -215,8 +215,8 @@ func (s *Server) readGrants(ctx context.Context, c *dbms.Catalogue, where condit
 	return err
 }
 
-// Contents reads what databases hold, for all of them in four queries. A
-// database that does not exist is simply absent from the result.
+// Contents reads what databases hold, for all of them in four queries. A database that does
+// not exist is absent from the result.
 func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]dbms.Contents, error) {
 	contents := map[string]dbms.Contents{}
 	if len(databases) == 0 {

@@ -14,8 +14,8 @@ import (
 // the wanted one; without a name for a table that has no such column.
 type textColumn struct{ table, name, charset, collation, own string }
 
-// How long a look at a table's rows may take, and all of them; what is left then is not
-// counted.
+// How long looking at a table's rows may take, and at all tables' rows; what is left then is
+// not counted.
 const (
 	longestLook  = 20 * time.Second
 	longestLooks = time.Minute
@@ -94,7 +94,7 @@ func charsetOf(collation string) string {
 	return charset
 }
 
-// TextSum is the same before and behind a conversion that has changed no text.
+// TextSum is the same before and after a conversion that has changed no text.
 func (s *Server) TextSum(ctx context.Context, database, table string) (string, error) {
 	sums := []string{"COUNT(*)"}
 	if err := s.each(ctx, `SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CHARACTER_SET_NAME IS NOT NULL ORDER BY ORDINAL_POSITION`, []any{database, table}, func(scan func(...any) error) error {
@@ -123,7 +123,7 @@ func (s *Server) textColumns(ctx context.Context, database, charset string) (col
 	return columns, err
 }
 
-// look is a condition on rows that a conversion would meet.
+// look is a condition on rows that a conversion would affect.
 type look struct {
 	kind  dbms.TroubleKind
 	where string
@@ -167,7 +167,7 @@ func (s *Server) count(ctx context.Context, until time.Time, query string) (coun
 	return count, false, err
 }
 
-// index is one of a table, with the expressions of its parts.
+// index is an index of a table, with the expressions of its parts.
 type index struct {
 	table, name      string
 	unique           bool

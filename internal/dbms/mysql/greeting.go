@@ -10,9 +10,8 @@ import (
 	"yellowfield/internal/fault"
 )
 
-// Greeting asks who listens at a socket. A server tells its version before
-// anyone logs in (MySQL Internals, "Protocol::HandshakeV10"), so that no
-// account is needed.
+// Greeting finds out which server listens at a socket. A server tells its version before
+// anyone logs in (MySQL Internals, "Protocol::HandshakeV10"), so that no account is needed.
 func Greeting(ctx context.Context, socket string) (product dbms.Product, version string, err error) {
 	const patience = 3 * time.Second
 	ctx, cancel := context.WithTimeout(ctx, patience)

@@ -42,8 +42,8 @@ type Server struct {
 
 const dialTimeout = 10 * time.Second
 
-// silent keeps the driver from writing to standard error: what it has to say
-// comes back as errors too.
+// silent keeps the driver from writing to standard error: everything it logs is returned as an
+// error, too.
 type silent struct{}
 
 func (silent) Print(...any) {}
@@ -82,7 +82,7 @@ func (s *Server) CurrentUser() string { return s.currentUser }
 // OnChange has every statement that changes something told, before it is sent.
 func (s *Server) OnChange(trace func(dbms.Statement)) { s.trace = trace }
 
-// Close ends all connections.
+// Close closes all connections.
 func (s *Server) Close() { _ = s.db.Close() }
 
 // Conn gives a connection of its own, for work that belongs to one session.
@@ -219,7 +219,7 @@ func (s *Server) readFacts(ctx context.Context) error {
 	}
 	if on("wsrep_on") {
 		if err := s.readCluster(ctx); err != nil || s.cluster != nil && !s.cluster.ready {
-			return err // such a node answers no query; Unavailable says so
+			return err // such a node answers no queries, as Unavailable reports
 		}
 	}
 	return s.row(ctx, "SELECT CURRENT_USER()", nil, &s.currentUser)

@@ -95,8 +95,8 @@ func (s *Server) lock(ctx context.Context, name string) (conn *sql.Conn, release
 	}, true, nil
 }
 
-// lockName is lower case and short: the products differ in case sensitivity, and
-// MySQL refuses names over 64 characters.
+// lockName is short and in lower case: the products differ in case sensitivity, and MySQL
+// refuses names over 64 characters.
 func lockName(name string) string {
 	name = strings.ToLower(name)
 	return name[:min(len(name), 64)]
@@ -191,7 +191,7 @@ func (s *Server) StoredVerifiers(ctx context.Context, a dbms.Account) ([]secret.
 	return verifiers, nil
 }
 
-// Sessions lists the open ones of an account's user.
+// Sessions lists the open sessions of an account's user name.
 func (s *Server) Sessions(ctx context.Context, a dbms.Account) ([]dbms.OpenSession, error) {
 	var found []dbms.OpenSession
 	err := s.each(ctx, `SELECT HOST, COALESCE(DB, ''), TIME FROM information_schema.PROCESSLIST WHERE USER = ? ORDER BY HOST`, []any{a.User}, func(scan func(...any) error) error {
@@ -306,7 +306,7 @@ func (i *SingleSession) Load(ctx context.Context, into string, from io.Reader) (
 	return rows, warnings, err
 }
 
-// keptError is a reader that keeps why it ended.
+// keptError is a reader that keeps the error it ended with.
 type keptError struct {
 	io.Reader
 	err error
@@ -617,8 +617,8 @@ var errSpoiled = fmt.Errorf("closed on purpose: %w", sql.ErrConnDone)
 // was refused to an account that may otherwise define it (error 1419).
 func IsLoggingRefusal(err error) bool { return Code(err) == 1419 }
 
-// Explain gives the next step for an error that a script met, empty where the
-// server's own words have to do.
+// Explain gives the next step for an error in a script; empty where the server's own message
+// has to suffice.
 func Explain(err *dbms.ServerError) string {
 	switch err.Code {
 	case 1044, 1142, 1227, 1370:

@@ -15,9 +15,9 @@ import (
 )
 
 // textRows gives the rows of a query as the server sends them (MySQL Internals, "Text
-// Resultset"; MariaDB, "Result Set Packets"). The driver would make numbers of their text
-// and keep every value by itself, which takes as long as all the rest of an export. An error
-// behind which the session is of no more use is driver.ErrBadConn, too.
+// Resultset"; MariaDB, "Result Set Packets"). The driver would make numbers of their text and
+// keep every value by itself, which takes as long as all the rest of an export. An error after
+// which the session is of no more use is driver.ErrBadConn, too.
 type textRows struct {
 	in     *bufio.Reader
 	packet []byte
@@ -37,7 +37,8 @@ const (
 var errProtocol = errors.New("the server's answer is not what the protocol allows")
 
 // query sends a query over a connection that nothing else is at work on, and hands over its
-// rows. A value is nil for NULL; all are valid until take returns. own is the error of take.
+// rows. A value is nil for NULL; all are valid until take returns. own is the error that take
+// returned.
 func (t *textRows) query(ctx context.Context, w *wire, query string, take func([][]byte) error) (own, err error) {
 	stop := context.AfterFunc(ctx, func() { _ = w.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
@@ -55,7 +56,7 @@ func (t *textRows) query(ctx context.Context, w *wire, query string, take func([
 	t.in.Reset(w)
 	whole, own, err := t.result(take)
 	switch {
-	case !whole: // rows that nobody reads would be taken for the next answer
+	case !whole: // unread rows would be taken for the next answer
 		return own, t.broken(ctx, err)
 	case !stop() && ctx.Err() != nil:
 		return own, t.broken(ctx, ctx.Err())
@@ -96,7 +97,7 @@ func (t *textRows) result(take func([][]byte) error) (whole bool, own, err error
 		if err := t.read(); err != nil {
 			return false, nil, err
 		}
-		const oldEnd = 5 // bytes of the packet that older servers put behind the columns, too
+		const oldEnd = 5 // bytes of the packet that older servers put after the columns, too
 		switch {
 		case t.packet[0] == markOfError:
 			return t.spoken()

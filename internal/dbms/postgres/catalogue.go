@@ -196,8 +196,8 @@ func (s *Server) readPresets(ctx context.Context, c *dbms.Catalogue, to narrowed
 	})
 }
 
-// ours are the schemas of the application: the usual one, and those that its owner has
-// made, but for an extension's.
+// ours are the application's schemas: the usual one, and those that its owner has made, but
+// for an extension's.
 const ours = `ours AS (SELECT n.oid, n.nspname FROM pg_catalog.pg_namespace n, pg_catalog.pg_database d WHERE d.datname = current_database()
 		AND (n.nspname = 'public' OR n.nspowner = d.datdba AND n.nspname <> 'information_schema' AND NOT starts_with(n.nspname, 'pg_'))
 		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = 'pg_catalog.pg_namespace'::pg_catalog.regclass AND e.objid = n.oid AND e.deptype = 'e'))`
@@ -351,7 +351,7 @@ func (s *Server) StoredVerifiers(ctx context.Context, a dbms.Account) (verifiers
 	return verifiers, err
 }
 
-// Sessions lists the open ones of a role.
+// Sessions lists a role's open sessions.
 func (s *Server) Sessions(ctx context.Context, a dbms.Account) ([]dbms.OpenSession, error) {
 	var found []dbms.OpenSession
 	err := s.each(ctx, s.Database, `SELECT COALESCE(host(client_addr), 'the socket'), COALESCE(datname, ''), COALESCE(extract(epoch FROM now() - state_change), 0)::int
@@ -372,5 +372,5 @@ func (s *Server) SessionState(ctx context.Context) (f dbms.SessionState, err err
 	return f, err
 }
 
-// LacksPasswordKey is false: a password is never sent here.
+// LacksPasswordKey is false: with SCRAM the password itself is never sent.
 func (s *Server) LacksPasswordKey(context.Context) (bool, error) { return false, nil }

@@ -41,8 +41,8 @@ func (h HostRule) String() string {
 	return strings.Join(append(fields, h.Method), " ")
 }
 
-// HostRules reads the rules as they stand in the file, which superusers may. A
-// change that was not loaded shows, too.
+// HostRules reads the rules as they stand in the file, which superusers may. That includes
+// changes that were not loaded yet.
 func (s *Server) HostRules(ctx context.Context) ([]HostRule, error) {
 	file := "current_setting('hba_file')"
 	if s.version >= 160000 { // includes have files of their own
@@ -75,10 +75,10 @@ type ClientLogin struct {
 	TLS  bool
 }
 
-// FirstMatch finds the rule that decides about a login: the first that fits, since
-// the server looks no further. ok is false when none fits, which refuses it.
-// unsure says that a rule before it could fit, too, but cannot be judged from
-// here: one with a host name or a network of the server's own.
+// FirstMatch finds the rule that decides about a login: the first that fits, since the server
+// looks no further. ok is false when none fits, which refuses it. unsure says that an earlier
+// rule might fit, too, but cannot be judged from here: one with a host name or a network of
+// the server's own.
 func FirstMatch(rules []HostRule, g ClientLogin) (rule HostRule, ok, unsure bool) {
 	for _, rule := range rules {
 		if rule.Type == "" || !rule.takesConnection(g) || !rule.takesDatabase(g) || !rule.takesUser(g) {
@@ -205,7 +205,7 @@ func (m *RuleMatch) Place() *fault.Place {
 	return &m.Rule.Place
 }
 
-// ByHand says what to do with an editor.
+// ByHand says how to change the file by hand.
 func (m *RuleMatch) ByHand() string {
 	where := "at its end"
 	if m.Fits {

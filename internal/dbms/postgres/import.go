@@ -50,10 +50,9 @@ func (s *Server) OpenSingle(ctx context.Context, warned func(message string)) (*
 // Close ends the session; a transaction that is open is taken back.
 func (i *SingleSession) Close() { _ = i.conn.Close(context.Background()) }
 
-// Send sends one or more statements in one message and calls done with the
-// number of changed rows for each that succeeded, in their order. Results of
-// queries are dropped. What the server refuses comes back as a
-// *dbms.ServerError; nothing behind it was run.
+// Send sends one or more statements in one message and calls done with the number of changed
+// rows for each that succeeded, in their order. Results of queries are dropped. What the
+// server refuses comes back as a *dbms.ServerError; nothing after it was run.
 func (i *SingleSession) Send(ctx context.Context, statements string, done func(rows int64)) error {
 	crash.Point("before a statement of a script")
 	results := i.conn.Exec(ctx, statements)

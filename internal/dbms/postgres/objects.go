@@ -23,10 +23,10 @@ type object struct {
 // shown is the object as Contents lists it.
 func (o object) shown() dbms.Object { return dbms.Object{Kind: o.Kind, Name: o.Name + o.arguments} }
 
-// objectsQuery lists all that an application can make, outside of the server's own
-// schemas. What belongs to an extension comes and goes with it. Its rows lie in the
-// order in which objects are dropped; views come behind tables, since those that
-// are kept as tables go with their tables.
+// objectsQuery lists all that an application can make, outside of the server's own schemas.
+// What belongs to an extension comes and goes with it. Its rows lie in the order in which
+// objects are dropped; views come after tables, since those that are kept as tables go with
+// their tables.
 const objectsQuery = `WITH own AS (SELECT oid, CASE nspname WHEN 'public' THEN '' ELSE nspname || '.' END AS prefix
 		FROM pg_catalog.pg_namespace WHERE nspname !~ '^pg_' AND nspname <> 'information_schema'),
 	extension AS (SELECT classid, objid FROM pg_catalog.pg_depend WHERE deptype = 'e')
@@ -54,8 +54,8 @@ func (s *Server) objects(ctx context.Context, database string) (found []object, 
 	return found, err
 }
 
-// Contents reads what databases hold outside of the server's own schemas. A
-// database that does not exist is simply absent from the result.
+// Contents reads what databases hold outside of the server's own schemas. A database that does
+// not exist is absent from the result.
 func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]dbms.Contents, error) {
 	contents := map[string]dbms.Contents{}
 	for _, database := range databases {

@@ -128,8 +128,8 @@ func configure(login dbms.Login, database string) (*pgx.ConnConfig, error) {
 	if err := protect(config, login); err != nil {
 		return nil, err
 	}
-	// One statement to a message: the simple protocol would run what an
-	// unexpected name has smuggled in behind it.
+	// One statement to a message: the simple protocol would run what an unexpected name has
+	// smuggled in after it.
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
 	return config, nil
 }
@@ -304,7 +304,7 @@ func (s *Server) leave(ctx context.Context, database string) {
 	}
 }
 
-// Close ends all connections.
+// Close closes all connections.
 func (s *Server) Close() {
 	for database := range s.open {
 		s.leave(context.Background(), database)

@@ -92,7 +92,7 @@ func (s SQL) CreateDatabase(d dbms.Database) []dbms.Statement {
 	}
 	s.stood[Owner(d.Name)] = stands && comment != makingComment(d.Name) // and is not dropped if this goes wrong
 	// One transaction: without its comment the role would be taken for somebody else's by
-	// whoever goes on behind a crash.
+	// whoever goes on after a crash.
 	statements = append(statements, plain("COMMENT ON ROLE %s IS %s", owner, QuoteText(makingComment(d.Name))), plain("COMMIT"),
 		plain("GRANT %s TO CURRENT_USER", owner), // for administrators that are no superusers
 		plain("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING %s %s", name, owner, QuoteText(d.Charset), locale))

@@ -44,8 +44,8 @@ type Script struct {
 	Named bool `json:"named,omitempty"`
 	// Doubt says why it should not be imported without a look.
 	Doubt string `json:"doubt,omitempty"`
-	// Account holds the facts of a script that only makes a database and its
-	// account.
+	// Account is set for a script that only makes a database and its account, and holds their
+	// facts.
 	Account *AccountScript `json:"account,omitempty"`
 
 	Size      int64               `json:"-"`
@@ -221,8 +221,8 @@ func (s *Script) byName() {
 	}
 }
 
-// tokenBefore finds what stands for the table prefix in front of a table's
-// name: #__, @prefix_, {PREFIX}, %TABLE_PREFIX%, [[prefix]], ##PREFIX##, prefix_, also in capitals.
+// tokenBefore matches a placeholder for the table prefix in front of a table's name: #__,
+// @prefix_, {PREFIX}, %TABLE_PREFIX%, [[prefix]], ##PREFIX##, prefix_, also in capitals.
 var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exists\\s+)?|alter\\s+table\\s+|drop\\s+table\\s+(?:if\\s+exists\\s+)?|insert\\s+(?:ignore\\s+)?into\\s+)[`\"]?" +
 	`(#__|##\w+##_?|@\w+@_?|@\w*?_|\{\{?\$?[\w.]+\}?\}_?|%%?[\w-]+%%?_?|\[\[?\w+\]\]?_?|<\w+>_?|\$\{\w+\}_?|\$\w+?_|:\w+?:_?|(?:TABLE_?)?PREFIX_|prefix_|DB_?PREFIX_?)`)
 

@@ -31,7 +31,7 @@ type Code struct {
 	handovers []handover
 	takes     map[string][]settings.Role // what functions log in with, by their parameters
 	Environ   map[string]bool            // names of environment variables that are read
-	// functions are names of functions and classes used, with the first place;
+	// Functions are names of functions and classes used, with the first place;
 	// asked are those whose presence the code asks for first.
 	Functions map[string]Place
 	asked     map[string]bool
@@ -48,7 +48,7 @@ type Code struct {
 	Texts     []Embedded
 	Words     DriverWords
 	Tables    TablesInCode
-	// collations are those that the code allows, where it lists them.
+	// Collations are those that the code allows, where it lists them.
 	Collations *listed
 	Signatures map[string][]string // names of parameters, of functions and constructors
 	// constants are those that are defined to be paths, and openConstants those that

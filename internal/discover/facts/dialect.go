@@ -32,7 +32,7 @@ func DialectOf(text []byte) string {
 
 var withoutComments = regexp.MustCompile(`(?m)^\s*--.*$`)
 
-// Letters tells the encoding of a script.
+// Letters guesses the encoding of a script.
 type Letters struct{ foreign, binary, said bool }
 
 var (

@@ -13,15 +13,15 @@ import (
 )
 
 // DriverWords are the words by which an application's own code calls the servers that it
-// knows: in a switch, in keys of an array, in names of folders and classes. Each
-// application has its own, and no other works.
+// knows: in a switch, in keys of an array, in names of folders and classes. Each application
+// has words of its own, and accepts no others.
 type DriverWords struct {
 	InFile map[string][]string    // words as they are written, by the file of code
 	Tested map[string][]WordFound // what addresses are compared with
 	names  map[string]string      // names of folders, files and classes, in small letters, and where they are
-	Paths  map[string][][2]string // what stands before and behind an address in paths of code that is run
+	Paths  map[string][][2]string // what stands before and after an address in paths of code that is run
 	read   func(file string) []byte
-	// chooses are those addresses whose paths lead to files that are called like drivers.
+	// Chooses are those addresses whose paths lead to files that are called like drivers.
 	Chooses map[string]bool
 	// folders are those of code that have files called like drivers: these, by the word.
 	folders map[string]map[string]string
@@ -75,7 +75,7 @@ func (d *DriverWords) inPath(pieces []php.Piece) {
 }
 
 // addressInPath is an address within a path, as a string in double quotes has it, and
-// endOfPath what stands behind the last one.
+// endOfPath what stands after the last one.
 var (
 	addressInPath = regexp.MustCompile(`\{[^{}]+\}|\$\w+`)
 	endOfPath     = regexp.MustCompile(`^[\w./-]*\.(?:php|inc)$`)
@@ -247,7 +247,7 @@ func (d *DriverWords) folderOf(family, was string) map[string]WordFound {
 	return words
 }
 
-// inCaseOf is a word in the letters that another one has: code may turn them into small ones.
+// inCaseOf gives a word in the case of another one: code may convert it to lower case.
 func inCaseOf(was, word string) string {
 	switch small := strings.ToLower(was); {
 	case was == "":
@@ -283,8 +283,8 @@ func chooseWord(words map[string]WordFound, product, was string) (WordFound, []s
 	return WordFound{}, list
 }
 
-// CommentNear is the text of the comments around a line: those that begin above it, and
-// what stands behind it on the line.
+// CommentNear is the text of the comments around a line: those that begin above it, and what
+// stands after it on the line.
 func CommentNear(content []byte, line int) string {
 	const above = 12
 	lines := strings.Split(string(content), "\n")
@@ -317,7 +317,7 @@ func IsRemark(line string) bool {
 	return strings.HasSuffix(line, "*/") || strings.HasSuffix(line, "-->")
 }
 
-// DoubtOf says that the word for a family is not known.
+// DoubtOf is the doubt about a driver whose word for a family is not known.
 func DoubtOf(family string, others []string) string {
 	if len(others) > 1 {
 		return fmt.Sprintf("put in what the application calls %s: %s?", Title(family), strings.Join(others, ", "))

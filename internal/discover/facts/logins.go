@@ -198,7 +198,7 @@ type loginIndex struct {
 	Roles  map[string]settings.Role // the first in which a very address goes into a login
 	As     map[RoleOfAddress]bool
 	byLast map[lastOf][]Connect
-	Paths  map[string]settings.Role // of elements in a variable, whatever that is called: empty for several
+	Paths  map[string]settings.Role // of elements in a variable, whatever the variable is called: empty for several
 }
 
 type (

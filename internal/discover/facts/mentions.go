@@ -59,8 +59,8 @@ func (c *Code) folderOf(name string, deep int) (folder string, known bool) {
 	return path.Clean(folder), known && !strings.HasPrefix(path.Clean(folder), "..")
 }
 
-// resolveConstants gives mentions behind constants their folders, and takes a constant
-// that is a file's name for a mention of that where it is read.
+// resolveConstants gives mentions after constants their folders, and takes a constant that is
+// a file's name for a mention of that where it is read.
 func (c *Code) resolveConstants(t *tree.Tree) {
 	folders := map[string]string{} // by what stands in front
 	for front, votes := range c.votes(t) {
@@ -97,7 +97,7 @@ func (c *Code) resolveConstants(t *tree.Tree) {
 	}
 }
 
-// behind is a path that a file of code has behind a constant or a variable.
+// behind is a path that a file of code has after a constant or a variable.
 type behind struct{ front, path, file string }
 
 // votes counts, for what stands in front of paths, from which folders these lead to files
@@ -125,9 +125,9 @@ type Mention struct {
 	Place
 	Path string // as the code has it
 	Verb string // the function it is handed to; empty for none
-	// writes says that the file is read and written in one file of code.
+	// Writes says that the file is read and written in one file of code.
 	Writes bool
-	// up is how many folders above its own file the code begins to look: 0 for
+	// Up is how many folders above its own file the code begins to look: 0 for
 	// __DIR__; or one of the two below.
 	Up int
 	// front is the constant or variable in front of the path, and base the folder that it
@@ -215,7 +215,7 @@ var systemFolder = regexp.MustCompile(`^/(?:etc|opt|usr|var|srv|home)/`)
 // fileName is a string that names a settings file, as code has it.
 var fileName = regexp.MustCompile(`^[\w./\\ -]*[\w-]+\.(?:php|inc|ini|conf|cfg|ya?ml|json|xml|env|sql|properties|tpl|tmpl|template)(?:\.\w+)?$|^(?:[\w./-]*/)?\.env(?:\.\w+)?$`)
 
-// ending is what a file's name ends in behind something that code puts in front.
+// ending is what a file's name ends in after something that code puts in front.
 var ending = regexp.MustCompile(`^\.[a-z]+\.[a-z]+$`)
 
 // lastText is the end of a path that is handed to a function, as far as it is known.
@@ -229,8 +229,8 @@ func lastText(a php.Argument) string {
 	return a.Pieces[len(a.Pieces)-1].Text
 }
 
-// joined is the path behind what an argument begins with, where it is put together from
-// several literals and nothing else.
+// joined is the path after what an argument begins with, where it is put together from several
+// literals and nothing else.
 func joined(a php.Argument) string {
 	text, literals := "", 0
 	for i, piece := range a.Pieces {

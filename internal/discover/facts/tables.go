@@ -19,7 +19,7 @@ type Lacking struct {
 type TablesInCode struct {
 	Uses  map[string]Place
 	Makes map[string]bool
-	// others says that the code makes tables whose names it puts together.
+	// Others says that the code makes tables whose names it puts together.
 	Others bool
 }
 

@@ -72,7 +72,7 @@ var Drivers = map[string]string{
 // Charsets are values that name a character set of a database, not of a page.
 var Charsets = wordset.Of("utf8 utf8mb4 utf8mb3 latin1 ascii unicode")
 
-// IsApart reports whether a file is in a folder of parts, of examples or the like.
+// IsApart reports whether a file is in a folder of parts, examples or the like.
 func IsApart(name string) bool {
 	return slices.ContainsFunc(settings.Words(path.Dir(name)), func(word string) bool { return AwayFolders[word] })
 }

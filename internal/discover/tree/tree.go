@@ -43,9 +43,9 @@ type Tree struct {
 	Sizes   map[string]int64
 	Folders map[string]bool
 	Skipped []string
-	// upgrades are the scripts in folders for upgrades, by these.
+	// Upgrades are the scripts in folders for upgrades, by these.
 	Upgrades map[string][]string
-	// waiting are the places of files of a name, of which there are empty samples, the
+	// Waiting are the places of files of a name, of which there are empty samples, the
 	// nearest first.
 	Waiting map[string][]string
 }

@@ -55,7 +55,7 @@ type contents struct {
 	triggers  []string
 	routines  []dbms.Object
 	events    []string
-	// outside says that some tables do not keep their old rows for who has begun to read.
+	// outside says that some tables do not keep a consistent view for readers.
 	outside bool
 }
 
@@ -67,8 +67,7 @@ type table struct {
 	*columns
 }
 
-// engines are those whose rows are in the table, and whether they keep the state of a
-// moment for who reads.
+// engines are those that store rows, and whether each keeps a consistent view for readers.
 var engines = map[string]bool{"INNODB": true, "ROCKSDB": true, "MYISAM": false, "ARIA": false, "MEMORY": false, "CSV": false, "ARCHIVE": false}
 
 // merge is the engine of tables that are several others.
@@ -235,7 +234,7 @@ type work struct {
 	*Exporter
 	*contents
 	*export.Writing
-	readers []Session // each with the same moment before its eyes
+	readers []Session // each with the same snapshot
 }
 
 const head = `SET NAMES utf8mb4;
@@ -283,9 +282,9 @@ func (w *work) write(ctx context.Context, first Session) error {
 	return w.Say(tail + "-- Complete: " + w.Report.Describe() + ".\n")
 }
 
-// openReaders opens the sessions that read, all at one moment: nobody writes while they
-// begin. held tells that the tables are locked against others' writing. Without the right
-// to do so one session has to do.
+// openReaders opens the reading sessions with one snapshot: nobody writes while they begin.
+// held says that the tables are locked against writing. Without the right to lock, a single
+// session has to suffice.
 func (w *work) openReaders(ctx context.Context, first Session) (held bool, err error) {
 	lanes := w.LanesFor(len(w.tables), runtime.NumCPU())
 	if len(w.tables) > 0 {

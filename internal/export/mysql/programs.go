@@ -14,8 +14,8 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// programs writes what works on the tables: routines, which views may call; views, each
-// behind those that it reads; triggers and events.
+// programs writes what works on the tables: routines, which views may call; views, each after
+// those that it reads; triggers and events.
 func (w *work) programs(ctx context.Context, session Session) error {
 	for _, o := range w.routines {
 		if err := w.routine(ctx, session, o); err != nil {
@@ -175,8 +175,8 @@ func (e *Exporter) readsElsewhere(view string) string {
 	return ""
 }
 
-// inOrder puts views behind those that they read. A name in a view's definition that is
-// no column's counts as one that is read.
+// inOrder puts views after those that they read. A name in a view's definition that is no
+// column's counts as one that is read.
 func (e *Exporter) inOrder(views map[string]string) []string {
 	reads := map[string][]string{}
 	for name, definition := range views {

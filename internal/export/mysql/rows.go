@@ -73,7 +73,7 @@ func (e *Exporter) columnsOf(ctx context.Context, session Session, table string)
 
 const (
 	// longBytes is from where on bytes stand in a literal with escapes: written as hexadecimal
-	// they take twice their size, and a server may take no statement that long.
+	// they take twice their size, and a server may not accept a statement that long.
 	longBytes = 1 << 20
 	// statementSize is how long an INSERT is to become; the servers take the most rows a
 	// second at about that.

@@ -16,7 +16,7 @@ type contents struct {
 	tables    []*table
 	sequences []relation
 	early     []definition // before the rows
-	late      []definition // behind them
+	late      []definition // after them
 }
 
 // definition is one or more statements that make an object, or a part of it.
@@ -267,9 +267,9 @@ func (l *looking) relations(ctx context.Context) {
 	})
 }
 
-// inOrder puts the objects behind those that they depend on, and what depends on a view
-// behind the rows and keys. Where two wait for each other, the order of kinds counts: bodies
-// of functions are not looked into when these are made.
+// inOrder puts the objects after those that they depend on, and what depends on a view after
+// the rows and keys. Where two wait for each other, the order of kinds counts: bodies of
+// functions are not looked into when these are made.
 func (l *looking) inOrder(ctx context.Context) {
 	waits := map[string][]string{}
 	l.each(ctx, `WITH node AS (

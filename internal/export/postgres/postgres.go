@@ -98,7 +98,7 @@ type work struct {
 	*Exporter
 	*contents
 	*export.Writing
-	readers []Session // each with the same moment before its eyes
+	readers []Session // each with the same snapshot
 }
 
 const head = `SET client_encoding = 'UTF8';

@@ -277,7 +277,7 @@ func (i *inspection) reachesNothing(a dbms.Account, g dbms.Grants) bool {
 	return len(g.Global)+len(g.Databases)+len(g.Below)+len(g.GrantOption) == 0 && !i.members[a]
 }
 
-// harmless are global rights by which no database is reached.
+// harmless are global rights that give access to no database.
 var harmless = dbms.NewPrivileges("USAGE", "PROCESS", "SHOW DATABASES", "REPLICATION CLIENT", "REPLICATION SLAVE", "BINLOG MONITOR", "SLAVE MONITOR", "REPLICA MONITOR",
 	"SHOW_ROUTINE", "SHOW CREATE ROUTINE", "CONNECTION_ADMIN", "CONNECTION ADMIN")
 
@@ -426,7 +426,7 @@ func (i *inspection) pattern(a dbms.Account, g dbms.Grants, pattern string, matc
 	i.Add(f)
 }
 
-// definers looks for those who do not exist.
+// definers looks for definers that do not exist.
 func (i *inspection) definers(ctx context.Context) error {
 	known := func(definer string) bool {
 		a := dbms.ParseAccount(definer)

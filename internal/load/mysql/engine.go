@@ -244,7 +244,7 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 	}
 	v := e.judge.Classify(s)
 	switch {
-	case v.Objection != nil: // the survey has let nothing through; this is the last line
+	case v.Objection != nil: // the survey has refused it already; this is the last line of defence
 		return v.Objection.Protect()
 	case v.Dropped != "":
 		e.Passed(int64(s.Size))
@@ -369,7 +369,7 @@ func (e *engine) commit(ctx context.Context) error {
 	return err
 }
 
-// sendMain sends a statement on the main session and keeps the account of it.
+// sendMain sends a statement on the main session and records it.
 func (e *engine) sendMain(ctx context.Context, v judge.Verdict) error {
 	changed, err := e.sendOn(ctx, e.main, v)
 	if err == nil && (v.SetsReading || compound[v.Lead.Verb]) {
@@ -397,7 +397,7 @@ func (e *engine) sendMain(ctx context.Context, v judge.Verdict) error {
 	return nil
 }
 
-// sendOn sends a statement on a session, and keeps what of its account is kept by all.
+// sendOn sends a statement on a session and records what all sessions record.
 func (e *engine) sendOn(ctx context.Context, session Session, v judge.Verdict) (changed int64, err error) {
 	changed, replayed, err := e.send(ctx, session, v)
 	if v.Lead.Verb == "CREATE" && !v.Temporary && !dbms.IsRefusal(err) && v.Lead.Object != "INDEX" {
@@ -538,8 +538,7 @@ func (e *engine) hand(ctx context.Context, j *job) error {
 	if err != nil {
 		return err
 	}
-	// Not under ctx: a lane that gave up still takes tasks and lets their
-	// memory go.
+	// Not under ctx: a lane that gave up still takes tasks and releases their memory.
 	if err := e.memory.Acquire(context.WithoutCancel(ctx), min(memoryLimit, int64(len(j.text)))); err != nil {
 		return err
 	}
@@ -591,11 +590,11 @@ func (e *engine) fail(at int64, err error) {
 	}
 }
 
-// stopsBefore reports whether the import ends before this place: what comes
-// earlier in the script still has its say.
+// stopsBefore reports whether the import ends before this place: a failure earlier in the
+// script takes precedence.
 func (e *engine) stopsBefore(at int64) bool { return e.failed.Load() <= at }
 
-// count keeps the account of a job that went well.
+// count records a job that succeeded.
 func (e *engine) count(j *job) {
 	if j.isRows {
 		e.Stored(j.table.name, j.rows)

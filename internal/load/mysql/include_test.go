@@ -16,9 +16,8 @@ import (
 	"yellowfield/internal/script"
 )
 
-// TestFilesReadInPlaceAsTheStockClientDoes: what a script has said before holds in the
-// files that it names, and what they say holds behind them; a last statement needs no
-// delimiter.
+// TestFilesReadInPlaceAsTheStockClientDoes: what a script has said before holds in the files
+// that it names, and what they say holds after them; a last statement needs no delimiter.
 func TestFilesReadInPlaceAsTheStockClientDoes(t *testing.T) {
 	onEveryServer(t, func(t *testing.T, h *testServer) {
 		dir, err := os.MkdirTemp(filepath.Join("/", h.Root, "tmp"), "include-") // where the stock client sees it, too

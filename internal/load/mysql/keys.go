@@ -29,11 +29,10 @@ type lateKeys struct {
 // planKeys finds the late keys of a table, and takes them off. A table that is to be
 // filled in bulk keeps them: its lane takes them off where that comes to nothing.
 //
-// What keeps a key: being the primary or a unique one (a double row must be
-// found where it stands), FULLTEXT or SPATIAL; starting with the
-// AUTO_INCREMENT column, which needs a key; serving a foreign key on either
-// side; holding a generated column. And since a server lists keys in the order
-// they were added, a key that stays must not stand behind one that goes.
+// What keeps a key: being the primary or a unique one (a double row must be found where it
+// stands), FULLTEXT or SPATIAL; starting with the AUTO_INCREMENT column, which needs a key;
+// serving a foreign key on either side; holding a generated column. And since a server lists
+// keys in the order they were added, a key that stays must not stand after one that goes.
 func (e *engine) planKeys(ctx context.Context, t *table, d sqltext.Dialect) error {
 	data := e.survey.Data[t.name]
 	if e.solo || data == nil || data.Bytes < deferFrom || !data.Undisturbed() || !t.transactional || d.ANSIQuotes || !e.HasMade(dbms.Object{Kind: "TABLE", Name: t.name}) {

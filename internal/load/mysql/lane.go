@@ -255,7 +255,7 @@ func (l *lane) commit(ctx context.Context) error {
 	return nil
 }
 
-// drop gives up what is not committed.
+// drop discards what is not committed.
 func (l *lane) drop(ctx context.Context) {
 	_, _ = l.session.Exec(context.WithoutCancel(ctx), "ROLLBACK") // the session may be gone, and its transaction with it
 	l.begun, l.uncommitted, l.size = false, nil, 0

@@ -227,7 +227,7 @@ func kindOf(value []byte) literalKind {
 	return otherLiteral
 }
 
-// introducer marks the string behind it as bytes.
+// introducer marks the string after it as bytes.
 const introducer = "_binary"
 
 // introducedKind takes a string in single quotes alone.

@@ -10,8 +10,8 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// giveRun hands a long series of INSERTs to a lane that reads it from the file
-// by itself, and goes on behind it.
+// giveRun hands a long series of INSERTs to a lane that reads it from the file by itself, and
+// goes on after it.
 func (e *engine) giveRun(ctx context.Context, r *load.Run, first sqltext.Statement) (taken bool, err error) {
 	if err := e.endFold(ctx); err != nil {
 		return false, err

@@ -109,7 +109,7 @@ func (c *checker) rows(v verdict) (literal bool) {
 	return true
 }
 
-// copied looks at rows behind a COPY.
+// copied looks at rows after a COPY.
 func (c *checker) copied(text []byte, size int64, last bool) error {
 	to := c.copy
 	if to == nil {

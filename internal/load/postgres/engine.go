@@ -148,7 +148,7 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 		v = e.judge.lookClosely(v)
 	}
 	switch {
-	case v.objection != nil: // the survey has let nothing through; this is the last line
+	case v.objection != nil: // the survey has refused it already; this is the last line of defence
 		return v.objection.Protect()
 	case v.dropped != "":
 		e.Passed(int64(s.Size))
@@ -162,7 +162,7 @@ func (e *engine) take(ctx context.Context, s sqltext.Statement) error {
 	if err := e.flush(ctx); err != nil {
 		return err
 	}
-	if err := e.commitRows(ctx); err != nil { // lanes, and what cannot run in a transaction, come behind
+	if err := e.commitRows(ctx); err != nil { // lanes, and what cannot run in a transaction, come after
 		return err
 	}
 	if v.class == keyOf && e.pool != nil && !e.inTransaction {
@@ -337,7 +337,7 @@ func (e *engine) commitRows(ctx context.Context) error {
 	return e.send(ctx, "COMMIT")
 }
 
-// copy sends a COPY and the rows behind it.
+// copy sends a COPY and the rows after it.
 func (e *engine) copy(ctx context.Context, v verdict) error {
 	if err := e.flush(ctx); err != nil {
 		return err

@@ -221,7 +221,7 @@ func TestLongCopiesOfAScriptsOwnTablesGoByLanes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, oracle.Differences(expected, got))
 
-	// It failed behind lanes that had committed: what it made is told, to be taken back.
+	// It failed after lanes that had committed: what it made is told, to be taken back.
 	report, err = loadtest.Import(t, tables+copied("a", 0, 500, "")+copied("b", 0, 500, "x\n"), postgresTarget(t, server, "failed"), load.Options{Lanes: 2})
 	require.ErrorContains(t, err, "a.sql:1008:1")
 	assert.Len(t, report.Made, 3)

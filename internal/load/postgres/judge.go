@@ -175,9 +175,8 @@ func (j *judge) define(v *verdict, tokens sqltext.Tokens) {
 	}
 }
 
-// objection gives the objection against a statement, nil if it may run. It is the
-// first wall; the second is the server, which runs the script as the
-// application's own role.
+// objection gives the objection against a statement, nil if it may run. It is the first line
+// of defence; the second is the server, which runs the script as the application's own role.
 func (j *judge) objection(head sqltext.Head, tokens sqltext.Tokens) *load.Objection {
 	verb := head.Verb
 	switch {
@@ -269,8 +268,8 @@ func (j *judge) follow(path string, known bool) {
 	}
 }
 
-// made is what a CREATE makes; routines have their arguments behind their
-// names, since several may have one name.
+// made is what a CREATE makes; routines have their arguments after their names, since several
+// may have one name.
 func (j *judge) made(v verdict) dbms.Object {
 	o := dbms.Object{Kind: v.head.Object, Name: j.name(v.head.Name)}
 	switch v.head.Object {

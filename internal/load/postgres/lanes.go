@@ -194,7 +194,7 @@ func bytesOfHead(text []byte) []byte {
 	return bytes.Clone(text[:min(len(text), enough)])
 }
 
-// key has a lane build an index or a key of a table, behind the table's rows.
+// key has a lane build an index or a key of a table, after the table's rows.
 func (p *pool) key(ctx context.Context, v verdict, table string) error {
 	l, err := p.lane(ctx, table)
 	if err != nil {
@@ -223,8 +223,8 @@ func (e *engine) bytesIn(table string) int64 {
 	return 0
 }
 
-// giveRun hands a long run of rows to a lane that reads it from the file by
-// itself, and goes on behind it.
+// giveRun hands a long run of rows to a lane that reads it from the file by itself, and goes
+// on after it.
 func (e *engine) giveRun(ctx context.Context, s sqltext.Statement) (taken bool, err error) {
 	r := e.survey.Runs[s.Offset]
 	if r == nil || e.pool == nil || e.inTransaction {

@@ -48,7 +48,7 @@ func (p piece) count(l *load.Ledger, rows int64) {
 // to gain nothing.
 const messageSize = 256 << 10
 
-// add puts a statement of the script behind those in the message.
+// add puts a statement of the script after those in the message.
 func (m *message) add(v verdict, table string) {
 	m.separate()
 	p := load.Part{Statement: v.WithoutText(), Start: len(m.text)}
@@ -57,8 +57,8 @@ func (m *message) add(v verdict, table string) {
 	m.pieces = append(m.pieces, piece{start: p.Start, end: p.End, table: table, parts: []load.Part{p}})
 }
 
-// join puts rows behind those of the statement before, if that was for the same
-// columns of the same table.
+// join puts rows after those of the statement before, if that was for the same columns of the
+// same table.
 func (m *message) join(v verdict, table string, h handling) {
 	head, body, p := v.Text[:v.insert.Body], v.Text[v.insert.Body:], load.Part{Statement: v.WithoutText()}
 	if n := len(m.pieces); n > 0 && bytes.Equal(m.pieces[n-1].head, head) {
@@ -155,9 +155,9 @@ func byteOf(text []byte, n int) int {
 	return at
 }
 
-// locate gives a refusal its place: the statement of the script, and the line of
-// it if the server points behind its beginning. offset is where in the statement
-// it points; negative where that is left to the error.
+// locate gives a refusal its place: the statement of the script, and the line of it if the
+// server points after its beginning. offset is where in the statement it points; negative
+// where that is left to the error.
 func (m *message) locate(script string, p piece, which load.Part, err error, offset int) error {
 	s := which.Statement
 	s.Text = append(bytes.Clone(p.head), m.text[which.Start:which.End]...)

@@ -128,7 +128,7 @@ func presets(tokens sqltext.Tokens) bool {
 	return rest[0].Is("RESET") || rest[0].Is("SET") && (len(rest) < 2 || !rest[1].Is("TABLESPACE"))
 }
 
-// notSettings are words behind SET that are no setting of the server.
+// notSettings are words after SET that are no setting of the server.
 var notSettings = wordset.Of("time names transaction constraints session all local seed schema")
 
 // settingName is the setting of a SET or RESET, in small letters.

@@ -52,7 +52,7 @@ func (p *Pool) Take(ctx context.Context) (*Pooled, error) {
 	return s, err
 }
 
-// GiveBack empties a server for whoever comes next.
+// GiveBack empties a server for the next run.
 func (p *Pool) GiveBack(s *Pooled) {
 	if p.empty(s) == nil {
 		if now, err := p.fingerprint(s); err == nil && now == s.asNew {

@@ -102,7 +102,7 @@ func value(source []byte, address string, start int) (syntax.Setting, error) {
 	return s, nil
 }
 
-// comment finds where a comment begins: at a # behind a blank.
+// comment finds where a comment begins: at a # after a blank.
 func comment(raw []byte) int {
 	if len(raw) > 0 && raw[0] == '#' {
 		return 0

@@ -227,7 +227,7 @@ func beforeSections(source []byte) int {
 	return len(source)
 }
 
-// endOfSection is behind the last line of a section that is not blank.
+// endOfSection is just after the last line of a section that is not blank.
 func endOfSection(source []byte, header string) (at int, found bool) {
 	inside, offset := false, 0
 	for line := range bytes.Lines(source) {

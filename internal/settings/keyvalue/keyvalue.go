@@ -27,8 +27,8 @@ var (
 	integer = regexp.MustCompile(`^-?[0-9]+$`)
 )
 
-// parse gives every setting of a file; lines that begin with # or ; yield none.
-// It never fails: any line is something.
+// parse gives every setting of a file; lines that begin with # or ; yield none. It never
+// fails: every line can be read as something.
 func parse(source []byte) ([]syntax.Setting, error) {
 	var found []syntax.Setting
 	pos := 0

@@ -9,8 +9,7 @@ import (
 	"yellowfield/internal/settings/syntax"
 )
 
-// appendLine puts an assignment or a definition behind all others, and before a closing
-// tag.
+// appendLine puts an assignment or a definition after all others, and before a closing tag.
 func appendLine(f syntax.File, address string) (int, string, error) {
 	line := address + " = '';"
 	variable, ofEnvironment := strings.CutPrefix(address, putenv+"(")
@@ -38,7 +37,7 @@ func lastElement(address string) (parent, key string, ok bool) {
 	return m[1], m[2], true
 }
 
-// commaAndComment is what may stand behind an element on its line.
+// commaAndComment is what may stand after an element on its line.
 var commaAndComment = regexp.MustCompile(`^,[ \t]*(?:(?://|#)[^\r\n]*)?`)
 
 // beside puts an element into an array literal; elements that are assigned one by one

@@ -66,8 +66,8 @@ func (f *finder) calls() {
 	slices.SortFunc(f.found, byPlace)
 }
 
-// loginHere is what logs in at this place, or may do so: a class of others takes a user and
-// a password behind a data source name as PDO does.
+// loginHere is what logs in at this place, or may do so: a class of others takes a user and a
+// password after a data source name as PDO does.
 func (f *finder) loginHere() (l login, logsIn bool) {
 	name, before := f.text(0)[strings.LastIndexByte(f.text(0), '\\')+1:], ""
 	if f.pos > 0 {

@@ -10,7 +10,7 @@ type Use struct {
 	// Function is its name in small letters, without a namespace: "mysqli",
 	// "include", "getenv". A method has "->" in front.
 	Function  string
-	New       bool // behind new, or a class that calls its parent's constructor
+	New       bool // after new, or a class that calls its parent's constructor
 	Line      int
 	Arguments []Argument
 }
@@ -53,8 +53,8 @@ type Code struct {
 	// Defines are the names of functions, methods and classes that the code makes
 	// itself, in small letters.
 	Defines []string
-	// Declares are what stands for a value: constants behind const, and, as NAME(),
-	// functions without parameters that do nothing but return one.
+	// Declares are what stands for a value: constants after const, and, as NAME(), functions
+	// without parameters that do nothing but return one.
 	Declares []Declared
 	// Parameters are the names of parameters of the functions that it makes, and Signatures
 	// those of each by its name in small letters, a constructor's by its class.
@@ -238,10 +238,10 @@ func (r *codeReader) takeUse(use Use, includes bool) {
 	r.pos = start // calls inside the arguments count, too
 }
 
-// definers are the words behind which the name of something stands that the code makes.
+// definers are the words after which the name of something stands that the code makes.
 var definers = map[string]bool{"function": true, "class": true, "interface": true, "trait": true}
 
-// defined is the name behind one of the definers; none for a closure.
+// defined is the name after one of the definers; none for a closure.
 func (f *finder) defined() []string {
 	n := 1
 	if f.is(n, "&") {
@@ -311,7 +311,7 @@ func (f *finder) returned() []Declared {
 	return []Declared{{name, value}}
 }
 
-// constant is what stands behind const: a name, or a type and a name, and a value.
+// constant is what stands after const: a name, or a type and a name, and a value.
 func (f *finder) constant() []Declared {
 	start := f.pos
 	defer func() { f.pos = start }()

@@ -165,8 +165,8 @@ var simpleEscapes = map[byte]byte{
 	'n': '\n', 't': '\t', 'r': '\r', 'v': '\v', 'e': 0x1b, 'f': '\f', '\\': '\\', '$': '$', '"': '"',
 }
 
-// decodeEscape writes the character that the escape behind a backslash stands
-// for and gives the escape's length (PHP manual, "Strings: Double quoted").
+// decodeEscape writes the character that the escape after a backslash stands for and gives the
+// escape's length (PHP manual, "Strings: Double quoted").
 func decodeEscape(b *strings.Builder, rest string) int {
 	if c, simple := simpleEscapes[rest[0]]; simple {
 		b.WriteByte(c)

@@ -77,8 +77,8 @@ func (f *finder) more() bool {
 	return f.pos < len(f.tokens) && (f.most == 0 || f.steps < f.most)
 }
 
-// text of the token n places ahead; "" behind the end and for the ?> that
-// stands for a semicolon.
+// text of the token n places ahead; "" after the end and for the ?> that stands for a
+// semicolon.
 func (f *finder) text(n int) string {
 	if f.pos+n >= len(f.tokens) {
 		return ""
@@ -462,7 +462,7 @@ func (f *finder) expressionStatement(where string) {
 	f.pos++
 }
 
-// define takes ('NAME', value ...) and leaves the place behind it.
+// define takes ('NAME', value ...) and leaves the place after it.
 func (f *finder) define(where string) {
 	start := f.pos
 	if f.is(0, "(") && f.isLiteralString(1) && f.is(2, ",") {
@@ -477,8 +477,7 @@ func (f *finder) define(where string) {
 	f.skipBracket()
 }
 
-// constants takes NAME = value, ... behind const; class is the beginning of
-// their addresses.
+// constants takes NAME = value, ... after const; class is the beginning of their addresses.
 func (f *finder) constants(class, where string) {
 	for !f.endOfStatement() {
 		// "const string NAME =" is PHP 8.3; the name is the word before "=".

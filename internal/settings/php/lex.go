@@ -1,10 +1,10 @@
 // Package php reads and edits the settings in PHP files without losing a byte:
 // constants, variables, arrays in both notations and returned arrays.
 //
-// Five rooms: lex.go cuts a file into tokens, find.go gives every value an address,
-// edit.go writes one, code.go reads what is no settings file, and trace.go follows what
-// its variables hold. Nothing here runs PHP or opens a file, and nothing here knows what
-// the settings are for.
+// The parts: lex.go cuts a file into tokens, find.go gives every value an address, edit.go
+// writes one, code.go reads what is no settings file, and trace.go follows what its variables
+// hold. Nothing here runs PHP or opens a file, and nothing here knows what the settings are
+// for.
 package php
 
 import (

@@ -2,8 +2,8 @@ package php
 
 import "strings"
 
-// trace knows what variables hold where statements stand in a row: what is set in a
-// branch is not known behind it.
+// trace knows what variables hold where statements stand in a row: what is set in a branch is
+// not known after it.
 type trace struct {
 	scopes  []scope
 	depth   int             // of braces

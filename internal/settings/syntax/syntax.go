@@ -42,8 +42,8 @@ type Syntax struct {
 	// Element cuts an address before its last element; ok is false where it has none.
 	// Nil where a file has no elements inside others.
 	Element func(address string) (parent, key string, ok bool)
-	// Beside is where an element goes behind another one of the same parent, and as
-	// what text; ok is false where it cannot go there.
+	// Beside is where an element goes after another one of the same parent, and as what text;
+	// ok is false where it cannot go there.
 	Beside func(f File, s Sibling, key string) (offset int, text string, ok bool)
 }
 
@@ -66,7 +66,7 @@ type Sibling struct {
 // characters ends.
 func (s Sibling) Alone(marks string) bool { return !bytes.ContainsAny(s.Line, marks) }
 
-// Separator is what stands between it and one behind it, on a line of its own or not.
+// Separator is what stands between it and one after it, on a line of its own or not.
 func (s Sibling) Separator(f File, alone bool) string {
 	if alone {
 		return "," + f.LineEnd + s.Indent

@@ -70,9 +70,9 @@ func parse(source []byte) ([]syntax.Setting, error) {
 	return f.found, nil
 }
 
-// withoutTrailing is a text without blanks at the ends of its lines and without a mark of
-// the byte order, behind which the library counts columns wrongly; inSource gives the place
-// of one of its bytes as it was before.
+// withoutTrailing is a text without blanks at the ends of its lines and without a mark of the
+// byte order, after which the library counts columns wrongly; inSource gives the place of one
+// of its bytes as it was before.
 func withoutTrailing(source []byte) (text []byte, inSource func(at int) int) {
 	text = make([]byte, 0, len(source))
 	var ends, removed []int // of lines, and how much was left out up to the next one
@@ -162,8 +162,8 @@ func (f *finder) pair(address string, pair *ast.MappingValueNode, refusal string
 	f.walk(address, pair.Value, refusal)
 }
 
-// nothingBehind is the place behind the colon of a key that has no value: a comment at
-// most stands there.
+// nothingBehind is the place after the colon of a key that has no value: a comment at most
+// stands there.
 func (f *finder) nothingBehind(pair *ast.MappingValueNode) (at int, nothing bool) {
 	if _, null := pair.Value.(*ast.NullNode); !null {
 		return 0, false
@@ -297,7 +297,7 @@ func appendLine(f syntax.File, address string) (int, string, error) {
 	return len(f.Source), address + ": x", nil
 }
 
-// beside puts a key of a block on a line of its own, and one of a flow behind the other.
+// beside puts a key of a block on a line of its own, and one of a flow after the other.
 func beside(f syntax.File, s syntax.Sibling, key string) (int, string, bool) {
 	if !s.Alone(",{[(") {
 		return s.End, ", " + key + ": x", true

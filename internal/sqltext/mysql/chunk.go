@@ -28,8 +28,7 @@ var programs = wordset.Of("PROCEDURE FUNCTION TRIGGER EVENT")
 // Outside of Stored Programs").
 var compounds = wordset.Of("IF CASE LOOP REPEAT WHILE FOR DECLARE")
 
-// ends reports whether a semicolon behind text, which is all of the statement so far,
-// ends it.
+// ends reports whether a semicolon after text, which is all of the statement so far, ends it.
 func (c *chunk) ends(text []byte, d sqltext.Dialect) bool {
 	if c.whole {
 		return false
@@ -73,7 +72,7 @@ func (c *chunk) count(tokens sqltext.Tokens) {
 	c.whole = c.whole || c.blocks < 0
 }
 
-// uncounted stand behind END where it ends something else than a block or a CASE.
+// uncounted stand after END where it ends something else than a block or a CASE.
 var uncounted = wordset.Of("IF LOOP REPEAT WHILE FOR")
 
 // holders are words of a program that holds statements without a block, or declares

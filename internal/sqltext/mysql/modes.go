@@ -10,8 +10,8 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// modes follows what a script does to sql_mode and to the client's character set,
-// so that the statements behind are read as the server will read them.
+// modes follows what a script does to sql_mode and to the client's character set, so that the
+// statements after are read as the server will read them.
 type modes struct {
 	dialect sqltext.Dialect
 	now     string   // sql_mode
@@ -27,8 +27,7 @@ func (m modes) clone() modes {
 	return m
 }
 
-// untraced says why it is not known how the server reads what comes behind a
-// statement.
+// untraced says why it is not known how the server reads what comes after a statement.
 const (
 	untracedMode    = "it sets sql_mode in a way that cannot be followed, and the statements after it could be read in two ways"
 	untracedCharset = "it sets the client's character set in a way that cannot be followed, and the statements after it could be read in two ways"
@@ -43,11 +42,10 @@ func mayAssign(text []byte) bool {
 	return len(text) >= 4 && (text[0]|0x20 == 's' || text[0] == '/')
 }
 
-// observe looks at one statement for assignments. sets tells
-// that it changes how the statements behind it are read; untraced says why that
-// cannot be known.
+// observe looks at one statement for assignments. sets tells that it changes how the
+// statements after it are read; untraced says why that cannot be known.
 func (m *modes) observe(text []byte) (sets bool, untraced string) {
-	next := m.dialect // what is assigned counts for the statements behind
+	next := m.dialect // what is assigned counts for the statements after
 	for _, a := range sqltext.ParseSet(text, m.dialect) {
 		value, known := m.evaluate(a.Value)
 		switch {
@@ -157,7 +155,7 @@ func (e *expression) value() (result string, known bool) {
 	return "", false
 }
 
-// variable reads what stands behind an @.
+// variable reads what stands after an @.
 func (e *expression) variable() (string, bool) {
 	if !e.take("@") {
 		if len(e.rest) == 0 {

@@ -59,10 +59,9 @@ func (r *Reader) Resume(src io.Reader, m sqltext.Mark) {
 // because they have no meaning for the server.
 func (r *Reader) Passed() []ClientCommand { return r.passed }
 
-// Next gives the next statement without its semicolon, or io.EOF behind the last
-// one. Data that follows a COPY and was not read is passed over. What never ends,
-// and a command that only the stock client could carry out, are errors with
-// their place.
+// Next gives the next statement without its semicolon, or io.EOF after the last one. Data that
+// follows a COPY and was not read is passed over. What never ends, and a command that only the
+// stock client could carry out, are errors with their place.
 func (r *Reader) Next() (sqltext.Statement, error) {
 	if !r.begun {
 		r.begun = true
@@ -318,9 +317,9 @@ func (r *Reader) skipWord(b *body, parentheses int) error {
 	return nil
 }
 
-// skipString passes over a literal. One that goes on behind a line end goes on
-// in the way it has begun, as the server reads it; psql, which looks at one line
-// at a time, does not see that.
+// skipString passes over a literal. One that goes on after a line end goes on in the way it
+// has begun, as the server reads it; psql, which looks at one line at a time, does not see
+// that.
 func (r *Reader) skipString(escapes bool) error {
 	opened := r.Pos
 	r.Pos++
@@ -348,8 +347,8 @@ func (r *Reader) skipString(escapes bool) error {
 	return r.Ended(opened, "a string literal", "'")
 }
 
-// continues passes over white space with a line end in it, and the quote behind
-// that; without one nothing is passed.
+// continues passes over white space with a line end in it, and the quote after that; without
+// one nothing is passed.
 func (r *Reader) continues() bool {
 	from, lines := r.Pos, 0
 	for at := 0; r.Ensure(at + 1); at++ {
@@ -470,8 +469,8 @@ func (r *Reader) command() (ends bool, err error) {
 	return false, fault.At(fault.Invalid, place, next, "%s is a command of the stock client, not of the server", name).With(window.ErrClientCommand)
 }
 
-// statement cuts Buf[:end] into a Statement. psql takes a command out of the middle of
-// one; blanks keep the places behind it right.
+// statement cuts Buf[:end] into a Statement. psql takes a command out of the middle of one;
+// blanks keep the places after it right.
 func (r *Reader) statement(end int) sqltext.Statement {
 	for _, command := range r.commands {
 		copy(r.Buf[command[0]:], bytes.Repeat([]byte{' '}, command[1]-command[0]))
@@ -528,7 +527,7 @@ func takesData(text []byte) bool {
 	return false
 }
 
-// copyData are the rows behind a COPY, up to the line \. or the end.
+// copyData are the rows after a COPY, up to the line \. or the end.
 type copyData struct {
 	reader *Reader
 	begun  bool

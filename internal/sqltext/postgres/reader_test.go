@@ -15,7 +15,7 @@ import (
 	"yellowfield/internal/sqltext"
 )
 
-// readAll gives all statements, with the rows of COPY behind theirs.
+// readAll gives all statements, with the rows of COPY after theirs.
 func readAll(r *Reader) (pieces []string, err error) {
 	for {
 		s, err := r.Next()

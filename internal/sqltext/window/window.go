@@ -19,8 +19,8 @@ import (
 	"yellowfield/internal/fault"
 )
 
-// Window is the part of a script that is looked at: bytes that are read on when more
-// is needed, with the place of their beginning.
+// Window is the part of a script that is looked at: bytes, read on demand, and the place of
+// the first one.
 type Window struct {
 	// Buf is unread input; Buf[:Pos] belongs to the piece being read. Parts of it are
 	// valid until Ensure is called again.
@@ -52,7 +52,7 @@ type Included struct {
 	At   fault.Place // of the command
 	// Text is nil for a file that is passed over.
 	Text io.Reader
-	// Close is called behind the last statement of the file.
+	// Close is called after the last statement of the file.
 	Close func()
 }
 
@@ -65,8 +65,8 @@ type outer struct {
 	line, column int
 }
 
-// ReadAhead is the size of one read: large enough that the cost of a system
-// call disappears behind scanning.
+// ReadAhead is the size of one read: large enough that the cost of a system call disappears
+// after scanning.
 const ReadAhead = 256 << 10
 
 // LongestStatement is how many bytes a statement may have, unless LimitStatements
@@ -74,7 +74,7 @@ const ReadAhead = 256 << 10
 // memory.
 const LongestStatement = 64 << 20
 
-// What a script can be wrong in, for errors.Is.
+// Errors in a script, for errors.Is.
 var (
 	ErrTooLong       = errors.New("a statement is too long")
 	ErrUnclosed      = errors.New("a literal or comment is never closed")
@@ -172,8 +172,8 @@ func (r *Window) Enter(at int, named string) error {
 	return nil
 }
 
-// Leave goes back behind the command that named the file whose end was reached; false
-// where it was the script's own end.
+// Leave goes back after the command that named the file whose end was reached; false where it
+// was the script's own end.
 func (r *Window) Leave() bool {
 	if len(r.outer) == 0 {
 		return false
@@ -193,7 +193,7 @@ func (r *Window) Leave() bool {
 	return true
 }
 
-// Consume forgets the first n bytes and moves the place behind them.
+// Consume forgets the first n bytes and moves the place after them.
 func (r *Window) Consume(n int) {
 	if n == 0 {
 		return
@@ -288,7 +288,7 @@ func (r *Window) At(text string) bool {
 	return r.Ensure(len(text)) && string(r.Buf[r.Pos:r.Pos+len(text)]) == text
 }
 
-// SkipLine moves Pos behind the end of the line.
+// SkipLine moves Pos after the end of the line.
 func (r *Window) SkipLine() {
 	for r.Ensure(1) {
 		if i := bytes.IndexByte(r.Buf[r.Pos:], '\n'); i >= 0 {

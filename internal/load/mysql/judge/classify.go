@@ -2,9 +2,9 @@ package judge
 
 import "yellowfield/internal/sqltext"
 
-// classify says what the importer can do with a statement that is no INSERT of
-// literal rows, and which tables it concerns. It is careful: what it does not
-// know for certain is anything. table is what a CREATE TABLE defines, else nil.
+// classify says what the importer can do with a statement that is no INSERT of literal rows,
+// and which tables it concerns. It is careful: what it does not know for certain may do
+// anything. table is what a CREATE TABLE defines, else nil.
 func classify(head sqltext.Head, table *sqltext.Table, tokens sqltext.Tokens, text []byte) (kind, []string) {
 	switch head.Verb {
 	case "SET":
@@ -183,7 +183,7 @@ func createdIndex(tokens sqltext.Tokens, text []byte) (string, bool) {
 	for i += 3; i < len(tokens); i++ {
 		if tokens[i].IsPunct('(') {
 			last := tokens[len(tokens)-1]
-			if !last.IsPunct(')') { // options behind: ALGORITHM, LOCK, COMMENT
+			if !last.IsPunct(')') { // options after: ALGORITHM, LOCK, COMMENT
 				return "", false
 			}
 			return clause + name + " " + string(text[tokens[i].Start:last.End]), true

@@ -37,9 +37,9 @@ func isAboutAccounts(head sqltext.Head, tokens sqltext.Tokens) bool {
 // any path.
 var externalEngines = wordset.Of("federated federatedx connect spider s3 mroonga ndb ndbcluster oqgraph")
 
-// guard judges statements: what reaches outside the database is refused. It is
-// the first wall; the second is the server, which runs the script as the
-// application's own account.
+// guard judges statements: what reaches outside the database is refused. It is the first line
+// of defence; the second is the server, which runs the script as the application's own
+// account.
 type guard struct {
 	database string
 	// own are further names that mean the database: those of a script that
@@ -62,7 +62,7 @@ func (g *guard) judge(tokens sqltext.Tokens, head sqltext.Head, d sqltext.Dialec
 		if tokens[0].IsPunct('(') || tokens[0].IsPunct('{') {
 			return g.reach(tokens, head)
 		}
-		return nil // no SQL at all: the server says so
+		return nil // not SQL at all: the server will say so
 	}
 	switch {
 	case isAboutAccounts(head, tokens):
@@ -144,7 +144,7 @@ func assignments(tokens sqltext.Tokens) *load.Objection {
 // longestWord is how long a word is whose capitals need no memory of their own.
 const longestWord = 32
 
-// introducers are the words behind which a table or another object is named.
+// introducers are the words after which a table or another object is named.
 var introducers = wordset.Of("FROM JOIN STRAIGHT_JOIN INTO UPDATE TABLE TABLES REFERENCES VIEW TRIGGER FUNCTION PROCEDURE EVENT SEQUENCE CALL " +
 	"EXISTS TRUNCATE INSERT REPLACE IGNORE DELETE USING HANDLER LIKE TO OF DESCRIBE EXPLAIN LOW_PRIORITY DELAYED QUICK")
 
@@ -248,7 +248,7 @@ func (w *walk) word(g *guard, word string) {
 	}
 }
 
-// names looks at a name with its schema, and steps behind it.
+// names looks at a name with its schema, and steps after it.
 func (g *guard) names(w *walk, t sqltext.Token) *load.Objection {
 	schema := t.Plain()
 	threeParts, called := w.at(w.i+3).IsPunct('.'), w.at(w.i+3).IsPunct('(')
@@ -341,7 +341,7 @@ func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Obje
 	return nil
 }
 
-// beginsStatement reports whether a statement of a body may begin behind t.
+// beginsStatement reports whether a statement of a body may begin after t.
 func beginsStatement(t sqltext.Token) bool {
 	for _, word := range []string{"BEGIN", "THEN", "ELSE", "DO", "LOOP", "REPEAT", "ROW", "DEFINER", "INVOKER", "DETERMINISTIC", "DATA", "SQL", "HANDLER"} {
 		if t.Is(word) {

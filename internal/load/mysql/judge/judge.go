@@ -1,6 +1,6 @@
 // Package judge decides about the statements of a script for MariaDB and MySQL without running
-// them: what each is, what it concerns, what is left out or changed for the server, and what is
-// refused because it reaches outside of the application's database.
+// them: what each is, which objects it concerns, what is left out or changed for the server,
+// and what is refused because it reaches outside the application's database.
 //
 // It must never know of sessions or of how rows are sent.
 package judge
@@ -43,7 +43,7 @@ type Verdict struct {
 	Sent   []byte         // as it is sent
 	Tokens sqltext.Tokens // of text; not for rows
 	Table  *sqltext.Table // that it makes, for CREATE TABLE
-	// dropped says why the statement is not sent; empty if it is.
+	// Dropped says why the statement is not sent; empty if it is.
 	Dropped   string
 	Objection *load.Objection
 	Temporary bool // defines a table of the session
