@@ -52,11 +52,19 @@ func DefaultPath() string {
 	return filepath.Join(xdg.StateHome, "yellowfield")
 }
 
-// isRoots reports whether a folder named by the environment is root's: sudo may
-// have kept the one of whoever called it.
+// isRoots reports whether a folder named by the environment is root's, or would be if it were
+// made: sudo may have kept the one of whoever called it. A relative one counts for nothing
+// (XDG Base Directory Specification).
 func isRoots(folder string) bool {
+	if !filepath.IsAbs(folder) {
+		return false
+	}
 	info, err := os.Stat(folder)
-	if folder == "" || err != nil {
+	for errors.Is(err, fs.ErrNotExist) && folder != "/" {
+		folder = filepath.Dir(folder)
+		info, err = os.Stat(folder)
+	}
+	if err != nil {
 		return false
 	}
 	uid, _ := atomicfile.OwnerOf(info)

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/adrg/xdg"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -261,4 +262,25 @@ func TestNotesThatSeveralWriteAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, found)
 	assert.Equal(t, "meadow", cluster)
+}
+
+// sudo may have kept the environment of whoever called it; what root has set counts, also
+// before the folder is there.
+func TestRootsStateIsWhereRootSays(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("NOT TESTED: this test has to run as root")
+	}
+	roots, others := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Chown(others, 65534, 65534))
+	for folder, want := range map[string]bool{roots: true, filepath.Join(roots, "not", "yet"): true, others: false, filepath.Join(others, "not", "yet"): false, "not/absolute": false, "": false} {
+		t.Setenv("XDG_STATE_HOME", folder)
+		xdg.Reload()
+		if want {
+			assert.Equal(t, filepath.Join(folder, "yellowfield"), DefaultPath())
+		} else {
+			assert.Equal(t, "/var/lib/yellowfield", DefaultPath(), folder)
+		}
+	}
+	t.Setenv("XDG_STATE_HOME", "")
+	xdg.Reload()
 }

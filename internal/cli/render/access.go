@@ -6,6 +6,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"charm.land/lipgloss/v2"
 
@@ -139,6 +141,10 @@ func accessWhole(c access.Cell) string {
 	return c.Rights() + " through " + strings.Join(slices.Concat(c.By, prefixed("logins: ", c.Logins)), "; ")
 }
 
+// beginsFormula are the characters that a spreadsheet may take for the beginning of a formula,
+// also in the width of East Asian text (OWASP, "CSV Injection").
+const beginsFormula = "=+-@\t\r\n|%＝＋－＠％｜"
+
 // AccessCSV writes a line for each cell. A text that a spreadsheet would take for a formula
 // gets an apostrophe before it, since names come from the servers.
 func AccessCSV(out io.Writer, cells []access.Cell) error {
@@ -147,7 +153,7 @@ func AccessCSV(out io.Writer, cells []access.Cell) error {
 	for _, c := range cells {
 		row := []string{c.Server, c.Account, c.Database, c.Level, strings.Join(c.Privileges, "; "), strings.Join(c.By, "; "), c.Logins, c.Unexpected, c.AccountApp, c.DatabaseApp}
 		for i, text := range row {
-			if text != "" && strings.ContainsRune("=+-@\t\r\n|%", rune(text[0])) {
+			if first, _ := utf8.DecodeRuneInString(text); text != "" && (strings.ContainsRune(beginsFormula, first) || !unicode.IsPrint(first)) {
 				text = "'" + text
 			}
 			row[i] = shown(text)

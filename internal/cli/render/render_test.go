@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfield/internal/access"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
@@ -169,4 +170,15 @@ func TestTheBarReachesTheTerminal(t *testing.T) {
 	require.NoError(t, err)
 	defer file.Close()
 	assert.Same(t, file, terminalOf(NewScreen(file, file, ColourAuto).Err))
+}
+
+func TestNoCellIsAFormula(t *testing.T) {
+	for _, name := range []string{"=1+1", "＝1+1", "+1", "＋1", "-1", "－1", "@SUM(1)", "＠SUM(1)", "\u200b=1", "\ufeff=1", "\u202e=1"} {
+		var out strings.Builder
+		require.NoError(t, AccessCSV(&out, []access.Cell{{Account: name}}))
+		assert.Contains(t, out.String(), ",'", "%q", name)
+	}
+	var out strings.Builder
+	require.NoError(t, AccessCSV(&out, []access.Cell{{Account: "комб@localhost"}}))
+	assert.NotContains(t, out.String(), "'")
 }

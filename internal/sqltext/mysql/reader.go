@@ -131,11 +131,13 @@ func (r *Reader) skipGap() error {
 				begun = 0
 			}
 		case c == '#' || r.atDashComment():
-			r.SkipLine()
+			r.SkipLineOfGap()
+			begun = 0
 		case r.atBlockComment() && !r.atConditional():
-			if err := r.skipBlockComment(); err != nil {
+			if err := r.SkipGap(r.skipBlockComment); err != nil {
 				return err
 			}
+			begun = 0
 		default:
 			r.Consume(r.Pos)
 			isCommand, err := r.clientCommand()
@@ -165,7 +167,10 @@ func (r *Reader) atConditional() bool {
 }
 
 func (r *Reader) skipBlockComment() error {
-	opened := r.Pos
+	opened, opening := r.Pos, window.Opening{}
+	if r.Gap { // which forgets it
+		opening = r.OpeningAt(opened)
+	}
 	r.Pos += 2
 	for r.Ensure(2) {
 		i := bytes.Index(r.Buf[r.Pos:], []byte("*/"))
@@ -175,7 +180,10 @@ func (r *Reader) skipBlockComment() error {
 		}
 		r.Pos = len(r.Buf) - 1
 	}
-	return r.Ended(opened, "a comment", "*/")
+	if !r.Gap {
+		opening = r.OpeningAt(opened)
+	}
+	return r.Ended(opening, "a comment", "*/")
 }
 
 // clientCommand deals with a line that is meant for the stock client and not
@@ -260,7 +268,7 @@ func (r *Reader) scanStatement() (sqltext.Statement, error) {
 		r.skipPlain()
 		if !r.Ensure(1) {
 			if conditional >= 0 {
-				return sqltext.Statement{}, r.Ended(conditional, "a conditional comment", "*/")
+				return sqltext.Statement{}, r.Ended(r.OpeningAt(conditional), "a conditional comment", "*/")
 			}
 			if !errors.Is(r.Err, io.EOF) {
 				return sqltext.Statement{}, r.SourceError()
@@ -388,7 +396,7 @@ func (r *Reader) skipQuoted(quote byte) error {
 		}
 		r.Pos++
 	}
-	return r.Ended(opened, quoteNames[quote], string(quote))
+	return r.Ended(r.OpeningAt(opened), quoteNames[quote], string(quote))
 }
 
 // skipName passes over a name in backquotes, in which the prefix token counts.
@@ -407,7 +415,7 @@ func (r *Reader) skipName() error {
 		r.Pos += end + 1
 		return nil
 	}
-	return r.Ended(opened, quoteNames['`'], "`")
+	return r.Ended(r.OpeningAt(opened), quoteNames['`'], "`")
 }
 
 // seeTokens notes the prefix tokens of a name, which begins at Pos.

@@ -122,9 +122,9 @@ func (r *Reader) skipGap() error {
 				r.Consume(r.Pos)
 			}
 		case r.At("--"):
-			r.SkipLine()
+			r.SkipLineOfGap()
 		case r.At("/*"):
-			if err := r.skipNested(); err != nil {
+			if err := r.SkipGap(r.skipNested); err != nil {
 				return err
 			}
 		case c == '\\':
@@ -147,7 +147,10 @@ func (r *Reader) skipGap() error {
 
 // skipNested passes over a block comment and those inside it.
 func (r *Reader) skipNested() error {
-	opened, depth := r.Pos, 0
+	opened, depth, opening := r.Pos, 0, window.Opening{}
+	if r.Gap { // which forgets it
+		opening = r.OpeningAt(opened)
+	}
 	for r.Ensure(2) {
 		switch {
 		case r.At("/*"):
@@ -163,7 +166,10 @@ func (r *Reader) skipNested() error {
 			r.Pos++
 		}
 	}
-	return r.Ended(opened, "a comment", "*/")
+	if !r.Gap {
+		opening = r.OpeningAt(opened)
+	}
+	return r.Ended(opening, "a comment", "*/")
 }
 
 // body follows whether a semicolon belongs to the body of a routine that is
@@ -344,7 +350,7 @@ func (r *Reader) skipString(escapes bool) error {
 			return nil
 		}
 	}
-	return r.Ended(opened, "a string literal", "'")
+	return r.Ended(r.OpeningAt(opened), "a string literal", "'")
 }
 
 // continues passes over white space with a line end in it, and the quote after that; without
@@ -380,7 +386,7 @@ func (r *Reader) skipQuotedName() error {
 			return nil
 		}
 	}
-	return r.Ended(opened, "a quoted name", `"`)
+	return r.Ended(r.OpeningAt(opened), "a quoted name", `"`)
 }
 
 // skipDollars passes over a literal in dollar quotes, or over a dollar that is
@@ -407,7 +413,7 @@ func (r *Reader) skipDollars() error {
 		}
 		r.Pos = len(r.Buf) - len(tag) + 1
 	}
-	return r.Ended(opened, "a literal in dollar quotes", string(tag))
+	return r.Ended(r.OpeningAt(opened), "a literal in dollar quotes", string(tag))
 }
 
 // passedCommands are the client's commands that change nothing for the server.

@@ -29,6 +29,10 @@ type Window struct {
 	Err   error  // what the source ended with
 	whole []byte // the memory at whose end Buf stands
 
+	// Gap has all that is before Pos forgotten as soon as more is read: it belongs to no
+	// statement.
+	Gap bool
+
 	Offset       int64 // of Buf[0] in the script
 	Line, Column int   // of Buf[0], from 1; columns count characters
 
@@ -117,6 +121,9 @@ func (r *Window) Ensure(n int) bool {
 	for len(r.Buf)-r.Pos < n {
 		if r.Err != nil {
 			return false
+		}
+		if r.Gap {
+			r.Consume(r.Pos)
 		}
 		if len(r.Buf) > r.longest {
 			r.Err = ErrTooLong
@@ -242,23 +249,38 @@ func (r *Window) PlaceAt(at int) fault.Place {
 	return fault.Place{File: r.name, Line: line, Column: col + utf8.RuneCount(before)}
 }
 
+// Opening is where a literal or comment opens, and the line up to there and on.
+type Opening struct {
+	place fault.Place
+	line  string
+}
+
+// OpeningAt is that of what opens at a place of Buf.
+func (r *Window) OpeningAt(at int) Opening {
+	const most = 400 // bytes of the line that are looked at
+	o := Opening{place: r.PlaceAt(at)}
+	start := bytes.LastIndexByte(r.Buf[:at], '\n') + 1
+	// The line may have begun in a part already consumed; then the excerpt
+	// would not fit the column, and the place alone has to do.
+	if start > 0 || r.Column == 1 {
+		line, _, _ := bytes.Cut(r.Buf[start:min(len(r.Buf), at+most)], []byte{'\n'})
+		o.line = strings.TrimRight(string(line), "\r")
+	}
+	return o
+}
+
 // Ended is the error for an input that ends where it may not, or the source's
 // own error when that is why it ended.
-func (r *Window) Ended(opened int, what, closer string) error {
+func (r *Window) Ended(opened Opening, what, closer string) error {
 	if !errors.Is(r.Err, io.EOF) {
 		return r.SourceError()
 	}
-	place := r.PlaceAt(opened)
-	start := bytes.LastIndexByte(r.Buf[:opened], '\n') + 1
-	line, _, _ := bytes.Cut(r.Buf[start:], []byte{'\n'})
-	// The line may have begun in a part already consumed; then the excerpt
-	// would not fit the column, and the place alone has to do.
 	excerpt := ""
-	if start > 0 || r.Column == 1 {
-		excerpt = fault.ExcerptLine(strings.TrimRight(string(line), "\r"), place)
+	if opened.line != "" {
+		excerpt = fault.ExcerptLine(opened.line, opened.place)
 	}
 	return &fault.Error{
-		Class: fault.Invalid, Place: place, Excerpt: excerpt, Cause: ErrUnclosed,
+		Class: fault.Invalid, Place: opened.place, Excerpt: excerpt, Cause: ErrUnclosed,
 		What: "the script ends inside " + what + " that opens here",
 		Next: "close it with " + closer + ", or get the script again if it was cut off",
 	}
@@ -288,6 +310,15 @@ func (r *Window) At(text string) bool {
 	return r.Ensure(len(text)) && string(r.Buf[r.Pos:r.Pos+len(text)]) == text
 }
 
+// SkipGap passes over a comment between statements with skip, and keeps nothing of it.
+func (r *Window) SkipGap(skip func() error) error {
+	r.Consume(r.Pos)
+	r.Gap = true
+	err := skip()
+	r.Gap = false
+	return err
+}
+
 // SkipLine moves Pos after the end of the line.
 func (r *Window) SkipLine() {
 	for r.Ensure(1) {
@@ -298,6 +329,9 @@ func (r *Window) SkipLine() {
 		r.Pos = len(r.Buf)
 	}
 }
+
+// SkipLineOfGap is SkipLine for a comment between statements.
+func (r *Window) SkipLineOfGap() { _ = r.SkipGap(func() error { r.SkipLine(); return nil }) }
 
 // BytesRead reports how many bytes of the script have been passed.
 func (r *Window) BytesRead() int64 { return r.Offset + int64(r.Pos) }
