@@ -82,16 +82,38 @@ func (g *guard) judge(tokens sqltext.Tokens, head sqltext.Head, d sqltext.Dialec
 			"use {retarget} to import into "+g.database+" instead")
 	case verb == "USE" && len(tokens) > 1 && !g.isOurs(tokens[1].Plain()):
 		return load.Refuse("the script goes to another database, "+tokens[1].Plain(), "use {retarget} to import into "+g.database+" instead")
+	case verb == "SHOW":
+		if schema := g.shownSchema(tokens); schema != "" {
+			return load.Refuse("the statement looks into another database, "+schema, load.RemoveIt)
+		}
 	case verb == "PREPARE" || verb == "EXECUTE" && tokens.At(1).Is("IMMEDIATE"):
 		return g.prepared(tokens, d)
 	case verb == "SET" && tokens.At(1).Is("STATEMENT"):
 		return g.forOneStatement(tokens, d)
 	case verb == "SET":
-		if o := assignments(tokens); o != nil {
+		if o := assignments(tokens, 0); o != nil {
 			return o
 		}
 	}
 	return g.reach(tokens, head)
+}
+
+// shownSchema is another database that a SHOW names without a dot; empty for none.
+func (g *guard) shownSchema(tokens sqltext.Tokens) string {
+	ofTable := tokens.Has("COLUMNS") || tokens.Has("FIELDS") || tokens.Has("INDEX") || tokens.Has("INDEXES") || tokens.Has("KEYS")
+	for i, t := range tokens {
+		name := tokens.At(i + 1)
+		switch {
+		case t.Is("LIKE"), t.Is("WHERE"):
+			return ""
+		case (t.Is("FROM") || t.Is("IN")) && ofTable && !tokens.At(i+2).IsPunct('.'):
+			ofTable = false // its table's name comes first
+		case (t.Is("FROM") || t.Is("IN") || i == 1 && (name.Is("DATABASE") || name.Is("SCHEMA"))) && !tokens.At(i+2).IsPunct('.') &&
+			!g.isOurs(name.Plain()) && !readable[strings.ToLower(name.Plain())]:
+			return name.Plain()
+		}
+	}
+	return ""
 }
 
 // forOneStatement judges MariaDB's SET STATEMENT variables FOR statement. tokens
@@ -122,31 +144,62 @@ func (g *guard) prepared(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objecti
 	return g.judge(inner, sqltext.HeadOf(inner, d), d)
 }
 
-// assignments refuses what changes the server or an account. tokens begin
-// with SET.
-func assignments(tokens sqltext.Tokens) *load.Objection {
-	fresh := true
-	for i, t := range tokens[1:] {
+// assignments refuses what changes the server or an account in the list of a SET, which is at
+// a place of a statement, up to the end of the list.
+func assignments(tokens sqltext.Tokens, set int) *load.Objection {
+	fresh, depth := true, 0
+	for i := set + 1; i < len(tokens); i++ {
+		t, next := tokens[i], tokens.At(i+1)
+		names := next.Kind == sqltext.Word || next.Kind == sqltext.Name // and no value of a column that is called so
 		switch {
-		case fresh && (t.Is("PASSWORD") || t.Is("ROLE")) || fresh && t.Is("DEFAULT") && i+2 < len(tokens) && tokens[i+2].Is("ROLE"):
+		case t.IsPunct(';'):
+			return nil
+		case t.IsPunct('('):
+			depth++
+		case t.IsPunct(')'):
+			depth--
+		case fresh && (t.Is("PASSWORD") || t.Is("ROLE") && names) || fresh && t.Is("DEFAULT") && next.Is("ROLE"):
 			return load.Refuse("the statement is about accounts and rights, which the estate file describes", load.RemoveIt)
-		case fresh && t.Is("RESOURCE"):
+		case fresh && t.Is("RESOURCE") && names:
 			return load.Refuse("the statement is about resource groups of the server", load.RemoveIt)
-		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")):
+		case fresh && (t.Is("GLOBAL") || t.Is("PERSIST") || t.Is("PERSIST_ONLY")) && (names || next.IsPunct('.')):
 			return load.Refuse("the statement changes a setting of the whole server", "put it under {server-variables} if the import needs it and it is on the list, else remove it")
 		}
 		// @@GLOBAL.x is a variable of the server, @global one of the script's own.
-		fresh = t.IsPunct(',') || fresh && t.IsPunct('@') && (tokens[i].IsPunct('@') || i+2 < len(tokens) && tokens[i+2].IsPunct('@'))
+		fresh = t.IsPunct(',') && depth == 0 || fresh && t.IsPunct('@') && (tokens.At(i-1).IsPunct('@') || next.IsPunct('@'))
 	}
 	return nil
 }
+
+// setsColumns reports whether the SET at a place is that of an UPDATE or INSERT, and no
+// statement of its own.
+func setsColumns(tokens sqltext.Tokens, set int) bool {
+	for i := set - 1; i >= 0; i-- {
+		t := tokens[i]
+		if t.Kind != sqltext.Word && !t.IsPunct(';') && !t.IsPunct(':') {
+			continue
+		}
+		isCall := tokens[i+1].IsPunct('(') // REPLACE('a', 'b', 'c')
+		switch {
+		case t.Is("UPDATE"), (t.Is("INSERT") || t.Is("REPLACE")) && !isCall:
+			return true
+		case t.Kind != sqltext.Word, endsBefore[strings.ToUpper(string(t.Text))]:
+			return false
+		}
+	}
+	return false
+}
+
+// endsBefore are words after which a statement of a body begins.
+var endsBefore = wordset.Of("BEGIN THEN ELSE DO LOOP REPEAT ROW HANDLER DECLARE")
 
 // longestWord is how long a word is whose capitals need no memory of their own.
 const longestWord = 32
 
 // introducers are the words after which a table or another object is named.
 var introducers = wordset.Of("FROM JOIN STRAIGHT_JOIN INTO UPDATE TABLE TABLES REFERENCES VIEW TRIGGER FUNCTION PROCEDURE EVENT SEQUENCE CALL " +
-	"EXISTS TRUNCATE INSERT REPLACE IGNORE DELETE USING HANDLER LIKE TO OF DESCRIBE EXPLAIN LOW_PRIORITY DELAYED QUICK")
+	"EXISTS TRUNCATE INSERT REPLACE IGNORE DELETE USING HANDLER LIKE TO OF DESCRIBE DESC EXPLAIN LOW_PRIORITY HIGH_PRIORITY DELAYED QUICK " +
+	"RENAME UNION ON FOR NEXTVAL LASTVAL SETVAL")
 
 // enders close a list of tables.
 var enders = wordset.Of("WHERE SET ON VALUES VALUE SELECT GROUP ORDER HAVING LIMIT WINDOW UNION FOR AS BEGIN PARTITION")
@@ -165,7 +218,7 @@ func (g *guard) reach(tokens sqltext.Tokens, head sqltext.Head) *load.Objection 
 			continue
 		}
 		if t.Kind == sqltext.Word {
-			if o := g.word(w.at, w.i, routine); o != nil {
+			if o := g.word(tokens, w.i, routine); o != nil {
 				return o
 			}
 		}
@@ -177,6 +230,7 @@ func (g *guard) reach(tokens sqltext.Tokens, head sqltext.Head) *load.Objection 
 		case t.Kind == sqltext.Word:
 			var room [longestWord]byte
 			w.word(g, string(t.Upper(room[:0])))
+		case t.IsPunct('=') && (w.at(w.i-1).Is("UNION") || w.at(w.i-1).Is("RENAME")):
 		default:
 			w.expecting = false
 		}
@@ -192,6 +246,23 @@ type walk struct {
 	// lists tells, for each depth of brackets, whether it is a list of tables.
 	lists     []bool
 	expecting bool // a table's name comes next
+	// alone are the names that stand by themselves: of tables, their aliases, and more. nil as
+	// long as nobody has asked.
+	alone map[string]bool
+}
+
+// standsAlone reports whether a name stands somewhere in the statement other than before a
+// dot, as that of a table or an alias does whose columns the statement uses.
+func (w *walk) standsAlone(name string) bool {
+	if w.alone == nil {
+		w.alone = map[string]bool{}
+		for i, t := range w.tokens {
+			if (t.Kind == sqltext.Name || t.Kind == sqltext.Word) && !w.at(i+1).IsPunct('.') {
+				w.alone[strings.ToLower(t.Plain())] = true
+			}
+		}
+	}
+	return w.alone[strings.ToLower(name)]
 }
 
 func (w *walk) at(i int) sqltext.Token { return w.tokens.At(i) }
@@ -234,11 +305,9 @@ func (w *walk) qualified(t sqltext.Token) bool {
 func (w *walk) word(g *guard, word string) {
 	switch {
 	case introducers[word] && g.introduces(w.at, w.i, word):
-		w.setList(word != "EXISTS" || w.inList())
+		w.setList(word != "EXISTS" && word != "ON" && word != "FOR" || w.inList() && word == "EXISTS")
 		w.expecting = true
-	case w.head.Object == "TRIGGER" && word == "ON", w.head.Object == "INDEX" && word == "ON":
-		w.setList(false)
-		w.expecting = true
+	case word == "AS" && w.at(w.i-1).Is("RENAME"):
 	case enders[word]:
 		w.setList(false)
 		w.expecting = false
@@ -255,7 +324,7 @@ func (g *guard) names(w *walk, t sqltext.Token) *load.Objection {
 	isSystem := readable[strings.ToLower(schema)]
 	before := w.at(w.i - 1)
 	switch {
-	case (w.expecting || threeParts || called) && !g.isOurs(schema) && !isRowOfTrigger(schema) && !isSystem:
+	case (w.expecting || threeParts || called || !w.standsAlone(schema)) && !g.isOurs(schema) && !isRowOfTrigger(schema) && !isSystem:
 		return load.Refuse("the statement reaches into another database, "+schema+" ("+schema+"."+w.at(w.i+2).Plain()+")",
 			"take the database's name out of it; {retarget} does so where the script chooses that database itself")
 	case isSystem && w.expecting && (before.Is("INTO") || before.Is("UPDATE") || before.Is("TABLE")):
@@ -291,14 +360,45 @@ func (g *guard) introduces(at func(int) sqltext.Token, i int, word string) bool 
 				break
 			}
 		}
-	case "TO", "OF", "USING", "LIKE", "REPLACE", "IGNORE", "EXPLAIN", "TABLE":
+	case "TO", "OF", "USING", "LIKE", "REPLACE", "EXPLAIN", "TABLE":
 		return at(i+1).Kind != sqltext.String && !at(i+1).IsPunct('(')
+	case "HIGH_PRIORITY": // SELECT has one, too
+		return before.Is("INSERT")
+	case "DESC": // ORDER BY a DESC
+		return i == 0
+	case "RENAME": // ALTER TABLE own RENAME COLUMN a TO b
+		return !at(i+1).Is("COLUMN") && !at(i+1).Is("INDEX") && !at(i+1).Is("KEY")
+	case "UNION": // ENGINE=MERGE UNION=(own), and SELECT 1 UNION SELECT 2
+		return at(i+1).IsPunct('=') || at(i+1).IsPunct('(')
+	case "FOR": // of a sequence
+		return before.Is("VALUE") && (at(i-2).Is("NEXT") || at(i-2).Is("PREVIOUS"))
+	case "NEXTVAL", "LASTVAL", "SETVAL":
+		return at(i + 1).IsPunct('(')
+	case "ON":
+		return isOnOfIndex(at, i)
 	}
 	return true
 }
 
+// isOnOfIndex reports whether the table of an index or of a trigger follows, and not the
+// condition of a join.
+func isOnOfIndex(at func(int) sqltext.Token, i int) bool {
+	const most = 7 // words: TRIGGER IF NOT EXISTS ours.g BEFORE INSERT
+	for j := i - 1; j >= max(0, i-most-2); j-- {
+		switch t := at(j); {
+		case t.Is("INDEX"), t.Is("TRIGGER"):
+			return true
+		case t.IsPunct('.') || t.Kind == sqltext.Word || t.Kind == sqltext.Name:
+		default:
+			return false
+		}
+	}
+	return false
+}
+
 // word refuses single words and pairs of words, wherever they stand.
-func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Objection {
+func (g *guard) word(tokens sqltext.Tokens, i int, routine bool) *load.Objection {
+	at := tokens.At
 	t, next := at(i), at(i+1)
 	if at(i - 1).IsPunct('.') {
 		return nil
@@ -326,8 +426,8 @@ func (g *guard) word(at func(int) sqltext.Token, i int, routine bool) *load.Obje
 			return load.Refuse("a table of the engine "+engine.Plain()+" keeps its rows outside this database", "use another engine")
 		}
 	case "SET":
-		if next.Is("GLOBAL") || next.Is("PERSIST") || next.Is("PASSWORD") || next.IsPunct('@') && at(i+2).IsPunct('@') && (at(i+3).Is("GLOBAL") || at(i+3).Is("PERSIST")) {
-			return load.Refuse("the statement changes a setting of the whole server or an account", load.RemoveIt)
+		if i > 0 && !setsColumns(tokens, i) {
+			return assignments(tokens, i)
 		}
 	case "CREATE", "ALTER", "DROP", "RENAME":
 		if i > 0 && (next.Is("USER") || next.Is("ROLE") || next.Is("DATABASE") || next.Is("SCHEMA") || next.Is("SERVER") || next.Is("TABLESPACE")) {
