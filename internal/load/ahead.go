@@ -74,6 +74,9 @@ func (f *Findings) Each(ctx context.Context, reader sqltext.Reader, take func(s 
 			if err := take(p.Statement, p.valid); err != nil {
 				return err
 			}
+			if err := f.isTooMuch(p.Statement); err != nil {
+				return err
+			}
 		}
 		switch {
 		case errors.Is(b.err, io.EOF) && f.Survey.Statements == 0:

@@ -3,6 +3,7 @@ package load
 import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
 	"yellowfield/internal/sqltext/window"
@@ -18,6 +19,22 @@ type Findings struct {
 	merges bool // into tables that are there already
 	notes  map[string]*Finding
 	order  []string // of the notes
+	parts  int      // that definitions have, see Defined
+}
+
+// mostKept is how many objects, their parts, and kinds of notes are kept of a script: each takes
+// some hundred bytes, and the largest applications have some ten thousand.
+const mostKept = 300_000
+
+// Defined counts the parts of a definition that is kept, such as the columns of a table.
+func (f *Findings) Defined(parts int) { f.parts += parts }
+
+// isTooMuch is the error for a script that makes more than is kept in memory.
+func (f *Findings) isTooMuch(s sqltext.Statement) error {
+	if f.parts+len(f.Survey.Makes)+len(f.Survey.Data)+len(f.Survey.Charsets)+len(f.notes)+len(f.Survey.Runs) <= mostKept {
+		return nil
+	}
+	return fault.At(fault.Invalid, f.Place(s), "split the script into several", "up to here the script makes more than %s objects, columns and keys, which are kept in memory while it is read", figures.Thousands(mostKept))
 }
 
 // NewFindings are empty ones.

@@ -8,6 +8,7 @@ package load
 import (
 	"context"
 	"strings"
+	"unsafe"
 
 	"yellowfield/internal/fault"
 	"yellowfield/internal/script"
@@ -99,3 +100,7 @@ func Located(name string, s sqltext.Statement, line string, err error) error {
 	located.Excerpt = Excerpt(line, s, place)
 	return located
 }
+
+// AsText is a text without a copy of it, for as long as nobody changes the bytes: a statement
+// may take a large part of the memory that there is.
+func AsText(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }

@@ -7,6 +7,7 @@ package script
 import (
 	"archive/zip"
 	"bufio"
+	"bytes"
 	"compress/bzip2"
 	"context"
 	"encoding/binary"
@@ -21,7 +22,7 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
-	"github.com/ulikunitz/xz"
+	"github.com/therootcompany/xz"
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/encoding/unicode"
@@ -152,7 +153,7 @@ func (s Source) Open(ctx context.Context) (*Content, error) {
 	return c, nil
 }
 
-// interruptible is a reader that ends with its context: a a few bytes of an archive can unpack
+// interruptible is a reader that ends with its context: a few bytes of an archive can unpack
 // to endless blanks.
 type interruptible struct {
 	ctx context.Context
@@ -180,14 +181,14 @@ func (c *Content) unpack(file *os.File) error {
 	case begins("BZh"):
 		c.Reader = bzip2.NewReader(buffered)
 	case begins("\xfd7zXZ\x00"):
-		if head, _ := buffered.Peek(xzHead); xzDictionary(head) > longestDictionary {
+		unpacked, err := xz.NewReader(buffered, longestDictionary) // of each block in each stream
+		if errors.Is(err, xz.ErrMemlimit) {
 			return errDictionary
 		}
-		unpacked, err := xz.NewReader(buffered)
 		if err != nil {
 			return fmt.Errorf("this is no whole xz file: %w", err)
 		}
-		c.Reader = unpacked
+		c.Reader = limited{unpacked}
 	case begins("\x28\xb5\x2f\xfd"):
 		unpacked, err := zstd.NewReader(buffered, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(longestDictionary))
 		if err != nil {
@@ -211,46 +212,48 @@ const longestDictionary = 64 << 20
 
 var errDictionary = fault.New(fault.Invalid, "unpack it by hand, and look at what it is before it is imported", "unpacking it takes more than %d MiB of memory", longestDictionary>>20)
 
-const (
-	xzStart = 12             // bytes of the header of a stream
-	xzHead  = xzStart + 1024 // and the longest of its first block
-)
+// limited is an xz file, any block of which may ask for more memory than it gets.
+type limited struct{ io.Reader }
 
-// xzDictionary is the size of the dictionary that the first block of an xz file asks
-// for (The .xz File Format, sections 3.1 and 5.3.1); 0 where it cannot be told, which
-// the reader then says in its own words.
-func xzDictionary(head []byte) int64 {
-	if len(head) < xzStart+2 {
-		return 0
+func (r limited) Read(into []byte) (int, error) {
+	n, err := r.Reader.Read(into)
+	if errors.Is(err, xz.ErrMemlimit) {
+		err = errDictionary
 	}
-	flags, rest := head[xzStart+1], head[xzStart+2:]
-	for _, sized := range []byte{0x40, 0x80} { // packed and unpacked size, if they are said
-		if flags&sized != 0 {
-			_, n := binary.Uvarint(rest)
-			rest = rest[max(n, 0):]
-		}
+	return n, err
+}
+
+// longestDirectory is how many bytes the list of a zip archive's files may have, all of which
+// is read before any of them.
+const longestDirectory = 4 << 20
+
+var errDirectory = fault.New(fault.Invalid, "unpack it, and name the script that is meant", "the zip file holds more files than an archive of one script has")
+
+// checkDirectory refuses a zip archive with a long list of files: it begins where the record at
+// the archive's end says (.ZIP File Format Specification, sections 4.3.16 and 4.3.14).
+func checkDirectory(file io.ReaderAt, size int64) error {
+	const record, longestComment, offsetAt = 22, 1<<16 - 1, 16
+	tail := make([]byte, min(size, record+longestComment))
+	if _, err := file.ReadAt(tail, size-int64(len(tail))); err != nil && !errors.Is(err, io.EOF) {
+		return err
 	}
-	for range flags&3 + 1 {
-		filter, n := binary.Uvarint(rest)
-		rest = rest[max(n, 0):]
-		length, n := binary.Uvarint(rest)
-		rest = rest[max(n, 0):]
-		if uint64(len(rest)) < length || length == 0 {
-			return 0
-		}
-		const lzma2 = 0x21
-		if bits := rest[0]; filter == lzma2 && bits <= 40 {
-			return int64(2|bits&1) << (bits/2 + 11)
-		}
-		rest = rest[length:]
+	at := bytes.LastIndex(tail, []byte("PK\x05\x06"))
+	if at < 0 || len(tail) < at+record {
+		return nil // which the reader says in its own words
 	}
-	return 0
+	if from := int64(binary.LittleEndian.Uint32(tail[at+offsetAt:])); from == 1<<32-1 || size-from > longestDirectory {
+		return errDirectory
+	}
+	return nil
 }
 
 // unzip takes the one script in a zip archive.
 func (c *Content) unzip(file *os.File) error {
 	info, err := file.Stat()
 	if err != nil {
+		return err
+	}
+	if err := checkDirectory(file, info.Size()); err != nil {
 		return err
 	}
 	archive, err := zip.NewReader(file, info.Size())

@@ -1,10 +1,12 @@
 package script
 
 import (
+	"archive/zip"
 	"bytes"
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/klauspost/compress/zstd"
@@ -29,14 +31,22 @@ func TestArchivesThatAskForMemory(t *testing.T) {
 		content, err := io.ReadAll(c)
 		return string(content), err
 	}
-	for dictionary, ok := range map[int]bool{1 << 16: true, 8 << 20: true, 64 << 20: true, 96 << 20: false, 1 << 30: false} {
+	asking := func(dictionary int) []byte {
 		var packed bytes.Buffer
 		w, err := xz.WriterConfig{DictCap: dictionary}.NewWriter(&packed)
 		require.NoError(t, err)
 		_, err = w.Write(text)
 		require.NoError(t, err)
 		require.NoError(t, w.Close())
-		got, err := read(packed.Bytes())
+		return packed.Bytes()
+	}
+	_, err := read(append(asking(1<<16), asking(1<<30)...))
+	assert.ErrorIs(t, err, errDictionary, "of the second stream")
+	got, err := read(append(asking(1<<16), asking(1<<20)...))
+	require.NoError(t, err)
+	assert.Equal(t, string(text)+string(text), got)
+	for dictionary, ok := range map[int]bool{1 << 16: true, 8 << 20: true, 64 << 20: true, 96 << 20: false, 1 << 30: false} {
+		got, err := read(asking(dictionary))
 		if !ok {
 			assert.ErrorIs(t, err, errDictionary, "%d", dictionary)
 			assert.Contains(t, fault.As(err).Next, "unpack it by hand")
@@ -61,4 +71,19 @@ func TestArchivesThatAskForMemory(t *testing.T) {
 		_, err := read([]byte(broken))
 		assert.Error(t, err)
 	}
+}
+
+// TestArchivesOfManyFiles: all names of a zip archive are read before any of its files.
+func TestArchivesOfManyFiles(t *testing.T) {
+	var packed bytes.Buffer
+	w := zip.NewWriter(&packed)
+	for i := range 100_000 {
+		_, err := w.CreateHeader(&zip.FileHeader{Name: strconv.Itoa(i) + ".txt"})
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	path := filepath.Join(t.TempDir(), "a.zip")
+	require.NoError(t, os.WriteFile(path, packed.Bytes(), 0o600))
+	_, err := Source{Path: path, Name: "a.zip"}.Open(t.Context())
+	assert.ErrorContains(t, err, "more files than an archive of one script has")
 }

@@ -362,7 +362,7 @@ func (h *Head) readTarget(s *Scanner, skipped ...string) {
 	}
 }
 
-// readObject reads from the end CREATE, ALTER or DROP to the object's name. A CREATE may hold
+// readObject reads on after CREATE, ALTER or DROP to the object's name. A CREATE may hold
 // a good many words before the kind: OR REPLACE, a DEFINER clause, SQL SECURITY, ALGORITHM,
 // UNIQUE, TEMPORARY, AGGREGATE.
 func (h *Head) readObject(s *Scanner) {

@@ -5,15 +5,29 @@ import "strings"
 // Tokens are all tokens of one statement.
 type Tokens []Token
 
-// Scan gives all tokens of a statement.
+// MostTokens is how many tokens of a statement are held in memory: each takes as much as
+// fifty bytes of text do, and a statement may have one for every byte.
+const MostTokens = 500_000
+
+// Scan gives all tokens of a statement, or the first MostTokens of one that has more: whoever
+// decides by all of them asks for ScanAll.
 func Scan(text []byte, d Dialect) Tokens {
+	tokens, _ := ScanAll(text, d)
+	return tokens
+}
+
+// ScanAll is Scan, and reports whether these are all tokens.
+func ScanAll(text []byte, d Dialect) (tokens Tokens, all bool) {
 	const usual, most = 4, 512 // bytes of a token; tokens that room is made for
-	tokens := make(Tokens, 0, min(len(text)/usual, most))
+	tokens = make(Tokens, 0, min(len(text)/usual, most))
 	s := NewScanner(text, d)
 	for t, ok := s.Next(); ok; t, ok = s.Next() {
+		if len(tokens) == MostTokens {
+			return tokens, false
+		}
 		tokens = append(tokens, t)
 	}
-	return tokens
+	return tokens, true
 }
 
 // noToken stands for what is before or after a statement, and equals nothing.

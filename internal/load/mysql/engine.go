@@ -559,7 +559,7 @@ func (e *engine) runSolo(ctx context.Context, j *job) error {
 	if err != nil {
 		return err
 	}
-	_, err = e.main.Exec(ctx, string(j.text))
+	_, err = e.main.Exec(ctx, load.AsText(j.text))
 	switch {
 	case err == nil:
 		err = e.warned(ctx, e.main, j)
@@ -568,7 +568,7 @@ func (e *engine) runSolo(ctx context.Context, j *job) error {
 	case dbms.IsRefusal(err):
 		for _, p := range j.parts {
 			text := j.alone(p)
-			if _, err := e.main.Exec(ctx, string(text)); err != nil {
+			if _, err := e.main.Exec(ctx, load.AsText(text)); err != nil {
 				return e.explained(j, p, text, err)
 			}
 		}
@@ -604,7 +604,7 @@ func (e *engine) count(j *job) {
 
 // send runs one statement as the application's account.
 func (i *Importer) send(ctx context.Context, session Session, v judge.Verdict) (rows int64, replayed bool, err error) {
-	rows, err = session.Exec(ctx, string(v.Sent))
+	rows, err = session.Exec(ctx, load.AsText(v.Sent))
 	if err == nil || !mysql.IsLoggingRefusal(err) || i.Replay == nil {
 		return rows, false, err
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/load"
 )
 
 // settings are the session variables, at one point of the script, that decide
@@ -180,7 +181,7 @@ func (l *lane) run(ctx context.Context, j *job) error {
 		}
 	}
 	l.begun = true
-	if _, err := l.session.Exec(ctx, string(j.text)); err != nil {
+	if _, err := l.session.Exec(ctx, load.AsText(j.text)); err != nil {
 		l.uncommitted = append(l.uncommitted, j)
 		if err := l.repeat(ctx, err); err != nil {
 			return err
@@ -222,7 +223,7 @@ func (l *lane) runInBulk(ctx context.Context, j *job) error {
 		return err
 	}
 	l.begun = true
-	_, err := l.session.Exec(ctx, string(j.text))
+	_, err := l.session.Exec(ctx, load.AsText(j.text))
 	if err == nil {
 		err = l.e.warned(ctx, l.session, j)
 	}
@@ -286,7 +287,7 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 		if j.isRows && !j.table.transactional && len(j.parts) == 1 {
 			return l.e.explained(j, j.parts[0], j.text, cause) // it must not be sent twice
 		}
-		_, err := l.session.Exec(ctx, string(j.text))
+		_, err := l.session.Exec(ctx, load.AsText(j.text))
 		if err == nil {
 			continue
 		}
@@ -295,7 +296,7 @@ func (l *lane) repeat(ctx context.Context, cause error) error {
 		}
 		for _, p := range j.parts {
 			text := j.alone(p)
-			if _, err := l.session.Exec(ctx, string(text)); err != nil {
+			if _, err := l.session.Exec(ctx, load.AsText(text)); err != nil {
 				return l.e.explained(j, p, text, err)
 			}
 		}

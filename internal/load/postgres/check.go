@@ -197,11 +197,11 @@ func (c *checker) record(v verdict) {
 			}
 		}
 	case "UPDATE", "DELETE", "INSERT", "MERGE":
-		for _, t := range tokens {
+		v.each(func(t sqltext.Token) {
 			if t.Kind == sqltext.Name || t.Kind == sqltext.Word {
 				c.Touches(v.Statement, t.Plain(), "changes")
 			}
-		}
+		})
 	}
 }
 

@@ -220,6 +220,7 @@ func (m *message) sendCopies(ctx context.Context, session Session, l *load.Ledge
 const (
 	beginMessage = "SAVEPOINT yellowfield_rows"
 	endMessage   = "RELEASE SAVEPOINT yellowfield_rows"
+	endOfMessage = "\n;" + endMessage
 	takeBack     = "ROLLBACK TO SAVEPOINT yellowfield_rows; RELEASE SAVEPOINT yellowfield_rows" // leaves nothing of it
 	beginAgain   = "ROLLBACK TO SAVEPOINT yellowfield_rows"                                     // and begins again
 )

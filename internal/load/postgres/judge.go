@@ -7,6 +7,7 @@ import (
 
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
@@ -35,8 +36,9 @@ type verdict struct {
 	insert  sqltext.Insert // for literalRows
 	class   class
 	text    []byte         // as it is sent
-	tokens  sqltext.Tokens // of Text; not for literalRows
-	dropped string         // why it is not sent; empty if it is
+	tokens  sqltext.Tokens // of Text; not for literalRows, and only the first of a wide one
+	wide    bool
+	dropped string // why it is not sent; empty if it is
 	// adapted says what was changed for want of {fast}; empty for nothing.
 	adapted   string
 	objection *load.Objection
@@ -101,8 +103,11 @@ var kinds = map[string]bool{
 // lookClosely is look for everything but plain rows: all its tokens are read.
 func (j *judge) lookClosely(v verdict) verdict {
 	s := v.Statement
-	tokens := sqltext.Scan(s.Text, s.Dialect)
+	tokens, all := sqltext.ScanAll(s.Text, s.Dialect)
 	v.tokens, v.head, v.class = tokens, sqltext.HeadOf(tokens, s.Dialect), plainStatement
+	if !all {
+		return j.lookWide(v)
+	}
 	if len(tokens) == 0 {
 		v.dropped = "nothing in it that the server runs"
 		return v
@@ -149,6 +154,35 @@ func (j *judge) lookClosely(v verdict) verdict {
 		j.define(&v, tokens)
 	}
 	return v
+}
+
+// wideVerbs are statements that may have more words and marks than are held in memory.
+var wideVerbs = wordset.Of("INSERT UPDATE DELETE MERGE SELECT WITH VALUES")
+
+// lookWide is lookClosely for a statement of which the tokens are only the first. It goes to the
+// server as it stands, or not at all.
+func (j *judge) lookWide(v verdict) verdict {
+	v.class, v.wide = otherRows, true
+	setsConfig := false
+	v.each(func(t sqltext.Token) { setsConfig = setsConfig || t.Is("SET_CONFIG") })
+	if setsConfig || v.head.Verb != "" && !wideVerbs[v.head.Verb] {
+		v.objection = load.Refuse("the statement has more than "+figures.Thousands(sqltext.MostTokens)+" words and marks", "split it into several statements")
+	}
+	return v
+}
+
+// each takes every token of the statement.
+func (v *verdict) each(take func(sqltext.Token)) {
+	if !v.wide {
+		for _, t := range v.tokens {
+			take(t)
+		}
+		return
+	}
+	scanner := sqltext.NewScanner(v.Text, v.Dialect)
+	for t, ok := scanner.Next(); ok; t, ok = scanner.Next() {
+		take(t)
+	}
 }
 
 // define sorts out what makes and changes objects.

@@ -51,6 +51,7 @@ const messageSize = 256 << 10
 // add puts a statement of the script after those in the message.
 func (m *message) add(v verdict, table string) {
 	m.separate()
+	m.makeRoom(len(v.text))
 	p := load.Part{Statement: v.WithoutText(), Start: len(m.text)}
 	m.text = append(m.text, v.text...)
 	p.End = len(m.text)
@@ -65,6 +66,7 @@ func (m *message) join(v verdict, table string, h handling) {
 		m.text = append(m.text, ",\n"...)
 	} else {
 		m.separate()
+		m.makeRoom(len(v.Text))
 		m.pieces = append(m.pieces, piece{start: len(m.text), head: bytes.Clone(head), table: table, insert: v.insert, dialect: v.Dialect, columns: h.columns})
 		m.text = append(m.text, head...)
 	}
@@ -77,14 +79,28 @@ func (m *message) join(v verdict, table string, h handling) {
 }
 
 // separate ends the statement before, whose text may end in a comment to the end
-// of the line.
+// of the line. Before the first one stands the beginning of the message.
 func (m *message) separate() {
 	if len(m.pieces) > 0 {
 		m.text = append(m.text, "\n;"...)
+	} else {
+		m.text = append(m.text[:0], beginMessage+";"...)
 	}
 }
 
-func (m *message) reset() { m.text, m.pieces = m.text[:0], m.pieces[:0] }
+// makeRoom makes room for a long text and for the end of the message, and for no more: a
+// message can be as long as a statement may be.
+func (m *message) makeRoom(more int) {
+	if wanted := len(m.text) + more + len(endOfMessage); more > messageSize && cap(m.text) < wanted {
+		m.text = append(make([]byte, 0, wanted), m.text...)
+	}
+}
+
+func (m *message) reset() {
+	if m.text, m.pieces = m.text[:0], m.pieces[:0]; cap(m.text) > 8*messageSize {
+		m.text = nil
+	}
+}
 
 // send sends a message as a whole, within a transaction. The rows of
 // a piece that is refused are sent again one by one, to find the one to blame.
@@ -92,9 +108,9 @@ func (m *message) send(ctx context.Context, session Session, l *load.Ledger) err
 	if sent, err := m.sendCopies(ctx, session, l); sent || err != nil {
 		return err
 	}
-	before := beginMessage + ";"
-	at := -1 // the first result is that of before
-	err := session.Send(ctx, before+string(m.text)+"\n;"+endMessage, func(rows int64) {
+	at := -1 // the first result is that of the message's beginning
+	whole := append(m.text, endOfMessage...)
+	err := session.Send(ctx, load.AsText(whole), func(rows int64) {
 		if at >= 0 && at < len(m.pieces) {
 			m.pieces[at].count(l, rows)
 		}
@@ -105,7 +121,7 @@ func (m *message) send(ctx context.Context, session Session, l *load.Ledger) err
 		return err
 	}
 	if refused.Position > 0 {
-		return m.blame(l.Script, refused, byteOf(m.text, refused.Position-1-len(before)))
+		return m.blame(l.Script, refused, byteOf(whole, refused.Position-1))
 	}
 	if at < 0 || at >= len(m.pieces) { // constraints that are deferred
 		return m.locate(l.Script, m.pieces[0], m.pieces[0].parts[0], refused, -1)
@@ -160,6 +176,9 @@ func byteOf(text []byte, n int) int {
 // where that is left to the error.
 func (m *message) locate(script string, p piece, which load.Part, err error, offset int) error {
 	s := which.Statement
-	s.Text = append(bytes.Clone(p.head), m.text[which.Start:which.End]...)
+	s.Text = m.text[which.Start:which.End]
+	if len(p.head) > 0 {
+		s.Text = append(bytes.Clone(p.head), s.Text...)
+	}
 	return located(script, s, err, offset)
 }

@@ -33,8 +33,12 @@ func (c *chunk) ends(text []byte, d sqltext.Dialect) bool {
 	if c.whole {
 		return false
 	}
-	tokens := sqltext.Scan(text[c.scanned:], d)
+	tokens, all := sqltext.ScanAll(text[c.scanned:], d)
 	c.scanned = len(text)
+	if !all {
+		c.whole = true // as where it may be a program
+		return false
+	}
 	if !c.begun {
 		c.begun = true
 		c.begin(tokens, d)

@@ -21,21 +21,36 @@ type modes struct {
 	saved map[string]string // user variables whose value is known
 }
 
-// clone gives modes that go their own way from here.
-func (m modes) clone() modes {
-	m.saved = maps.Clone(m.saved)
-	return m
-}
-
 // untraced says why it is not known how the server reads what comes after a statement.
 const (
 	untracedMode    = "it sets sql_mode in a way that cannot be followed, and the statements after it could be read in two ways"
+	untracedLong    = "it is a SET of more words and marks than are looked at, and the statements after it could be read in two ways"
 	untracedCharset = "it sets the client's character set in a way that cannot be followed, and the statements after it could be read in two ways"
 )
 
 func unreadable(charset string) string {
 	return "in the character set " + charset + " a quote or a backslash may be a part of another character, so that the statements after it could be read in two ways"
 }
+
+// save keeps the value of a user variable, or forgets it. The map is another one then: statements
+// before keep what it was.
+func (m *modes) save(name, value string, known bool) {
+	_, had := m.saved[name]
+	known = known && (had || len(m.saved) < mostSaved)
+	if !had && !known {
+		return
+	}
+	m.saved = maps.Clone(m.saved)
+	if m.saved == nil {
+		m.saved = map[string]string{}
+	}
+	if delete(m.saved, name); known {
+		m.saved[name] = value
+	}
+}
+
+// mostSaved is how many user variables are followed: dumps keep a handful of settings in some.
+const mostSaved = 200
 
 // mayAssign reports whether a statement may be one that observe has to look at.
 func mayAssign(text []byte) bool {
@@ -45,18 +60,19 @@ func mayAssign(text []byte) bool {
 // observe looks at one statement for assignments. sets tells that it changes how the
 // statements after it are read; untraced says why that cannot be known.
 func (m *modes) observe(text []byte) (sets bool, untraced string) {
+	if t, ok := sqltext.NewScanner(text, m.dialect).Next(); !ok || !t.Is("SET") {
+		return false, ""
+	}
 	next := m.dialect // what is assigned counts for the statements after
-	for _, a := range sqltext.ParseSet(text, m.dialect) {
+	tokens, all := sqltext.ScanAll(text, m.dialect)
+	if !all {
+		return true, untracedLong
+	}
+	for _, a := range sqltext.SetOf(tokens) {
 		value, known := m.evaluate(a.Value)
 		switch {
 		case a.User:
-			if m.saved == nil {
-				m.saved = map[string]string{}
-			}
-			delete(m.saved, a.Name)
-			if known {
-				m.saved[a.Name] = value
-			}
+			m.save(a.Name, value, known)
 		case a.Global:
 		case a.Name == "sql_mode":
 			sets = true

@@ -86,7 +86,7 @@ func (r *Reader) Next() (sqltext.Statement, error) {
 				statement.State = r.said
 			}
 			if mayAssign(statement.Text) {
-				next := state{r.said.delimiter, r.said.modes.clone()}
+				next := state{r.said.delimiter, r.said.modes}
 				statement.SetsReading, statement.Untraced = next.modes.observe(statement.Text)
 				r.said = &next
 			}

@@ -494,13 +494,9 @@ func (r *Reader) statement(end int) sqltext.Statement {
 // off.
 var dialect = sqltext.Dialect{ANSIQuotes: true, NoBackslashEscapes: true, PostgreSQL: true}
 
-// longestSet is how long a SET statement may be to be looked into: those that
-// dumps and installers write are far shorter.
-const longestSet = 4096
-
 // observe follows standard_conforming_strings.
 func (r *Reader) observe(text []byte) {
-	if len(text) > longestSet || len(text) < 3 || !strings.EqualFold(string(text[:3]), "set") {
+	if len(text) < 3 || !strings.EqualFold(string(text[:3]), "set") {
 		return
 	}
 	for _, a := range sqltext.ParseSet(text, dialect) {

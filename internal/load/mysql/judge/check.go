@@ -63,7 +63,9 @@ func (c *checker) oneByOne(s sqltext.Statement, why string) {
 }
 
 func (c *checker) statement(s sqltext.Statement, valid bool) error {
+	mapped := len(c.mapped)
 	v := c.Classify(s)
+	c.Defined(len(c.mapped) - mapped)
 	if at := c.text.badByte(&v, valid, c.defined); at >= 0 {
 		return load.BadText(c.Place(s), s.Text, at)
 	}
@@ -94,6 +96,9 @@ func (c *checker) statement(s sqltext.Statement, valid bool) error {
 			fmt.Sprintf("raise max_allowed_packet to %s, or let {server-variables} do so", figures.Thousands(nextPacket(len(v.Sent)))))
 	}
 	c.text.observe(v)
+	if v.Table != nil {
+		c.Defined(len(v.Table.Columns) + len(v.Table.Keys) + len(v.Table.Foreign))
+	}
 	c.define(v)
 	c.touch(v)
 	c.sequence(v)
@@ -176,7 +181,7 @@ func (c *checker) define(v Verdict) {
 	}
 	switch v.Lead.Object {
 	case "TRIGGER":
-		if usesSession(v.Tokens) {
+		if v.usesSession() {
 			c.risky[v.Lead.Table.Name] = true
 		}
 	case "TABLE":
@@ -221,12 +226,12 @@ func (c *checker) touch(v Verdict) {
 				c.Touches(v.Statement, name, "makes")
 			}
 		}
-	case verb == "ALTER", verb == "RENAME", v.Kind == Change, v.Kind == Indexes, v.Lead.Object == "INDEX", v.Lead.Object == "TRIGGER":
-		for _, t := range v.Tokens {
+	case verb == "ALTER", verb == "RENAME", v.Kind == Change, v.Wide, v.Kind == Indexes, v.Lead.Object == "INDEX", v.Lead.Object == "TRIGGER":
+		v.Each(func(t sqltext.Token) {
 			if (t.Kind == sqltext.Name || t.Kind == sqltext.Word) && c.target.Holds[t.Plain()] {
 				c.Touches(v.Statement, t.Plain(), "changes")
 			}
-		}
+		})
 	}
 }
 
@@ -250,7 +255,7 @@ func (c *checker) sequence(v Verdict) {
 			}
 		}
 	}
-	if v.Lead.Object != "FUNCTION" && v.Lead.Object != "PROCEDURE" && v.Lead.Object != "EVENT" && v.Lead.Object != "TRIGGER" && asksBack(tokens) {
+	if v.Lead.Object != "FUNCTION" && v.Lead.Object != "PROCEDURE" && v.Lead.Object != "EVENT" && v.Lead.Object != "TRIGGER" && v.asksBack() {
 		c.Survey.AsksBack = true
 		c.oneByOne(s, "the statement asks for the outcome of the one before it")
 	}
@@ -262,13 +267,16 @@ func (c *checker) sequence(v Verdict) {
 			delete(c.unkeyed, v.Lead.Name.Name)
 		}
 	}
-	for _, t := range tokens {
-		if len(c.Survey.Data) > 0 && (t.Kind == sqltext.Word || t.Kind == sqltext.Name) {
-			if d := c.Survey.Data[t.Plain()]; d != nil && d.Mention == 0 && v.Kind != KeySwitch && v.Kind != TableLock {
+	if len(c.Survey.Data) == 0 || v.Kind == KeySwitch || v.Kind == TableLock {
+		return
+	}
+	v.Each(func(t sqltext.Token) {
+		if t.Kind == sqltext.Word || t.Kind == sqltext.Name {
+			if d := c.Survey.Data[t.Plain()]; d != nil && d.Mention == 0 {
 				d.Mention = s.Offset
 			}
 		}
-	}
+	})
 }
 
 // perStatement are session variables that change what the next row gets.
@@ -276,27 +284,28 @@ var perStatement = wordset.Of("insert_id last_insert_id timestamp rand_seed1 ran
 
 // asksBack reports whether a statement uses what the one before it left
 // behind in the session.
-func asksBack(tokens sqltext.Tokens) bool {
-	for _, t := range tokens {
-		if t.Kind == sqltext.Word {
+func (v *Verdict) asksBack() (asks bool) {
+	v.Each(func(t sqltext.Token) {
+		if t.Kind == sqltext.Word && !asks {
 			var room [longestWord]byte
 			switch string(t.Upper(room[:0])) {
 			case "LAST_INSERT_ID", "ROW_COUNT", "FOUND_ROWS", "DIAGNOSTICS", "IDENTITY", "WARNING_COUNT", "ERROR_COUNT", "INSERT_ID":
-				return true
+				asks = true
 			}
 		}
-	}
-	return false
+	})
+	return asks
 }
 
 // usesSession is asksBack for bodies, where user variables count, too.
-func usesSession(tokens sqltext.Tokens) bool {
+func (v *Verdict) usesSession() bool {
+	tokens := v.Tokens
 	for i, t := range tokens {
 		if t.IsPunct('@') && i+1 < len(tokens) && !tokens[i+1].IsPunct('@') && (i == 0 || !tokens[i-1].IsPunct('@')) {
 			return true
 		}
 	}
-	return asksBack(tokens)
+	return v.asksBack()
 }
 
 func (c *checker) finish() {

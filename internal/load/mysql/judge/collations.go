@@ -20,8 +20,10 @@ type mapping struct {
 func (j *Judge) translate(tokens sqltext.Tokens, at fault.Place) []edit {
 	var edits []edit
 	next := func(i int) sqltext.Token {
-		for i++; i < len(tokens) && (tokens[i].IsPunct('=') || tokens[i].Is("SET")); i++ {
+		const most = 2 // CHARACTER SET = x
+		for end := i + 1 + most; i+1 < end && (tokens.At(i+1).IsPunct('=') || tokens.At(i+1).Is("SET")); i++ {
 		}
+		i++
 		if i < len(tokens) {
 			return tokens[i]
 		}

@@ -3,6 +3,7 @@ package judge
 import (
 	"strings"
 
+	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/sqltext"
 	"yellowfield/internal/wordset"
@@ -140,7 +141,10 @@ func (g *guard) prepared(tokens sqltext.Tokens, d sqltext.Dialect) *load.Objecti
 	if last.Kind != sqltext.String || len(tokens) > 1 && tokens[len(tokens)-2].IsPunct('@') {
 		return load.Refuse("what is prepared here is made up while the script runs, so it cannot be looked into beforehand", "write the statement itself")
 	}
-	inner := sqltext.Scan(sqltext.Unquoted(last.Text), d)
+	inner, all := sqltext.ScanAll(sqltext.Unquoted(last.Text), d)
+	if !all {
+		return load.Refuse("what is prepared here has more than "+figures.Thousands(sqltext.MostTokens)+" words and marks", "write the statement itself")
+	}
 	return g.judge(inner, sqltext.HeadOf(inner, d), d)
 }
 
@@ -211,20 +215,71 @@ var bodyWords = wordset.Of("GRANT REVOKE LOAD FLUSH KILL SHUTDOWN INSTALL UNINST
 // a routine's body must not do.
 func (g *guard) reach(tokens sqltext.Tokens, head sqltext.Head) *load.Objection {
 	w := walk{tokens: tokens, head: head, lists: []bool{false}}
-	routine := head.Verb == "CREATE" || head.Verb == "ALTER" || head.Verb == "BEGIN" || head.Verb == "IF"
-	for w.i = 0; w.i < len(tokens); w.i++ {
-		t := tokens[w.i]
+	return g.look(&w, len(tokens))
+}
+
+// reachWide is reach for a statement whose tokens are not held in memory: they are looked at
+// through a window, in which those before and after the one at hand stand, too.
+func (g *guard) reachWide(text []byte, d sqltext.Dialect, head sqltext.Head) *load.Objection {
+	const span, around = 4096, 32 // more than anything below looks back or ahead
+	w := walk{head: head, lists: []bool{false}, alone: map[string]bool{}}
+	scanner := sqltext.NewScanner(text, d)
+	for t, ok := scanner.Next(); ok && len(w.alone) < mostAlone; {
+		next, more := scanner.Next()
+		w.noteAlone(t, next)
+		t, ok = next, more
+	}
+	if len(w.alone) == mostAlone { // then none counts
+		w.alone = map[string]bool{}
+	}
+	scanner = sqltext.NewScanner(text, d)
+	window := make(sqltext.Tokens, 0, span+2*around)
+	for more := true; more; {
+		var t sqltext.Token
+		for len(window) < cap(window) && more {
+			if t, more = scanner.Next(); more {
+				window = append(window, t)
+			}
+		}
+		w.tokens = window
+		end := len(window) - around
+		if !more {
+			end = len(window)
+		}
+		if o := g.look(&w, end); o != nil || !more {
+			return o
+		}
+		if len(w.lists) > mostNested {
+			return load.Refuse("the statement is nested deeper than "+figures.Thousands(mostNested)+" brackets", load.RemoveIt)
+		}
+		gone := w.i - around
+		window = window[:copy(window, window[gone:])]
+		w.i -= gone
+	}
+	return nil
+}
+
+// mostAlone is how many names of a wide statement are kept, and mostNested how deep its brackets
+// may be.
+const mostAlone, mostNested = 10_000, 1_000_000
+
+// look goes on with a walk, up to a token.
+func (g *guard) look(w *walk, end int) *load.Objection {
+	verb := w.head.Verb
+	routine := verb == "CREATE" || verb == "ALTER" || verb == "BEGIN" || verb == "IF"
+	for ; w.i < end; w.i++ {
+		t := w.at(w.i)
 		if w.mark(t) {
 			continue
 		}
 		if t.Kind == sqltext.Word {
-			if o := g.word(tokens, w.i, routine); o != nil {
+			if o := g.word(w.tokens, w.i, routine); o != nil {
 				return o
 			}
 		}
 		switch {
 		case w.qualified(t):
-			if o := g.names(&w, t); o != nil {
+			if o := g.names(w, t); o != nil {
 				return o
 			}
 		case t.Kind == sqltext.Word:
@@ -257,12 +312,16 @@ func (w *walk) standsAlone(name string) bool {
 	if w.alone == nil {
 		w.alone = map[string]bool{}
 		for i, t := range w.tokens {
-			if (t.Kind == sqltext.Name || t.Kind == sqltext.Word) && !w.at(i+1).IsPunct('.') {
-				w.alone[strings.ToLower(t.Plain())] = true
-			}
+			w.noteAlone(t, w.at(i+1))
 		}
 	}
 	return w.alone[strings.ToLower(name)]
+}
+
+func (w *walk) noteAlone(t, next sqltext.Token) {
+	if (t.Kind == sqltext.Name || t.Kind == sqltext.Word) && !next.IsPunct('.') {
+		w.alone[strings.ToLower(t.Plain())] = true
+	}
 }
 
 func (w *walk) at(i int) sqltext.Token { return w.tokens.At(i) }
@@ -297,7 +356,7 @@ func (w *walk) mark(t sqltext.Token) bool {
 
 // qualified reports whether a name with a schema before it begins here.
 func (w *walk) qualified(t sqltext.Token) bool {
-	isName := t.Kind == sqltext.Name || t.Kind == sqltext.Word
+	isName := t.Kind == sqltext.Name || t.Kind == sqltext.Word && sqltext.Digits(t.Text) < len(t.Text) // 1.5 is a number
 	return isName && w.at(w.i+1).IsPunct('.') && !w.at(w.i-1).IsPunct('.') && !w.at(w.i-1).IsPunct('@')
 }
 

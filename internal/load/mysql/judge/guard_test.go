@@ -68,6 +68,7 @@ WITH c AS (SELECT a FROM own) SELECT c.a FROM c JOIN own ON own.a = c.a
 UPDATE own AS h SET h.a = (SELECT MAX(o.b) FROM own o WHERE o.a = h.a)
 INSERT INTO own (a) SELECT x.a FROM (SELECT 1 AS a) x ON DUPLICATE KEY UPDATE own.a = x.a
 CREATE INDEX i USING BTREE ON own (a)
+INSERT INTO own SELECT 1.5, .5, 1.5e3, a.b * 2.0 + 3. FROM own a
 SELECT j.a FROM JSON_TABLE('[1]', '$[*]' COLUMNS (a INT PATH '$')) AS j
 SELECT REPLACE(a.b, 'x', 'y'), IF(a.b > 1, a.b, 0), LEFT(a.b, 1) FROM own a
 `), "\n")

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"yellowfield/internal/dbms/mysql"
+	"yellowfield/internal/figures"
 	"yellowfield/internal/load"
 	"yellowfield/internal/script"
 	"yellowfield/internal/sqltext"
@@ -46,6 +47,7 @@ type Verdict struct {
 	// Dropped says why the statement is not sent; empty if it is.
 	Dropped   string
 	Objection *load.Objection
+	Wide      bool // it has more tokens than Tokens holds, which are none then
 	Temporary bool // defines a table of the session
 	// adapted says what was changed for this server; empty for nothing.
 	adapted string
@@ -108,10 +110,13 @@ func (j *Judge) ClassifyTokens(v Verdict) Verdict {
 	if v.Objection = misreadable(s); v.Objection != nil {
 		return v
 	}
-	tokens := sqltext.Scan(s.Text, s.Dialect)
+	tokens, all := sqltext.ScanAll(s.Text, s.Dialect)
 	if len(tokens) == 0 {
 		v.Dropped = "nothing in it that this server runs"
 		return v
+	}
+	if !all {
+		return j.classifyWide(v, tokens)
 	}
 	v.Lead = sqltext.HeadOf(tokens, s.Dialect)
 	v.Table, _ = sqltext.TableOf(v.Lead, tokens)
@@ -154,6 +159,40 @@ func (j *Judge) ClassifyTokens(v Verdict) Verdict {
 	}
 	v.Tokens = tokens
 	return v
+}
+
+// wideVerbs are statements that may have more words and marks than are held in memory.
+var wideVerbs = wordset.Of("INSERT REPLACE UPDATE DELETE SELECT WITH VALUES")
+
+// classifyWide is ClassifyTokens for a statement of which tokens are only the first. It goes to
+// the server as it stands, or not at all.
+func (j *Judge) classifyWide(v Verdict, tokens sqltext.Tokens) Verdict {
+	s := v.Statement
+	v.Lead = sqltext.HeadOf(tokens, s.Dialect)
+	v.Kind, v.Wide = Anything, true
+	switch {
+	case v.Lead.Verb != "" && !wideVerbs[v.Lead.Verb]:
+		v.Objection = load.Refuse("the statement has more than "+figures.Thousands(sqltext.MostTokens)+" words and marks", "split it into several statements")
+	case len(j.own) > 0:
+		v.Objection = load.Refuse("the statement has more than "+figures.Thousands(sqltext.MostTokens)+" words and marks, too many to take the name of a database out of them", "split it into several statements")
+	default:
+		v.Objection = j.reachWide(s.Text, s.Dialect, v.Lead)
+	}
+	return v
+}
+
+// Each takes every token of the statement as it is sent.
+func (v *Verdict) Each(take func(sqltext.Token)) {
+	if !v.Wide {
+		for _, t := range v.Tokens {
+			take(t)
+		}
+		return
+	}
+	scanner := sqltext.NewScanner(v.Sent, v.Dialect)
+	for t, ok := scanner.Next(); ok; t, ok = scanner.Next() {
+		take(t)
+	}
 }
 
 // misreadable refuses what a server could read in another way than we do: nothing
