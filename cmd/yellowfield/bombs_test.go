@@ -273,3 +273,19 @@ func TestScriptsThatAreBombs(t *testing.T) {
 		}
 	}
 }
+
+// TestTreesThatAreBombs has an entry proposed for applications with a script that is hard to
+// hold.
+func TestTreesThatAreBombs(t *testing.T) {
+	needOrdinaryMemory(t)
+	t.Parallel()
+	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 4) {
+		t.Run(name, func(t *testing.T) {
+			folder := t.TempDir()
+			scriptBombs[name].pack(t, filepath.Join(folder, "app.sql.gz"))
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "config.php"), []byte("<?php\n$db_host = 'localhost'; $db_name = 'x'; $db_user = 'x'; $db_password = '';\nnew mysqli($db_host, $db_user, $db_password, $db_name);\n"), 0o600))
+			out, _ := runBounded(t, folder, "propose", folder, "--name", "x")
+			assert.Contains(t, out, "$db_password")
+		})
+	}
+}

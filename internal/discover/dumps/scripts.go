@@ -55,6 +55,7 @@ type Script struct {
 	Refers    map[string][]string `json:"-"` // a table to those that its foreign keys refer to
 	NeedsRows map[string]bool     `json:"-"` // tables whose rows its rows refer to
 	Reads     map[string]bool     `json:"-"` // files that it has the stock client read in its place
+	referred  int                 // names in Refers
 	Alters    bool                `json:"-"` // tables
 	Unbound   bool                `json:"-"` // it puts rows in while foreign keys are not checked
 	objects   bool                // other than tables: views, routines, types
@@ -229,7 +230,19 @@ var tokenBefore = regexp.MustCompile("(?i:create\\s+table\\s+(?:if\\s+not\\s+exi
 // StandIn is what stands for the prefix of tables while scripts are looked at.
 const StandIn = "prefixtoken_"
 
-var errTooLong = errors.New("it is too long to be looked at")
+var (
+	errTooLong = errors.New("it is too long to be looked at")
+	errTooMany = errors.New("it names more tables than are looked at")
+)
+
+// mostNames is how many names of tables are kept of all scripts of a tree: the largest
+// applications have some thousand.
+const mostNames = 100_000
+
+// names is how many names the script has, as often as they are kept.
+func (s *Script) names() int {
+	return len(s.Makes) + len(s.Needs) + len(s.Fills) + len(s.Refers) + s.referred
+}
 
 // Read reads the script as the importer would, without a server. A script that
 // cannot be split, such as one for another server, gives what comes before the
@@ -268,15 +281,19 @@ func (s *Script) Read(ctx context.Context, t *tree.Tree) {
 		}
 		s.Take(statement)
 		text.Take(statement)
+		if t.Names+s.names() > mostNames {
+			return errTooMany
+		}
 		return nil
 	})
+	t.Names += s.names()
 	s.Encoding = text.Encoding()
 	if s.PrefixToken == "" {
 		s.Prefix = CommonPrefix(s.Makes)
 	}
 	switch {
-	case errors.Is(err, errTooLong):
-		s.LeftOut = errTooLong.Error()
+	case errors.Is(err, errTooLong), errors.Is(err, errTooMany):
+		s.LeftOut = err.Error()
 	case statements == 0 && err != nil && s.DBMS != facts.FamilyPostgreSQL:
 		s.LeftOut = "it cannot be read: " + fault.As(err).What
 	case statements == 0:
@@ -357,6 +374,7 @@ func (s *Script) Take(statement sqltext.Statement) {
 				s.Needs[f.References.Name] = true
 				s.Refers[head.Name.Name] = append(s.Refers[head.Name.Name], f.References.Name)
 			}
+			s.referred += len(table.Foreign)
 		}
 	case head.Verb == "CREATE" && !serverObjects[head.Object]:
 		s.objects = true
@@ -368,6 +386,7 @@ func (s *Script) Take(statement sqltext.Statement) {
 		s.Needs[head.Name.Name] = true
 		parents := referred(sqltext.Scan(statement.Text, statement.Dialect))
 		s.Refers[head.Name.Name] = append(s.Refers[head.Name.Name], parents...)
+		s.referred += len(parents)
 		for _, parent := range parents {
 			s.Needs[parent] = true
 		}

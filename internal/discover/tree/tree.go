@@ -48,6 +48,8 @@ type Tree struct {
 	// Waiting are the places of files of a name, of which there are empty samples, the
 	// nearest first.
 	Waiting map[string][]string
+	// Names is how many names of tables are kept of its scripts.
+	Names int
 }
 
 // Skipped folders and files are named with the reason.
