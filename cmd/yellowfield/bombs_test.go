@@ -252,7 +252,7 @@ func TestScriptsThatAreBombs(t *testing.T) {
 		server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product, Folder: folder, Arguments: map[dbms.Product][]string{dbms.MariaDB: {"--max-allowed-packet=1G"}}[product]})
 		require.NoError(t, err)
 		defer server.Stop()
-		for _, name := range oracletest.Sample(slices.Sorted(maps.Keys(scriptBombs)), 4) {
+		for _, name := range oracletest.Sample(slices.Sorted(maps.Keys(scriptBombs)), 6) {
 			bomb := scriptBombs[name]
 			t.Run(string(product)+" "+name, func(t *testing.T) {
 				folder := t.TempDir()
@@ -279,7 +279,7 @@ func TestScriptsThatAreBombs(t *testing.T) {
 func TestTreesThatAreBombs(t *testing.T) {
 	needOrdinaryMemory(t)
 	t.Parallel()
-	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 4) {
+	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 6) {
 		t.Run(name, func(t *testing.T) {
 			folder := t.TempDir()
 			scriptBombs[name].pack(t, filepath.Join(folder, "app.sql.gz"))
