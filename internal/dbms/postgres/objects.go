@@ -172,7 +172,7 @@ func (s *Server) RowsWith(ctx context.Context, database, text string) (found []d
 		if err != nil {
 			return nil, err
 		}
-		err = s.each(ctx, database, "SELECT "+strings.Join(sums, ", ")+" FROM "+t.identity, []any{text}, func(rows pgx.Rows) error {
+		err = s.eachOf(ctx, database, "SELECT "+strings.Join(sums, ", ")+" FROM "+t.identity, []any{text}, func(rows pgx.Rows) error {
 			values, err := rows.Values()
 			for i, v := range values {
 				if n, is := v.(int64); is && n > 0 {

@@ -336,3 +336,15 @@ func TestAnOwnersSettingsAreNotTheAdministrators(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+// TestALookHasAnEnd: what takes too long is given up, and the next look is answered.
+func TestALookHasAnEnd(t *testing.T) {
+	_, admin := start(t)
+	back := postgres.SetLongestQuery(300 * time.Millisecond)
+	_, err := admin.Look(t.Context(), "postgres", "SELECT pg_catalog.pg_sleep(600)")
+	back()
+	assert.ErrorContains(t, err, "has not answered a look at the database postgres within 300ms")
+	found, err := admin.Look(t.Context(), "postgres", "SELECT 1")
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"1"}}, found)
+}

@@ -9,6 +9,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -395,8 +396,30 @@ func single(ctx context.Context, conn *pgx.Conn, statement string) error {
 	return conn.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err
 }
 
-// each runs a query in a database and calls take for every row.
+// longestQuery is how long a look at the server's catalogue may take: an application decides how
+// much there is in its database, and what is locked there.
+var longestQuery = time.Minute
+
+// each runs a query in a database and calls take for every row. One that takes too long is given
+// up, and so is the connection.
 func (s *Server) each(ctx context.Context, database, query string, args []any, take func(pgx.Rows) error) error {
+	return s.soon(ctx, database, query, func(ctx context.Context) error { return s.eachOf(ctx, database, query, args, take) })
+}
+
+// soon runs a query that has to come to its end within longestQuery.
+func (s *Server) soon(ctx context.Context, database, query string, run func(context.Context) error) error {
+	within, cancel := context.WithTimeout(ctx, longestQuery)
+	defer cancel()
+	err := run(within)
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		return fault.New(fault.Failed, "look what keeps it there (pg_stat_activity, pg_locks), and run the command again; the query was: "+dbms.Shorten(query),
+			"server %s has not answered a look at the database %s within %s", s.Login.Server, cmp.Or(database, s.Database), longestQuery).With(err)
+	}
+	return err
+}
+
+// eachOf is each for as long as it takes: for rows, which there may be any number of.
+func (s *Server) eachOf(ctx context.Context, database, query string, args []any, take func(pgx.Rows) error) error {
 	conn, err := s.in(ctx, database)
 	if err != nil {
 		return err
@@ -420,16 +443,19 @@ func (s *Server) each(ctx context.Context, database, query string, args []any, t
 // Look gives all rows of a query in a database as text, NULL as "". The server refuses
 // it every change (PostgreSQL, "SET TRANSACTION").
 func (s *Server) Look(ctx context.Context, database, query string) ([][]string, error) {
-	conn, err := s.in(ctx, database)
-	if err != nil {
-		return nil, err
-	}
-	found, err := texts(conn.PgConn().Exec(ctx, "BEGIN READ ONLY; "+query+"; COMMIT"))
-	if err != nil {
-		_, _ = conn.PgConn().Exec(ctx, "ROLLBACK").ReadAll()
-		return nil, s.failed(dbms.Statement{Text: query}, err)
-	}
-	return found, nil
+	var found [][]string
+	err := s.soon(ctx, database, query, func(ctx context.Context) error {
+		conn, err := s.in(ctx, database)
+		if err != nil {
+			return err
+		}
+		if found, err = texts(conn.PgConn().Exec(ctx, "BEGIN READ ONLY; "+query+"; COMMIT")); err != nil {
+			_, _ = conn.PgConn().Exec(ctx, "ROLLBACK").ReadAll()
+			return s.failed(dbms.Statement{Text: query}, err)
+		}
+		return nil
+	})
+	return found, err
 }
 
 // causes are the states that decide what is done next (PostgreSQL, "Error
