@@ -334,7 +334,13 @@ func moverTo(t *testing.T, product dbms.Product, name string, rows int) (*mover,
 func (m *mover) start(t *testing.T, options throwaway.Options) {
 	t.Helper()
 	var err error
-	m.to, err = throwaway.Start(t.Context(), options)
+	// PostgreSQL refuses for as long as processes of the server before it live.
+	for range 10 {
+		if m.to, err = throwaway.Start(t.Context(), options); err == nil || !m.postgres {
+			break
+		}
+		time.Sleep(3 * time.Second)
+	}
 	if err != nil {
 		t.Fatalf("%v\n%s", err, fault.As(err).Excerpt) // its log
 	}

@@ -27,6 +27,9 @@ func (s *Server) start(program string, arguments []string, log string) (*process
 	if err != nil {
 		return nil, fmt.Errorf("opening the server's log: %w", err)
 	}
+	if info, err := output.Stat(); err == nil {
+		s.logged = info.Size()
+	}
 	command := exec.Command(program, arguments...)
 	command.Stdout, command.Stderr = output, output
 	command.Dir = s.path("run")

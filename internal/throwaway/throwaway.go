@@ -60,6 +60,7 @@ type Server struct {
 	options   Options
 	temporary bool
 	process   *process
+	logged    int64 // the size of the log before that process
 }
 
 // unprivilegedUser runs the server when root starts it.
@@ -287,9 +288,10 @@ func (s *Server) takesLogins(ctx context.Context) bool {
 
 func (s *Server) brokenOff(what, log string, err error) error {
 	content, _ := os.ReadFile(s.path(log))
+	content = content[min(s.logged, int64(len(content))):]
 	lines := strings.Split(strings.TrimSpace(string(content)), "\n")
 	// The programs that make a data folder print advice after their error.
-	from := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, "ERROR") })
+	from := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, "ERROR") || strings.Contains(line, "FATAL") })
 	if from < 0 {
 		from = max(0, len(lines)-6)
 	}
