@@ -192,7 +192,7 @@ var scriptBombs = func() map[string]scriptBomb {
 		"one short line":   {"-- ", "aaaaaaaa", "", beyond, ""},
 		"remarks":          {"", "-- a remark\n", "SELECT 1;", beyond, ""},
 		"a long sum":       {"SELECT 1", "+1", ";", within, runs},
-		"rows of sums":     {"CREATE TABLE t (a int);\nINSERT INTO t VALUES (1)", ",(1+1)", ";", within, runs},
+		"rows of sums":     {"CREATE TABLE t (a int);\nINSERT INTO t VALUES (1)", ",(1" + strings.Repeat("+1", 30) + ")", ";", within, runs},
 		"a long SET":       {"SET @a = 1", "+1", ";", within, "words and marks|SELECT|bytes"},
 		"a long list":      {"SET @a0 = 1", ",@a#=1", ";", within, ""},
 		"columns":          {"CREATE TABLE t (a int", ",a# int", ");", within, "words and marks"},
@@ -252,7 +252,7 @@ func TestScriptsThatAreBombs(t *testing.T) {
 		server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product, Folder: folder, Arguments: map[dbms.Product][]string{dbms.MariaDB: {"--max-allowed-packet=1G"}}[product]})
 		require.NoError(t, err)
 		defer server.Stop()
-		for _, name := range oracletest.Sample(slices.Sorted(maps.Keys(scriptBombs)), 6) {
+		for _, name := range oracletest.Sample(slices.Sorted(maps.Keys(scriptBombs)), 15) {
 			bomb := scriptBombs[name]
 			t.Run(string(product)+" "+name, func(t *testing.T) {
 				folder := t.TempDir()
@@ -288,4 +288,35 @@ func TestTreesThatAreBombs(t *testing.T) {
 			assert.Contains(t, out, "$db_password")
 		})
 	}
+}
+
+// TestBombsSideBySide has several apps provisioned at once, each with a script that is hard to
+// hold, and nobody waits for ever.
+func TestBombsSideBySide(t *testing.T) {
+	needOrdinaryMemory(t)
+	oracletest.NeedTime(t)
+	t.Parallel()
+	folder, err := os.MkdirTemp("", "yf-")
+	require.NoError(t, err)
+	defer os.RemoveAll(folder)
+	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB, Folder: folder, Arguments: []string{"--max-allowed-packet=1G"}})
+	require.NoError(t, err)
+	defer server.Stop()
+	apps := t.TempDir()
+	var estate strings.Builder
+	fmt.Fprintf(&estate, "servers: {barn: {dbms: mariadb, socket: %s, admin: {user: %s}}}\napps:\n", server.Socket, server.Admin)
+	const large, ordinary = 3, 5
+	for i := range large + ordinary {
+		name := fmt.Sprintf("app%d", i)
+		require.NoError(t, os.Mkdir(filepath.Join(apps, name), 0o755))
+		bomb := scriptBomb{"CREATE TABLE t (a int, b text);\nINSERT INTO t VALUES (0,'')", ",(#,'" + strings.Repeat("honey ", 99) + "')", ";", 60 << 20, ""}
+		if i >= large { // what dump programs write
+			bomb = scriptBomb{"CREATE TABLE t (a int, b varchar(99));\n", "INSERT INTO t VALUES " + strings.Repeat("(#,'"+strings.Repeat("honey ", 9)+"'),", 9000) + "(#,'');\n", "", 24 << 20, ""}
+		}
+		bomb.pack(t, filepath.Join(apps, name, "a.sql.gz"))
+		fmt.Fprintf(&estate, "  %s: {server: barn, folder: %s, database: {name: %s}, accounts: [{name: %s}], import: [a.sql.gz]}\n", name, name, name, name)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(apps, "yellowfield.yaml"), []byte(estate.String()), 0o600))
+	out, err := runBounded(t, apps, "provision", "--jobs", "8", "--yes")
+	assert.NoError(t, err, out) // each is provisioned
 }

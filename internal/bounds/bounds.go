@@ -1,6 +1,6 @@
 // Package bounds protects parsers from hostile files: a few megabytes of brackets or commas
 // would exhaust a parser's memory or its stack. It looks at the bytes alone, before any parser
-// does.
+// does, and has large pieces of files held one at a time.
 //
 // It must never know what a file is for.
 package bounds

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
@@ -615,7 +616,14 @@ func warning(w load.Warning) string {
 // ImportScript runs a script as the app's own account, so that the server
 // itself keeps it inside the database.
 func ImportScript(r *work.Run, ctx context.Context, login dbms.Server, s *work.WantedScript) (load.Report, error) {
-	return r.WithLogin(s.Importer, login).Import(ctx, s.Source, s.Survey, s.Options, func(p load.Progress) {
+	if s.Survey.Longest > bounds.LargePiece {
+		release, err := bounds.TakeLarge(ctx)
+		if err != nil {
+			return load.Report{}, fault.Stopped(err)
+		}
+		defer release()
+	}
+	return r.WithLogin(s.Importer, login).Import(bounds.HoldingLarge(ctx), s.Source, s.Survey, s.Options, func(p load.Progress) {
 		if r.Listener.Progress != nil {
 			r.Listener.Progress(r.Result.Header, p)
 		}

@@ -71,6 +71,7 @@ func (f *Findings) Each(ctx context.Context, reader sqltext.Reader, take func(s 
 				continue
 			}
 			f.Survey.Statements++
+			f.Survey.Longest = max(f.Survey.Longest, p.Size)
 			if err := take(p.Statement, p.valid); err != nil {
 				return err
 			}

@@ -21,6 +21,7 @@ type Finding struct {
 type Survey struct {
 	Length     int64 // of the unpacked script in bytes
 	Statements int
+	Longest    int   // bytes of the longest statement
 	Rows       int64 // in INSERT statements of literal rows
 	// Defines counts what the script makes by its keyword: TABLE, VIEW,
 	// TRIGGER, FUNCTION, PROCEDURE, EVENT, INDEX.

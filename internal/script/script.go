@@ -28,6 +28,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/host"
 	"yellowfield/internal/sqltext"
@@ -324,6 +325,15 @@ func Read[R sqltext.Reader](ctx context.Context, s Source, newReader func(name s
 	}
 	reader = newReader(s.Name, content)
 	reader.LimitStatements(s.LongestStatement)
+	reader.AskBefore(func() error {
+		release, err := bounds.TakeLarge(ctx)
+		if err != nil {
+			return err
+		}
+		closeScript := content.close
+		content.close = func() { closeScript(); release() }
+		return nil
+	})
 	if s.PrefixToken != "" {
 		reader.ReplacePrefix(s.PrefixToken, s.Prefix)
 	}

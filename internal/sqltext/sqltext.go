@@ -76,6 +76,9 @@ type Reader interface {
 	// LimitStatements sets how many bytes a statement may have; 0 leaves it at
 	// window.LongestStatement. It must be called before Next.
 	LimitStatements(bytes int)
+	// AskBefore has someone asked once, before a large piece of the script is held in memory.
+	// It must be called before Next.
+	AskBefore(enlarge func() error)
 	// ReplacePrefix writes prefix wherever the script says token, outside string
 	// literals and comments. It must be called before Next.
 	ReplacePrefix(token, prefix string)

@@ -21,6 +21,7 @@ type job struct {
 	bytes    int64 // of the script that it stands for
 	rows     int64
 	numbered bool // the server gives out numbers for the rows
+	borrowed bool // the text is the reader's own, good until it is asked for the next statement
 }
 
 // offset is where the job's first statement stands in the script.
@@ -28,6 +29,9 @@ func (j *job) offset() int64 { return j.parts[0].Offset }
 
 // alone gives the statement of one part as it stood in the script.
 func (j *job) alone(p load.Part) []byte {
+	if len(j.parts) == 1 {
+		return j.text
+	}
 	return append(bytes.Clone(j.text[:j.head]), j.text[p.Start:p.End]...)
 }
 
@@ -66,7 +70,9 @@ func newBatcher(maxPacket int, emit func(*job) error) *batcher {
 
 // rowsOf is what is known of a statement's rows.
 type rowsOf struct {
-	ends    []int // of each row in the text
+	count   int
+	end     int   // of the last one in the text
+	ends    []int // of each one in the text, where the statement is too long for the server
 	given   judge.AutoValues
 	alone   bool // a single row that another one beside it would change
 	literal bool
@@ -77,6 +83,7 @@ func (b *batcher) readRows(v judge.Verdict, t *table) rowsOf {
 	notNull, auto, wide := t.list.Of(t.definition, v.Insert)
 	scanner := sqltext.NewRowScanner(v.Sent, v.Insert.Body, v.Dialect)
 	found := rowsOf{}
+	tooLong := b.maxPacket > 0 && len(v.Sent) > b.maxPacket-packetSpare
 	row := &b.row
 	for scanner.Next(row) {
 		given := judge.Explicit
@@ -85,22 +92,25 @@ func (b *batcher) readRows(v judge.Verdict, t *table) rowsOf {
 		} else if t.hasAuto {
 			given = judge.Implicit
 		}
-		if len(found.ends) == 0 {
+		if found.count == 0 {
 			found.given = given
 		} else if given != found.given {
 			found.given = judge.Mixed
 		}
 		found.alone = row.Nulls&notNull != 0 || row.ManyNulls && wide
-		found.ends = append(found.ends, row.End)
+		found.count, found.end = found.count+1, row.End
+		if tooLong {
+			found.ends = append(found.ends, row.End)
+		}
 	}
-	found.alone = found.alone && len(found.ends) == 1
+	found.alone = found.alone && found.count == 1
 	found.literal = scanner.Literal()
 	return found
 }
 
 // add takes an INSERT.
 func (b *batcher) add(v judge.Verdict, r rowsOf, t *table, s *settings) error {
-	text := v.Sent[:r.ends[len(r.ends)-1]]
+	text := v.Sent[:r.end]
 	body := v.Insert.Body
 	joinable := !r.alone && r.given != judge.Mixed && t.transactional && len(text) < b.limit
 	if b.current != nil {
@@ -108,7 +118,7 @@ func (b *batcher) add(v judge.Verdict, r rowsOf, t *table, s *settings) error {
 		fits := len(j.text)+len(text)-body+1 <= b.limit
 		if joinable && fits && j.table == t && j.settings == s && b.given == r.given && bytes.Equal(j.text[:j.head], text[:body]) {
 			j.text = append(j.text, ',')
-			b.join(v, text[body:], len(r.ends))
+			b.join(v, text[body:], r.count)
 			return nil
 		}
 		if err := b.flush(); err != nil {
@@ -120,10 +130,15 @@ func (b *batcher) add(v judge.Verdict, r rowsOf, t *table, s *settings) error {
 	}
 	b.current = &job{table: t, settings: s, isRows: true, head: body, numbered: r.given != judge.Explicit}
 	b.given = r.given
+	if len(text) > commitSize { // which a lane commits at once
+		b.current.text, b.current.borrowed = text, true
+		b.joined(v, body, r.count)
+		return b.flush()
+	}
 	// Room for the rows to come, unless the statement is a large one itself.
 	b.current.text = make([]byte, body, max(len(text), min(b.limit, 16*len(text))))
 	copy(b.current.text, text[:body])
-	b.join(v, text[body:], len(r.ends))
+	b.join(v, text[body:], r.count)
 	if !joinable {
 		return b.flush()
 	}
@@ -135,9 +150,14 @@ const packetSpare = 1024
 
 // join puts a statement's rows to the current job.
 func (b *batcher) join(v judge.Verdict, text []byte, rows int) {
+	start := len(b.current.text)
+	b.current.text = append(b.current.text, text...)
+	b.joined(v, start, rows)
+}
+
+// joined notes which statement the current job's text from start on stands for.
+func (b *batcher) joined(v judge.Verdict, start, rows int) {
 	j := b.current
-	start := len(j.text)
-	j.text = append(j.text, text...)
 	j.rows += int64(rows)
 	j.parts = append(j.parts, load.Part{Statement: v.WithoutText(), Start: start, End: len(j.text)})
 	j.bytes += int64(v.Size)

@@ -45,7 +45,6 @@ type engine struct {
 	most    int  // lanes
 	solo    bool // too few rows for lanes: everything runs on the main session
 	waiting sync.WaitGroup
-	memory  *semaphore.Weighted // text that waits for lanes
 
 	variables []string  // session variables that decide what becomes of a row
 	initial   []string  // their values when a session begins
@@ -76,8 +75,10 @@ var rowVariables = []string{
 	"time_zone",
 }
 
-// memoryLimit is how much text may wait for the lanes.
+// memoryLimit is how much text may wait for the lanes, of all imports that are at work.
 const memoryLimit = 24 << 20
+
+var memory = semaphore.NewWeighted(memoryLimit)
 
 // smallImport is below how many bytes of rows lanes are not worth their while.
 const smallImport = 2 << 20
@@ -86,7 +87,7 @@ const smallImport = 2 << 20
 func (i *Importer) Import(ctx context.Context, s script.Source, survey *load.Survey, o load.Options, progress func(load.Progress)) (load.Report, error) {
 	e := &engine{
 		Importer: i, source: s, survey: survey, options: o, judge: judge.New(i.subject(), s, o),
-		memory: semaphore.NewWeighted(memoryLimit), tables: map[string]*table{}, triggered: map[string]bool{}, groups: map[string]string{}, groupLanes: map[string]*lane{},
+		tables: map[string]*table{}, triggered: map[string]bool{}, groups: map[string]string{}, groupLanes: map[string]*lane{},
 	}
 	e.failed.Store(1 << 62)
 	e.Begin(s, survey, o, progress)
@@ -539,10 +540,17 @@ func (e *engine) hand(ctx context.Context, j *job) error {
 		return err
 	}
 	// Not under ctx: a lane that gave up still takes tasks and releases their memory.
-	if err := e.memory.Acquire(context.WithoutCancel(ctx), min(memoryLimit, int64(len(j.text)))); err != nil {
+	if err := memory.Acquire(context.WithoutCancel(ctx), min(memoryLimit, int64(len(j.text)))); err != nil {
 		return err
 	}
-	l.give(task{job: j, at: j.offset(), bytes: j.bytes})
+	t := task{job: j, at: j.offset(), bytes: j.bytes}
+	if j.borrowed {
+		t.done = make(chan struct{})
+	}
+	l.give(t)
+	if j.borrowed {
+		<-t.done
+	}
 	return nil
 }
 

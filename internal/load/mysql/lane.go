@@ -52,7 +52,7 @@ type task struct {
 const commitSize = 8 << 20
 
 // backlog is how many tasks may wait for one lane; their text is bounded by
-// engine.memory.
+// memory.
 const backlog = 1024
 
 func (e *engine) openLane(ctx context.Context) (*lane, error) {
@@ -124,7 +124,7 @@ func (l *lane) serve(ctx context.Context) {
 			l.e.fail(t.at, err)
 		}
 		if t.job != nil {
-			l.e.memory.Release(min(memoryLimit, int64(len(t.job.text))))
+			memory.Release(min(memoryLimit, int64(len(t.job.text))))
 		}
 		if t.done != nil {
 			close(t.done)

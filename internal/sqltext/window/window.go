@@ -16,6 +16,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
 )
 
@@ -43,7 +44,8 @@ type Window struct {
 
 	name    string // of the file, for errors
 	src     io.Reader
-	longest int // bytes of a statement, and of what stands between two
+	longest int          // bytes of a statement, and of what stands between two
+	enlarge func() error // asked once before a large piece is held; nil for nobody
 
 	open     func(named string) (*Included, error)
 	outer    []outer // the files around the one that is read
@@ -107,6 +109,10 @@ func (r *Window) LimitStatements(bytes int) {
 	}
 }
 
+// AskBefore has someone asked once, before a large piece of the script is held in memory. It must
+// be called before Next.
+func (r *Window) AskBefore(enlarge func() error) { r.enlarge = enlarge }
+
 // SkipMark passes over a mark of the byte order at the very beginning.
 func (r *Window) SkipMark() {
 	if r.Ensure(3) && bytes.HasPrefix(r.Buf, []byte("\ufeff")) {
@@ -130,6 +136,12 @@ func (r *Window) Ensure(n int) bool {
 			return false
 		}
 		if cap(r.Buf)-len(r.Buf) < ReadAhead/2 {
+			if r.enlarge != nil && len(r.Buf) > bounds.LargePiece {
+				if r.Err = r.enlarge(); r.Err != nil {
+					return false
+				}
+				r.enlarge = nil
+			}
 			r.makeRoom()
 		}
 		var got int
