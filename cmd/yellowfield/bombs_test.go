@@ -279,7 +279,7 @@ func TestScriptsThatAreBombs(t *testing.T) {
 func TestTreesThatAreBombs(t *testing.T) {
 	needOrdinaryMemory(t)
 	t.Parallel()
-	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 6) {
+	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 7) {
 		t.Run(name, func(t *testing.T) {
 			folder := t.TempDir()
 			scriptBombs[name].pack(t, filepath.Join(folder, "app.sql.gz"))
