@@ -38,20 +38,21 @@ type trial struct {
 	Accounts                         []string
 	Look                             bool
 	Tables                           string
+	Unvouched                        bool
 	Deadline                         time.Duration
 }
 
 func newTrial(q Request, trusted string, deadline time.Duration) *trial {
 	return &trial{
 		Server: q.Server, User: q.User, Password: q.Password.Reveal(), Database: q.Database, Connection: q.Login.Charset, Address: q.Address, Trusted: trusted,
-		Product: q.Product, Accounts: q.Accounts, Look: q.Look, Tables: q.Tables, Deadline: deadline,
+		Product: q.Product, Accounts: q.Accounts, Look: q.Look, Tables: q.Tables, Unvouched: q.Unvouched, Deadline: deadline,
 	}
 }
 
 func (t *trial) login() dbms.Login {
 	address := t.Address
 	address.Trusted = t.Trusted
-	return dbms.Login{Server: t.Server, Address: address, User: t.User, Password: secret.NewPassword(t.Password), Database: t.Database, Charset: t.Connection, AsApplication: true}
+	return dbms.Login{Server: t.Server, Address: address, User: t.User, Password: secret.NewPassword(t.Password), Database: t.Database, Charset: t.Connection, AsApplication: true, Unvouched: t.Unvouched}
 }
 
 // dialling asks for a connection.

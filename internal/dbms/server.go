@@ -23,6 +23,9 @@ type Login struct {
 	// server has set for this account and database. Without it nothing that the
 	// application can set reaches the session, which an administrator's needs.
 	AsApplication bool
+	// Unvouched is for an address that only a file of the application names: whoever is there
+	// is told no password that it could use elsewhere.
+	Unvouched bool
 	// Dial connects to the server, where that is to be done as somebody else than who runs
 	// this program; nil for a plain connection.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)

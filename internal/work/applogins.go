@@ -101,7 +101,7 @@ func (r *Run) Try(ctx context.Context, login dbms.Login, look *estate.Database) 
 			"%s is none of the accounts that the estate file lists for %s, and no login was made as it", login.User, r.App.Name)
 	}
 	q := applogin.Request{Login: login, Product: r.Estate.Servers[r.App.Server].DBMS, Accounts: names, Look: look != nil}
-	q.AsApplication = true
+	q.AsApplication, q.Unvouched = true, !r.vouchesFor(login.Address)
 	if look != nil {
 		q.Tables, _ = r.View.Catalogue.OwnNames(look.Charset, look.Collation)
 	}
@@ -116,6 +116,19 @@ func (r *Run) Try(ctx context.Context, login dbms.Login, look *estate.Database) 
 			"it is not known whom PHP runs as, and %s is not for everybody", login.Address).With(err)}
 	}
 	return answer, err
+}
+
+// vouchesFor reports whether an address is one of the app's server: the estate file says so, or
+// the server itself, which has the port.
+func (r *Run) vouchesFor(a dbms.Address) bool {
+	entry := r.Estate.Servers[r.App.Server]
+	switch {
+	case a.Socket != "", a.TLS == dbms.TLSVerify: // which proves who it is
+		return true
+	case a.Host == entry.Host && a.Port == entry.Port, a.Host == entry.HostForApps() && a.Port == entry.PortForApps():
+		return true
+	}
+	return !a.OverNetwork() && !entry.Address().OverNetwork() && r.View != nil && a.Port == r.View.Server.About().LoopbackPort
 }
 
 // NotSeen is a login that could not be tried as the application would make it.
@@ -136,7 +149,7 @@ func (r *Run) ProveLogin(ctx context.Context, login dbms.Login) error {
 // Lets reports whether a server lets a login in, whoever it is: nothing is asked after it.
 func (r *Run) Lets(ctx context.Context, login dbms.Login) bool {
 	as, _ := r.identity()
-	login.AsApplication = true
+	login.AsApplication, login.Unvouched = true, !r.vouchesFor(login.Address)
 	_, err := r.logins().Try(ctx, as, applogin.Request{Login: login, Product: r.Estate.Servers[r.App.Server].DBMS})
 	return err == nil
 }

@@ -8,10 +8,12 @@ package mysql
 
 import (
 	"context"
+	"crypto/rsa"
 	"database/sql"
 	sqldriver "database/sql/driver"
 	"errors"
 	"fmt"
+	"math/big"
 	"net"
 	"regexp"
 	"strconv"
@@ -119,8 +121,18 @@ func configure(l dbms.Login) (*driver.Config, error) {
 	var err error
 	config.TLS, err = l.Address.TLSConfig(l.Server)
 	config.AllowFallbackToPlaintext = l.Address.TLS == dbms.TLSPrefer || l.Address.TLS == ""
+	if l.Unvouched && l.Address.TLS != dbms.TLSVerify {
+		// Inside TLS the whole password would be sent, and outside it sealed with a key of
+		// the server's: with this one no password can be.
+		config.TLS, config.ServerPubKey = nil, unusableKey
+	}
 	return config, err
 }
+
+// unusableKey is the name of a key that is too short to encrypt anything.
+const unusableKey = "unusable"
+
+func init() { driver.RegisterServerPubKey(unusableKey, &rsa.PublicKey{N: big.NewInt(3 * 5), E: 3}) }
 
 // onServer finds the rights in a line of SHOW GRANTS that hold on the whole server.
 var onServer = regexp.MustCompile(`^GRANT (.+?) ON \*\.\* TO .*?(WITH GRANT OPTION)?$`)
@@ -471,6 +483,10 @@ func refused(l dbms.Login, err error) error {
 	if strings.Contains(err.Error(), "perform full authentication") { // the driver has no error of its own for it
 		return fault.New(fault.Failed, "have the server make its keys (caching_sha2_password_auto_generate_rsa_keys=ON, and a restart), or use TLS or the socket",
 			"%s: the server has no RSA key, without which a password cannot come over TCP in plain; PHP says 2006, MySQL server has gone away, until someone logs in through the socket", who).With(err)
+	}
+	if l.Unvouched && strings.Contains(err.Error(), "crypto/rsa: ") {
+		return fault.New(fault.Failed, "correct the address in the settings; or, if it is right, write it as seen_by_apps under servers."+l.Server,
+			"the server at %s asks for the whole password of %s, and the estate file does not know that address: PHP would send it, whoever is there; Yellowfield has sent none", l.Address, l.User).With(err)
 	}
 	if errors.Is(err, driver.ErrNoTLS) {
 		return dbms.NoTLS(l, err)
