@@ -249,8 +249,8 @@ func init() {
 			return "", r.Send(ctx, &d.Touched, d.After.statement())
 		},
 		Undo: func(r *work.Run, ctx context.Context, c effect.Change[ForeignKeyState]) error {
-			there, err := r.View.Server.(dbms.ConvertsCharsets).ForeignKeys(ctx, c.Before.Database)
-			if err != nil || c.Before.Exists == slices.ContainsFunc(there, func(k dbms.ForeignKey) bool { return k.Table == c.Before.Key.Table && k.Name == c.Before.Key.Name }) {
+			there, err := r.View.Server.(dbms.ConvertsCharsets).HasForeignKey(ctx, c.Before.Database, c.Before.Key.Table, c.Before.Key.Name)
+			if err != nil || c.Before.Exists == there {
 				return err
 			}
 			return r.View.Server.Exec(ctx, c.Before.statement())

@@ -248,7 +248,9 @@ type ConvertsCharsets interface {
 	// Conversions tells which tables have another character set than the wanted one, and
 	// what giving them that would meet.
 	Conversions(ctx context.Context, database, charset, collation string) (Conversions, error)
-	// ForeignKeys lists those of text in a database.
+	// HasForeignKey reports whether a table has one of this name.
+	HasForeignKey(ctx context.Context, database, table, name string) (bool, error)
+	// ForeignKeys lists those of text in a database: ask as the application.
 	ForeignKeys(ctx context.Context, database string) ([]ForeignKey, error)
 	// TextSum is the same before and after a conversion that has changed no text.
 	TextSum(ctx context.Context, database, table string) (string, error)

@@ -265,7 +265,14 @@ func (s *Server) collisions(ctx context.Context, until time.Time, database, char
 	return nil
 }
 
-// ForeignKeys lists those of text. MariaDB converts no column that one uses, whatever
+// HasForeignKey reports whether a table has one of this name. It opens no view.
+func (s *Server) HasForeignKey(ctx context.Context, database, table, name string) (has bool, err error) {
+	err = s.row(ctx, `SELECT COUNT(*) > 0 FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND CONSTRAINT_NAME = ? AND REFERENCED_TABLE_NAME IS NOT NULL`,
+		[]any{database, table, name}, &has)
+	return has, err
+}
+
+// ForeignKeys lists those of text; it opens views: ask as the application. MariaDB converts no column that one uses, whatever
 // foreign_key_checks says (error 1832).
 func (s *Server) ForeignKeys(ctx context.Context, database string) (keys []dbms.ForeignKey, err error) {
 	type parts struct{ columns, referenced, onUpdate, onDelete string }
