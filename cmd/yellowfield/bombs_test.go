@@ -320,3 +320,35 @@ func TestBombsSideBySide(t *testing.T) {
 	out, err := runBounded(t, apps, "provision", "--jobs", "8", "--yes")
 	assert.NoError(t, err, out) // each is provisioned
 }
+
+// TestDatabasesThatAreBombs has an application fill its database with names: it is told so, and
+// no other pays for it.
+func TestDatabasesThatAreBombs(t *testing.T) {
+	needOrdinaryMemory(t)
+	t.Parallel()
+	if throwaway.PostgresPrograms("") == "" {
+		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+	}
+	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.PostgreSQL})
+	require.NoError(t, err)
+	defer server.Stop()
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowfield.yaml"), fmt.Appendf(nil,
+		"servers: {barn: {dbms: postgresql, socket: %s, admin: {user: %s}}}\napps:\n  alpha: {server: barn, database: {name: alpha}, accounts: [{name: alpha_app}]}\n  beta: {server: barn, database: {name: beta}, accounts: [{name: beta_app}]}\n",
+		server.Socket, server.Admin), 0o600))
+	out, err := runBounded(t, folder, "provision")
+	require.NoError(t, err, out)
+	login := server.Login()
+	login.Database = "alpha"
+	_, err = oracletest.Ask(dbms.PostgreSQL, login, `DO $$ DECLARE names text := (SELECT string_agg('a' || lpad(n::text, 62, '0') || ' int', ',') FROM generate_series(1, 100) n);
+		BEGIN FOR n IN 1..9000 LOOP EXECUTE format('CREATE FUNCTION f%s(%s) RETURNS int LANGUAGE sql AS ''SELECT 1''', n, names); END LOOP; END $$`)
+	require.NoError(t, err)
+	for _, command := range []string{"verify", "provision", "inspect", "access"} {
+		out, err := runBounded(t, folder, command)
+		if command == "verify" || command == "provision" {
+			assert.Error(t, err)
+			assert.Contains(t, out, "alpha holds too many objects to keep account of")
+			assert.Contains(t, out, "beta_app")
+		}
+	}
+}

@@ -198,6 +198,24 @@ type Contents struct {
 	Routines []Object
 	Triggers []Object
 	Events   []Object
+	// TooMany says that there is more, which is not kept: whoever owns a database could else
+	// take the memory that the others' apps need.
+	TooMany bool
+	size    int
+}
+
+// mostNames is how many bytes of names are kept of a database, with a hundred for each object
+// beside its name. Tests lower it.
+var mostNames = 32 << 20
+
+// Admits reports whether one more object is to be kept.
+func (c *Contents) Admits(names ...string) bool {
+	c.size += 100
+	for _, name := range names {
+		c.size += len(name)
+	}
+	c.TooMany = c.TooMany || c.size > mostNames
+	return !c.TooMany
 }
 
 // Table is a table or a view.

@@ -10,7 +10,24 @@ import (
 	"strings"
 
 	"yellowfield/internal/fault"
+	"yellowfield/internal/figures"
 )
+
+// TooMuch explains that nothing is done with a database that holds more than is kept account of.
+func TooMuch(server, database string) *fault.Error {
+	return fault.New(fault.Failed, "look what makes so many there; when they are dropped, run the command again",
+		"server %s: %s holds too many objects to keep account of: the names of its tables, views, routines, triggers and events are longer than %s together", server, database, figures.Size(int64(mostNames)))
+}
+
+// MostAnswered is how many bytes of an answer to a query are kept.
+const MostAnswered = 48 << 20
+
+// TooLong explains an answer beyond MostAnswered.
+func TooLong(server, query string) *fault.Error {
+	return fault.New(fault.Failed, "look who has made so many; the statement was: "+Shorten(query), "server %s: an answer is longer than %s", server, figures.Size(MostAnswered)).With(errTooLong)
+}
+
+var errTooLong = errors.New("the answer is too long")
 
 // Unreachable explains a login that failed before any server spoke.
 func Unreachable(l Login, err error) error {
@@ -50,8 +67,11 @@ func Unreachable(l Login, err error) error {
 
 // Lost explains a connection that ended while something was sent.
 func Lost(server string, err error) error {
-	if errors.Is(err, context.Canceled) {
+	switch {
+	case errors.Is(err, context.Canceled):
 		return fault.Stopped(err)
+	case errors.Is(err, errTooLong): // we ended it
+		return err
 	}
 	return fault.New(fault.Failed, "look at the server's error log, then run the command again", "server %s ended the connection: %v", server, err).With(errors.Join(errLost, err))
 }

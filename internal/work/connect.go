@@ -147,7 +147,7 @@ func (r *Run) LookFirst(ctx context.Context) error {
 	if !r.Options.DryRun && (r.Interrupted != nil || !r.stands(look.catalogue)) {
 		return r.LookAgain(ctx)
 	}
-	return nil
+	return r.keptAccountOf()
 }
 
 // LookAgain reads what concerns the app anew, after a look that was for all of them.
@@ -158,7 +158,10 @@ func (r *Run) LookAgain(ctx context.Context) (err error) {
 	}
 	r.View.Shared = false
 	r.View.Catalogue, err = r.View.Server.Reread(ctx, r.View.Catalogue, r.DatabaseNames(), users)
-	return err
+	if err != nil {
+		return err
+	}
+	return r.keptAccountOf()
 }
 
 // stands reports whether all of the app's databases and accounts are there.
@@ -194,7 +197,20 @@ func (r *Run) Look(ctx context.Context) error {
 		return err
 	}
 	r.View.Catalogue, err = r.View.Server.ReadCatalogue(ctx, r.View.AsAdmin(), r.DatabaseNames())
-	return err
+	if err != nil {
+		return err
+	}
+	return r.keptAccountOf()
+}
+
+// keptAccountOf makes sure that the catalogue has all that the app's databases hold.
+func (r *Run) keptAccountOf() error {
+	for _, name := range r.DatabaseNames() {
+		if r.View.Catalogue.Contents[name].TooMany {
+			return dbms.TooMuch(r.App.Server, name)
+		}
+	}
+	return nil
 }
 
 func (r *Run) DatabaseNames() []string {

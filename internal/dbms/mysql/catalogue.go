@@ -229,7 +229,9 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 	}
 	err := s.eachTable(ctx, marks, args, func(database string, t dbms.Table) {
 		c := contents[database]
-		c.Tables = append(c.Tables, t)
+		if c.Admits(t.Name, t.Collation, t.Engine) {
+			c.Tables = append(c.Tables, t)
+		}
 		contents[database] = c
 	})
 	if err != nil {
@@ -244,7 +246,9 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 			var o dbms.Object
 			err := scan(&database, &o.Kind, &o.Name)
 			c := contents[database]
-			add(&c, o)
+			if c.Admits(o.Name) {
+				add(&c, o)
+			}
 			contents[database] = c
 			return err
 		})

@@ -335,6 +335,7 @@ func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, er
 		return nil, err
 	}
 	var all [][]string
+	size := 0
 	for rows.Next() {
 		values := make([]sql.NullString, len(columns))
 		into := make([]any, len(columns))
@@ -347,6 +348,10 @@ func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, er
 		texts := make([]string, len(columns))
 		for i, v := range values {
 			texts[i] = v.String
+			size += len(v.String) + 24
+		}
+		if size > dbms.MostAnswered {
+			return nil, dbms.TooLong(i.server.Server, query)
 		}
 		all = append(all, texts)
 	}

@@ -90,21 +90,26 @@ func (i *SingleSession) CopyOut(ctx context.Context, statement string, out io.Wr
 
 // Query gives all rows of a query as text, NULL as "".
 func (i *SingleSession) Query(ctx context.Context, query string) ([][]string, error) {
-	found, err := texts(i.conn.Exec(ctx, query))
+	found, err := texts(i.server, query, i.conn.Exec(ctx, query))
 	return found, i.failed(err)
 }
 
 // texts reads the rows of all results as text.
-func texts(results *pgconn.MultiResultReader) ([][]string, error) {
+func texts(server, query string, results *pgconn.MultiResultReader) ([][]string, error) {
 	var found [][]string
+	size := 0
 	for results.NextResult() {
 		reader := results.ResultReader()
 		for reader.NextRow() {
 			row := make([]string, len(reader.Values()))
 			for at, value := range reader.Values() {
 				row[at] = string(value)
+				size += len(value) + 24
 			}
-			found = append(found, row)
+			if found = append(found, row); size > dbms.MostAnswered {
+				_ = results.Close()
+				return nil, dbms.TooLong(server, query)
+			}
 		}
 	}
 	return found, results.Close()

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -43,14 +44,24 @@ const objectsQuery = `WITH own AS (SELECT oid, CASE nspname WHEN 'public' THEN '
 	UNION ALL SELECT 9, 'SCHEMA', nspname::text, '', 'SCHEMA', oid::regnamespace::text FROM pg_catalog.pg_namespace WHERE nspname !~ '^pg_' AND nspname NOT IN ('information_schema', 'public')
 	ORDER BY 1, 3, 4`
 
+// errTooMany is what objects gives for a database that holds more than is kept account of.
+var errTooMany = errors.New("too many objects")
+
 func (s *Server) objects(ctx context.Context, database string) (found []object, err error) {
+	var kept dbms.Contents
 	err = s.each(ctx, database, objectsQuery, nil, func(rows pgx.Rows) error {
 		var o object
 		var order int
 		err := rows.Scan(&order, &o.Kind, &o.Name, &o.arguments, &o.word, &o.identity)
+		if err == nil && !kept.Admits(o.Name, o.arguments, o.identity) {
+			return errTooMany
+		}
 		found = append(found, o)
 		return err
 	})
+	if kept.TooMany {
+		return nil, dbms.TooMuch(s.Server, database).With(errTooMany)
+	}
 	return found, err
 }
 
@@ -66,11 +77,14 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 		if !exists {
 			continue
 		}
+		var c dbms.Contents
 		found, err := s.objects(ctx, database)
-		if err != nil {
+		switch {
+		case errors.Is(err, errTooMany):
+			c.TooMany = true
+		case err != nil:
 			return nil, err
 		}
-		var c dbms.Contents
 		for _, o := range found {
 			if o.Kind == "TABLE" || o.Kind == "VIEW" {
 				c.Tables = append(c.Tables, dbms.Table{Name: o.Name, View: o.Kind == "VIEW"})
@@ -82,7 +96,9 @@ func (s *Server) Contents(ctx context.Context, databases ...string) (map[string]
 		err = s.each(ctx, database, `SELECT tgname FROM pg_catalog.pg_trigger WHERE NOT tgisinternal ORDER BY 1`, nil, func(rows pgx.Rows) error {
 			o := dbms.Object{Kind: "TRIGGER"}
 			err := rows.Scan(&o.Name)
-			c.Triggers = append(c.Triggers, o)
+			if c.Admits(o.Name) {
+				c.Triggers = append(c.Triggers, o)
+			}
 			return err
 		})
 		if err != nil {

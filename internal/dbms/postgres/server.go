@@ -449,7 +449,7 @@ func (s *Server) Look(ctx context.Context, database, query string) ([][]string, 
 		if err != nil {
 			return err
 		}
-		if found, err = texts(conn.PgConn().Exec(ctx, "BEGIN READ ONLY; "+query+"; COMMIT")); err != nil {
+		if found, err = texts(s.Server, query, conn.PgConn().Exec(ctx, "BEGIN READ ONLY; "+query+"; COMMIT")); err != nil {
 			_, _ = conn.PgConn().Exec(ctx, "ROLLBACK").ReadAll()
 			return s.failed(dbms.Statement{Text: query}, err)
 		}
