@@ -33,12 +33,11 @@ const bombMemory = 256 << 10
 // many repeats a text up to nearly the longest settings file that is read, dense
 // up to nearly the most words and marks, of which text has pieces.
 func many(text string) string              { return strings.Repeat(text, (4<<20-1024)/len(text)) }
-func dense(pieces int, text string) string { return strings.Repeat(text, 99_000/pieces) }
+func dense(pieces int, text string) string { return strings.Repeat(text, 39_000/pieces) }
 
 // settingsBombs are files that need little to be written, and much to be read.
 func settingsBombs() map[string]string {
 	deep := func(open string) string { return strings.Repeat(open, 30_000) }
-	yaml := func(pieces int, text string) string { return strings.Repeat(text, 39_000/pieces) } // which has fewer
 	return map[string]string{
 		"long.php":       "<?php\n$a = [" + many("1,") + "];\n",
 		"long.yaml":      "a: [" + many("1,") + "]\n",
@@ -64,14 +63,14 @@ func settingsBombs() map[string]string {
 		"deep2.yaml":     "a: " + deep("[") + deep("]"),
 		"deep3.yaml":     deep("{a: "),
 		"deep4.yaml":     deep("- "),
-		"deep5.yaml":     yaml(1, "? "),
-		"deep6.yaml":     strings.Repeat("[", 95) + yaml(2, "1,")[1000:] + strings.Repeat("]", 95),
-		"wide.yaml":      "a: [" + yaml(2, "1,") + "]\n",
-		"wide2.yaml":     yaml(3, "- 1\n"),
-		"wide3.yaml":     yaml(4, "a: 1\n"),
-		"wide4.yaml":     yaml(5, "#a: 1\n"),
-		"alias.yaml":     "a: &a [x,x]\n" + yaml(11, "b: &a [*a,*a]\n"),
-		"documents.yaml": yaml(4, "---\n"),
+		"deep5.yaml":     dense(1, "? "),
+		"deep6.yaml":     strings.Repeat("[", 95) + dense(2, "1,")[1000:] + strings.Repeat("]", 95),
+		"wide.yaml":      "a: [" + dense(2, "1,") + "]\n",
+		"wide2.yaml":     dense(3, "- 1\n"),
+		"wide3.yaml":     dense(4, "a: 1\n"),
+		"wide4.yaml":     dense(5, "#a: 1\n"),
+		"alias.yaml":     "a: &a [x,x]\n" + dense(11, "b: &a [*a,*a]\n"),
+		"documents.yaml": dense(4, "---\n"),
 		"deep.json":      `{"a": ` + deep("["),
 		"deep2.json":     `{"a": ` + deep("[") + deep("]") + "}",
 		"deep3.json":     deep(`{"":`),
@@ -242,14 +241,22 @@ func (b scriptBomb) pack(t *testing.T, path string) {
 func TestScriptsThatAreBombs(t *testing.T) {
 	needOrdinaryMemory(t)
 	t.Parallel()
-	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
-		if product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "" {
+	large := []string{"--max-allowed-packet=1G"}
+	for _, o := range []throwaway.Options{{Product: dbms.MariaDB, Arguments: large}, {Product: dbms.PostgreSQL}, {Product: dbms.MySQL, Arguments: large, Root: mysqlRoot()}} {
+		product := o.Product
+		switch {
+		case product == dbms.PostgreSQL && throwaway.PostgresPrograms("") == "":
 			t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
+		case product == dbms.MySQL && !oracletest.Thorough(): // its reader is MariaDB's
+			continue
+		case product == dbms.MySQL:
+			needMySQL(t)
 		}
-		folder, err := os.MkdirTemp("", "yf-")
+		var err error
+		o.Folder, err = os.MkdirTemp(filepath.Join("/", o.Root, "tmp"), "yf-")
 		require.NoError(t, err)
-		defer os.RemoveAll(folder)
-		server, err := throwaway.Start(t.Context(), throwaway.Options{Product: product, Folder: folder, Arguments: map[dbms.Product][]string{dbms.MariaDB: {"--max-allowed-packet=1G"}}[product]})
+		defer os.RemoveAll(o.Folder)
+		server, err := throwaway.Start(t.Context(), o)
 		require.NoError(t, err)
 		defer server.Stop()
 		for _, name := range oracletest.Sample(slices.Sorted(maps.Keys(scriptBombs)), 15) {
@@ -319,6 +326,32 @@ func TestBombsSideBySide(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(apps, "yellowfield.yaml"), []byte(estate.String()), 0o600))
 	out, err := runBounded(t, apps, "provision", "--jobs", "8", "--yes")
 	assert.NoError(t, err, out) // each is provisioned
+}
+
+// TestSettingsSideBySide has the settings of many apps read at once, each hard to hold.
+func TestSettingsSideBySide(t *testing.T) {
+	needOrdinaryMemory(t)
+	t.Parallel()
+	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB})
+	require.NoError(t, err)
+	defer server.Stop()
+	apps := t.TempDir()
+	var estate strings.Builder
+	fmt.Fprintf(&estate, "servers: {barn: {dbms: mariadb, socket: %s, admin: {user: %s}}}\napps:\n", server.Socket, server.Admin)
+	bombs := settingsBombs()
+	for i := range 16 {
+		bomb := []string{"deep7.php", "wide3.php", "wide.yaml", "wide.json"}[i%4]
+		name := fmt.Sprintf("app%d", i)
+		require.NoError(t, os.Mkdir(filepath.Join(apps, name), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(apps, name, bomb), []byte(bombs[bomb]), 0o644))
+		fmt.Fprintf(&estate, "  %s: {server: barn, folder: %s, database: {name: %s}, accounts: [{name: %s}], settings: [{file: %s, values: {a: '{database}'}}]}\n", name, name, name, name, bomb)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(apps, "yellowfield.yaml"), []byte(estate.String()), 0o600))
+	for _, command := range [][]string{{"provision", "--dry-run"}, {"verify"}} {
+		out, err := runBounded(t, apps, append(command, "--jobs", "16")...)
+		assert.Error(t, err)
+		assert.Contains(t, out, "app0")
+	}
 }
 
 // TestDatabasesThatAreBombs has an application fill its database with names: it is told so, and

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -155,6 +156,11 @@ func (p *pretended) TextSum(context.Context, string, string) (string, error) { r
 func (p *pretended) ForeignKeys(context.Context, string) ([]dbms.ForeignKey, error) {
 	return p.keys, nil
 }
+func (p *pretended) HasForeignKey(_ context.Context, _, table, name string) (bool, error) {
+	return slices.ContainsFunc(p.keys, func(k dbms.ForeignKey) bool { return k.Table == table && k.Name == name }), nil
+}
+
+var _ dbms.ConvertsCharsets = (*pretended)(nil)
 
 func (p *pretended) RemoveObjects(_ context.Context, database string, made, before map[dbms.Object]bool) error {
 	p.removed = made

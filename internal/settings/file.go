@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"yellowfield/internal/bounds"
 	"yellowfield/internal/fault"
@@ -122,8 +123,15 @@ func onlyAssignments(text string) bool {
 	return found
 }
 
-// mostPieces is some ten times what the longest settings file has that people write.
-const mostPieces = 100_000
+// mostPieces is some four times what the longest settings file has that people write. The
+// library for YAML takes some kilobytes of memory for each.
+const mostPieces = 40_000
+
+// long is from how many bytes on files are parsed one at a time, however many apps are at work:
+// what a parser needs meanwhile is a multiple of what it gives.
+const long = 64 << 10
+
+var longFile sync.Mutex
 
 // longestAddresses is how long all addresses of a file may be.
 const longestAddresses = 16 << 20
@@ -131,6 +139,10 @@ const longestAddresses = 16 << 20
 func parse(path string, language syntax.Syntax, source []byte) (*File, error) {
 	if err := bounds.Check(source, mostPieces); err != nil {
 		return nil, fault.At(fault.Invalid, fault.Place{File: path}, "is this the right file?", "the file %v", err)
+	}
+	if len(source) > long {
+		longFile.Lock()
+		defer longFile.Unlock()
 	}
 	found, err := language.Parse(source)
 	if err != nil {

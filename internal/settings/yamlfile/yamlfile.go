@@ -33,14 +33,10 @@ var Syntax = syntax.Syntax{
 	Addresses: "write the keys joined by dots: main.server, servers.0.name",
 }
 
-// mostPieces is less than that of other syntaxes: the library takes some kilobytes
-// of memory for each.
-const mostPieces = 40_000
-
 // parse gives every value that is no map or list. A value that is written over
 // several lines, an alias or a tagged value comes with its Refusal.
 func parse(source []byte) ([]syntax.Setting, error) {
-	if err := errors.Join(bounds.Check(source, mostPieces), bounds.CheckYAML(source)); err != nil {
+	if err := bounds.CheckYAML(source); err != nil {
 		return nil, fault.At(fault.Invalid, fault.Place{}, "is this the right file?", "the file %v", err)
 	}
 	text, inSource := withoutTrailing(source)
