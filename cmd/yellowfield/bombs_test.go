@@ -331,6 +331,7 @@ func TestBombsSideBySide(t *testing.T) {
 // TestSettingsSideBySide has the settings of many apps read at once, each hard to hold.
 func TestSettingsSideBySide(t *testing.T) {
 	needOrdinaryMemory(t)
+	oracletest.NeedTime(t)
 	t.Parallel()
 	server, err := throwaway.Start(t.Context(), throwaway.Options{Product: dbms.MariaDB})
 	require.NoError(t, err)

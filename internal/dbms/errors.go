@@ -9,6 +9,7 @@ import (
 	"os"
 	"strings"
 
+	"yellowfield/internal/dbms/heartbeat"
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 )
@@ -42,6 +43,8 @@ func Unreachable(l Login, err error) error {
 		return err
 	case errors.Is(err, context.Canceled):
 		return fault.Stopped(err)
+	case errors.Is(err, heartbeat.ErrSilent):
+		return silent(l.Server).With(err)
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(class, next, "server %s cannot be reached: there is no socket %s", l.Server, l.Address.Socket).With(err)
 	case errors.Is(err, fs.ErrPermission) && l.AsApplication:
@@ -72,8 +75,14 @@ func Lost(server string, err error) error {
 		return fault.Stopped(err)
 	case errors.Is(err, errTooLong): // we ended it
 		return err
+	case errors.Is(err, heartbeat.ErrSilent):
+		return silent(server).With(errors.Join(errLost, err))
 	}
 	return fault.New(fault.Failed, "look at the server's error log, then run the command again", "server %s ended the connection: %v", server, err).With(errors.Join(errLost, err))
+}
+
+func silent(server string) *fault.Error {
+	return fault.New(fault.OutOfReach, "is its process stopped, or its disk hung? Look at its host, then run the command again", "server %s has fallen silent: it takes connections, and has answered none of them for %v", server, heartbeat.Limit)
 }
 
 var errLost = errors.New("the connection was lost")

@@ -26,6 +26,7 @@ import (
 
 	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/heartbeat"
 	"yellowfield/internal/fault"
 )
 
@@ -39,6 +40,7 @@ type Server struct {
 	known       *ScriptConditions    // what of them stays the same, once it was read
 
 	db     *sql.DB
+	asked  *sql.DB                  // that it is still there
 	locked atomic.Pointer[heldLock] // that holds the first lock, nil for none
 }
 
@@ -53,6 +55,32 @@ func (silent) Print(...any) {}
 // Connect logs in and reads the server's facts. Errors name the server, its
 // address, what the server said and what to do.
 func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
+	asked, err := pool(login)
+	if err != nil {
+		return nil, err
+	}
+	asked.SetMaxOpenConns(1)
+	login.Dial = heartbeat.New(login.Address.String(), login.Dial, asked.PingContext).Dial
+	db, err := pool(login)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Login: login, db: db, asked: asked}
+	s.db.SetConnMaxIdleTime(time.Minute)
+	s.db.SetMaxIdleConns(4) // two with locks, one at work, one for questions meanwhile
+	if err := s.db.PingContext(ctx); err != nil {
+		s.Close()
+		return nil, refused(login, err)
+	}
+	if err := s.readFacts(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// pool makes the driver's pool of connections; none is opened yet.
+func pool(login dbms.Login) (*sql.DB, error) {
 	config, err := configure(login)
 	if err != nil {
 		return nil, err
@@ -61,18 +89,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "check the server's entry in the estate file", "server %s: %v", login.Server, err).With(err)
 	}
-	s := &Server{Login: login, db: sql.OpenDB(connector)}
-	s.db.SetConnMaxIdleTime(time.Minute)
-	s.db.SetMaxIdleConns(4) // two with locks, one at work, one for questions meanwhile
-	if err := s.db.PingContext(ctx); err != nil {
-		_ = s.db.Close()
-		return nil, refused(login, err)
-	}
-	if err := s.readFacts(ctx); err != nil {
-		_ = s.db.Close()
-		return nil, err
-	}
-	return s, nil
+	return sql.OpenDB(connector), nil
 }
 
 // About is what the server says of itself.
@@ -85,7 +102,10 @@ func (s *Server) CurrentUser() string { return s.currentUser }
 func (s *Server) OnChange(trace func(dbms.Statement)) { s.trace = trace }
 
 // Close closes all connections.
-func (s *Server) Close() { _ = s.db.Close() }
+func (s *Server) Close() {
+	_ = s.db.Close()
+	_ = s.asked.Close()
+}
 
 // Conn gives a connection of its own, for work that belongs to one session.
 func (s *Server) Conn(ctx context.Context) (*sql.Conn, error) {
@@ -416,6 +436,9 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return fault.Stopped(err)
 	}
+	if heartbeat.Silent(s.Address.String()) {
+		return dbms.Lost(s.Server, heartbeat.ErrSilent)
+	}
 	if isGone(err) {
 		lost := fault.As(dbms.Lost(s.Server, err))
 		if s.cluster != nil {
@@ -490,6 +513,9 @@ func refused(l dbms.Login, err error) error {
 	}
 	if errors.Is(err, driver.ErrNoTLS) {
 		return dbms.NoTLS(l, err)
+	}
+	if isGone(err) && heartbeat.Silent(l.Address.String()) {
+		err = heartbeat.ErrSilent // the driver does not pass it on
 	}
 	return dbms.Unreachable(l, err)
 }

@@ -27,6 +27,7 @@ import (
 
 	"yellowfield/internal/crash"
 	"yellowfield/internal/dbms"
+	"yellowfield/internal/dbms/heartbeat"
 	"yellowfield/internal/fault"
 )
 
@@ -38,6 +39,7 @@ type Server struct {
 	version     int // 150018
 	currentUser string
 	trace       func(dbms.Statement) // nil for no one
+	asked       *asked
 
 	// pinned are the settings that an administrator's session begins with in every database,
 	// whatever its owner has set for it.
@@ -62,7 +64,9 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	if login.Database == "" {
 		login.Database = standard
 	}
-	s := &Server{Login: login, open: map[string]*pgx.Conn{}, SQL: NewSQL()}
+	asked := &asked{login: login}
+	login.Dial = heartbeat.New(login.Address.String(), login.Dial, asked.ask).Dial
+	s := &Server{Login: login, open: map[string]*pgx.Conn{}, SQL: NewSQL(), asked: asked}
 	conn, err := s.in(ctx, login.Database)
 	if err != nil {
 		return nil, err
@@ -309,6 +313,41 @@ func (s *Server) leave(ctx context.Context, database string) {
 func (s *Server) Close() {
 	for database := range s.open {
 		s.leave(context.Background(), database)
+	}
+	s.asked.close()
+}
+
+// asked is a connection on which the server is asked whether it is still there.
+type asked struct {
+	login dbms.Login
+	mutex sync.Mutex
+	conn  *pgx.Conn
+}
+
+func (a *asked) ask(ctx context.Context) error {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	if a.conn == nil || a.conn.IsClosed() {
+		config, err := configure(a.login, a.login.Database)
+		if err == nil {
+			a.conn, err = pgx.ConnectConfig(ctx, config)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return a.conn.Ping(ctx)
+}
+
+func (a *asked) close() {
+	if !a.mutex.TryLock() { // it is being asked, and nobody waits for that
+		return
+	}
+	defer a.mutex.Unlock()
+	if a.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = a.conn.Close(ctx)
 	}
 }
 
