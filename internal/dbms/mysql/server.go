@@ -18,6 +18,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -320,12 +321,45 @@ func (s *Server) Exec(ctx context.Context, statements ...dbms.Statement) error {
 			s.trace(statement)
 		}
 		crash.Point("before an administrator's statement")
-		if err := s.send(ctx, statement.Text); err != nil {
+		stop := s.endIfItWaits(ctx, statement.Text)
+		err := s.send(ctx, statement.Text)
+		stop()
+		if err != nil {
 			return s.failed(statement, err)
 		}
 		crash.Point("behind an administrator's statement")
 	}
 	return nil
+}
+
+// endIfItWaits ends a statement that has waited for nothing but tables which others hold for as
+// long as a look may take; lock_wait_timeout is for each table, and a database has many. One that
+// is at work may go on for hours.
+func (s *Server) endIfItWaits(ctx context.Context, statement string) (stop func()) {
+	const looks = 6
+	ctx, cancel := context.WithCancel(ctx)
+	var looking sync.WaitGroup
+	looking.Go(func() {
+		for waited := 0; ; {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(longestQuery / looks):
+			}
+			var id int64
+			err := s.row(ctx, `SELECT ID FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for %metadata lock' AND INFO = ?`, []any{statement}, &id)
+			if waited++; err != nil {
+				waited = 0
+			}
+			if waited >= looks {
+				_, _ = s.db.ExecContext(ctx, "KILL QUERY "+strconv.FormatInt(id, 10))
+			}
+		}
+	})
+	return func() {
+		cancel()
+		looking.Wait()
+	}
 }
 
 // send takes the connection that holds a lock, if there is one.
@@ -459,6 +493,8 @@ func isGone(err error) bool {
 // causes are the errors that decide what is done next.
 var causes = map[int]dbms.Cause{1045: dbms.WrongLogin, 1130: dbms.WrongLogin, 1044: dbms.NoRightThere, 1049: dbms.NoDatabase, 1290: dbms.PolicyRefuses, 1819: dbms.PolicyRefuses, 1141: dbms.NoSuchGrant, 1040: dbms.TooMany, 1203: dbms.TooMany, 1226: dbms.TooMany, 1021: dbms.NoRoom, 1114: dbms.NoRoom}
 
+const whoHolds = "somebody holds a lock that this waited for, or the server is busy: SHOW FULL PROCESSLIST as the administrator tells what is at work"
+
 // hints are the next steps for errors that mean the same wherever they occur.
 var hints = map[int]string{
 	1044: "the account has no rights on that database",
@@ -466,8 +502,10 @@ var hints = map[int]string{
 	1227: "the administrator's account lacks the right the server names",
 	1290: "a server option forbids it; the option is named in the message",
 	1819: "the server's password policy refuses this password; give a longer one as the account's password",
-	1969: "somebody holds a lock that this waited for, or the server is busy: SHOW FULL PROCESSLIST as the administrator tells what is at work",
-	3024: "somebody holds a lock that this waited for, or the server is busy: SHOW FULL PROCESSLIST as the administrator tells what is at work",
+	1205: whoHolds,
+	1317: whoHolds,
+	1969: whoHolds,
+	3024: whoHolds,
 	1524: "this server has that method no more, or not yet: leave auth out, and let the server's own do",
 	1396: "the account was made or removed by someone else in the meantime; run the command again",
 }

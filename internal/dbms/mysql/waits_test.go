@@ -11,6 +11,7 @@ import (
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/mysql"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/oracle/oracletest"
 	"yellowfield/internal/throwaway"
 )
 
@@ -47,4 +48,27 @@ func TestALookDoesNotWaitForAnApplication(t *testing.T) {
 	require.NoError(t, ctx.Err())
 	assert.Equal(t, 1969, mysql.Code(err))
 	assert.Contains(t, fault.As(err).Next, "SHOW FULL PROCESSLIST")
+}
+
+// TestAChangeDoesNotWaitForAnApplication: somebody holds a table of a database that is to go.
+func TestAChangeDoesNotWaitForAnApplication(t *testing.T) {
+	oracletest.OnMySQL(t, func(t *testing.T, h *oracletest.MySQL) {
+		ctx, cancel := context.WithTimeout(t.Context(), 50*time.Second) // less than lock_wait_timeout
+		defer cancel()
+		h.Fresh(t, "comb")
+		holder, err := h.Admin.OpenSingle(ctx)
+		require.NoError(t, err)
+		defer holder.Close()
+		for _, statement := range []string{"CREATE TABLE comb.held (n INT)", "BEGIN", "SELECT * FROM comb.held"} {
+			_, err := holder.Exec(ctx, statement)
+			require.NoError(t, err)
+		}
+		defer mysql.SetLongestQuery(300 * time.Millisecond)()
+		err = h.Admin.Exec(ctx, dbms.Statement{Text: "DROP DATABASE comb"})
+		require.Error(t, err)
+		require.NoError(t, ctx.Err())
+		assert.Equal(t, 1317, mysql.Code(err))
+		assert.Contains(t, fault.As(err).Next, "SHOW FULL PROCESSLIST")
+		assert.NoError(t, h.Admin.Exec(ctx, dbms.Statement{Text: "DO SLEEP(1)"}), "what is at work is let go on")
+	})
 }
