@@ -89,7 +89,7 @@ func PrepareIn(folder *os.Root, name, path string, content []byte, attributes At
 func (p *Prepared) write(content []byte) (err error) {
 	folder, path := p.folder, p.path
 	Sweep(folder)
-	p.temporary = fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), rand.Text())
+	p.temporary = fmt.Sprintf("%s%d-%s", Prefix, os.Getpid(), rand.Text())
 	if p.file, err = folder.OpenFile(p.temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
 		p.Discard()
 		return Failure(path, "make the folder writable for this user, or run as the user who owns it", err)
@@ -121,7 +121,8 @@ func (p *Prepared) now() (content []byte, existed bool, err error) {
 	return content, true, err
 }
 
-const prefix = ".yellowfield-"
+// Prefix begins the names of temporary files.
+const Prefix = ".yellowfield-"
 
 // Sweep removes temporary files of runs that were cut off: those of processes that no longer
 // exist.
@@ -133,7 +134,7 @@ func Sweep(folder *os.Root) {
 	defer here.Close()
 	names, _ := here.Readdirnames(-1)
 	for _, name := range names {
-		rest, ours := strings.CutPrefix(name, prefix)
+		rest, ours := strings.CutPrefix(name, Prefix)
 		number, _, _ := strings.Cut(rest, "-")
 		if pid, err := strconv.Atoi(number); ours && err == nil && pid != os.Getpid() && !isRunning(pid) {
 			_ = folder.Remove(name)

@@ -51,7 +51,7 @@ func Create(path string) (*Stream, error) {
 		return nil, s.isThere(err)
 	}
 	Sweep(folder)
-	s.temporary = fmt.Sprintf("%s%d-%s", prefix, os.Getpid(), rand.Text())
+	s.temporary = fmt.Sprintf("%s%d-%s", Prefix, os.Getpid(), rand.Text())
 	if s.file, err = folder.OpenFile(s.temporary, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
 		s.temporary = ""
 		s.Discard()

@@ -102,7 +102,20 @@ func Open(path string) (*Folder, error) {
 		return nil, fault.New(fault.Protected, "give it to the user who runs this, with mode 0700, or name another with {state}",
 			"what stands in the state folder %s is done as the servers' administrator, and it is not this user's alone: %s", path, who)
 	}
-	return &Folder{path: path}, nil
+	f := &Folder{path: path}
+	f.sweep()
+	return f, nil
+}
+
+// sweep removes what writing has left that was cut off: copies of settings among it, with their
+// passwords.
+func (f *Folder) sweep() {
+	for _, below := range []string{"", "*", "*/*"} {
+		left, _ := filepath.Glob(filepath.Join(f.path, below, atomicfile.Prefix+"*"))
+		for _, name := range left {
+			atomicfile.SweepBeside(name)
+		}
+	}
 }
 
 // Path of the folder.

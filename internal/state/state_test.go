@@ -2,8 +2,10 @@ package state
 
 import (
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -14,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/secret"
 )
 
@@ -283,4 +286,29 @@ func TestRootsStateIsWhereRootSays(t *testing.T) {
 	}
 	t.Setenv("XDG_STATE_HOME", "")
 	xdg.Reload()
+}
+
+func TestWhatAKillLeftOfACopyIsRemoved(t *testing.T) {
+	path := t.TempDir()
+	require.NoError(t, os.Chmod(path, 0o700))
+	f, err := Open(path)
+	require.NoError(t, err)
+	run, err := f.Begin(Entry{Detail: "rotate"})
+	require.NoError(t, err)
+	kept, err := run.KeepCopy("/www/settings.php", []byte("kept"))
+	require.NoError(t, err)
+	dead := exec.Command("true")
+	require.NoError(t, dead.Run())
+	of := func(pid int) string {
+		return filepath.Join(filepath.Dir(kept), fmt.Sprintf("%s%d-123", atomicfile.Prefix, pid))
+	}
+	living := os.Getppid()
+	for _, pid := range []int{dead.Process.Pid, living} {
+		require.NoError(t, os.WriteFile(of(pid), []byte("$password = 'secret';"), 0o600))
+	}
+	_, err = Open(path)
+	require.NoError(t, err)
+	assert.NoFileExists(t, of(dead.Process.Pid))
+	assert.FileExists(t, of(living), "which is at work")
+	assert.FileExists(t, kept)
 }
