@@ -107,7 +107,7 @@ func try(ctx context.Context, t *trial, open Opener) (a Answer, err error) {
 	if a.State, err = server.SessionState(ctx); err != nil {
 		return a, err
 	}
-	for _, text := range []*string{&a.State.CurrentUser, &a.State.Database, &a.State.Charset} {
+	for _, text := range []*string{&a.State.CurrentUser, &a.State.Database, &a.State.Charset, &a.State.ReadOnly} {
 		*text = short(*text)
 	}
 	if user := dbms.ParseAccount(a.State.CurrentUser).User; !slices.Contains(t.Accounts, user) {

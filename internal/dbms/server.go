@@ -333,6 +333,7 @@ type SessionState struct {
 	Database    string
 	CurrentUser string
 	Charset     string // of the connection
+	ReadOnly    string // why it takes no writes; empty where it takes them
 }
 
 // OpenSession is an open session of an account.

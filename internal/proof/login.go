@@ -263,10 +263,18 @@ func wrongSession(r *work.Run, session dbms.SessionState, s *estate.Settings, pa
 	case user != login.User:
 		row.Remedy = "remove the anonymous account on the server"
 		row.Facts = fmt.Sprintf("the server took %s for %s", login.User, session.CurrentUser)
+	case session.ReadOnly != "" && writes(r.App.AccountOf(s)):
+		row.Remedy = "point the estate file at the server that takes writes, or have this one take them"
+		row.Facts = fmt.Sprintf("%s logs in and cannot write: %s", login.User, session.ReadOnly)
 	default:
 		return nil
 	}
 	return &row
+}
+
+// writes reports whether an account is to change rows.
+func writes(account *estate.Account) bool {
+	return slices.ContainsFunc(account.Rights.Running, func(word string) bool { return word != dbms.LevelRead && !strings.EqualFold(word, "SELECT") })
 }
 
 // lookAtOthers makes sure that the login reaches the further databases that a

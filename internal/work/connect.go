@@ -266,7 +266,8 @@ func isCluster(where string) bool { return strings.HasPrefix(where, clusterPrefi
 func (r *Run) introduce(entry *estate.Server, server dbms.Server) error {
 	facts := server.About()
 	r.Result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + entry.Address().Short()
-	if err := server.Unavailable(); err != nil {
+	onlyLooks := r.Options.Command == "verify" || r.Options.Command == "list" || r.Options.Command == "export"
+	if err := server.Unavailable(); err != nil && !(facts.ReadOnly && onlyLooks) {
 		return err
 	}
 	return r.noteCluster(entry, server)

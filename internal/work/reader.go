@@ -113,6 +113,9 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 			a.Host = "localhost"
 		}
 	}
+	if err := r.View.Server.Unavailable(); err != nil {
+		return nil, err
+	}
 	note := shortLivedAccount{r.App.Server, r.Where(r.View.Entry.Address()), a, database, rights, scratch}
 	release, _, err := r.State.Lock(a.User) // which tells other runs that it is in use
 	if err != nil {

@@ -210,6 +210,9 @@ func (s *Server) SessionState(ctx context.Context) (dbms.SessionState, error) {
 	err := s.row(ctx, "SELECT CURRENT_USER(), DATABASE(), @@character_set_client", nil,
 		&f.CurrentUser, &database, &f.Charset)
 	f.Database = database.String
+	if s.facts.ReadOnly {
+		f.ReadOnly = "read_only is on there: it is a replica, or was set so by its administrator"
+	}
 	return f, err
 }
 

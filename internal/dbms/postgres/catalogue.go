@@ -366,9 +366,16 @@ func (s *Server) Sessions(ctx context.Context, a dbms.Account) ([]dbms.OpenSessi
 
 // SessionState tells what this login meets.
 func (s *Server) SessionState(ctx context.Context) (f dbms.SessionState, err error) {
-	err = s.each(ctx, s.Database, `SELECT current_database(), session_user, current_setting('client_encoding')`, nil, func(rows pgx.Rows) error {
-		return rows.Scan(&f.Database, &f.CurrentUser, &f.Charset)
+	var begins string
+	err = s.each(ctx, s.Database, `SELECT current_database(), session_user, current_setting('client_encoding'), current_setting('default_transaction_read_only')`, nil, func(rows pgx.Rows) error {
+		return rows.Scan(&f.Database, &f.CurrentUser, &f.Charset, &begins)
 	})
+	switch {
+	case s.facts.ReadOnly:
+		f.ReadOnly = "it is a standby"
+	case begins == "on":
+		f.ReadOnly = "default_transaction_read_only is on for the server, this database or this role"
+	}
 	return f, err
 }
 
