@@ -77,3 +77,11 @@ func TestObjectsAsScriptsMakeThem(t *testing.T) {
 		assert.Equal(t, row.want, row.is.AsMade(made, strings.ToLower), row.is)
 	}
 }
+
+func TestNextStepsByCause(t *testing.T) {
+	assert.Equal(t, MakeRoom, NextAfter("INSERT INTO t VALUES (1)", NoRoom), "and not to correct the statement")
+	assert.Equal(t, "the statement was: DROP TABLE t", NextAfter("DROP TABLE t", OtherCause))
+	assert.NotContains(t, NextAfter(" ", OtherCause), "statement")
+	assert.Equal(t, 75, ClassOf(TooMany).ExitCode(), "a limit of connections passes")
+	assert.Equal(t, 1, ClassOf(WrongLogin).ExitCode())
+}

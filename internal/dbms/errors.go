@@ -90,6 +90,30 @@ var errLost = errors.New("the connection was lost")
 // IsLost reports an error of Lost: what was sent last may have been done or not.
 func IsLost(err error) bool { return errors.Is(err, errLost) }
 
+// ClassOf is the class of a refused login: a limit of connections passes.
+func ClassOf(cause Cause) fault.Class {
+	if cause == TooMany {
+		return fault.Busy
+	}
+	return fault.Failed
+}
+
+// MakeRoom is the next step where a disk of the server is full.
+const MakeRoom = "make room on the server's disk, then run the command again"
+
+// NextAfter is the next step after an error of which no better one is known.
+func NextAfter(statement string, cause Cause) string {
+	switch {
+	case cause == NoRoom:
+		return MakeRoom
+	case cause == TooMany:
+		return "try again when others have logged out, or raise the limit"
+	case strings.TrimSpace(statement) == "":
+		return "the server's log may say more"
+	}
+	return "the statement was: " + Shorten(statement)
+}
+
 const shownStatement = 160 // characters of a statement in a message
 
 // Shorten gives a statement as it fits into a message.

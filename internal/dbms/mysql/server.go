@@ -461,7 +461,7 @@ func serverError(server string, statement dbms.Statement, err error) *dbms.Serve
 // failed explains why a statement did not succeed.
 func (s *Server) failed(statement dbms.Statement, err error) error {
 	if spoken := s.ServerError(statement, err); spoken != nil {
-		next := "the statement was: " + dbms.Shorten(statement.String())
+		next := dbms.NextAfter(statement.String(), spoken.Cause)
 		if hint := hints[spoken.Code]; hint != "" {
 			next = hint
 		}
@@ -480,7 +480,7 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 		}
 		return lost
 	}
-	return fault.New(fault.Failed, "the statement was: "+dbms.Shorten(statement.String()), "server %s: %v", s.Server, err).With(err)
+	return fault.New(fault.Failed, dbms.NextAfter(statement.String(), dbms.OtherCause), "server %s: %v", s.Server, err).With(err)
 }
 
 // isGone reports whether the connection was lost.
@@ -539,7 +539,7 @@ func refused(l dbms.Login, err error) error {
 		if next == "" {
 			next = "the server's error log may say more"
 		}
-		return fault.New(fault.Failed, next, "%s: %s", who, spoken.Error()).With(spoken)
+		return fault.New(dbms.ClassOf(spoken.Cause), next, "%s: %s", who, spoken.Error()).With(spoken)
 	}
 	if strings.Contains(err.Error(), "perform full authentication") { // the driver has no error of its own for it
 		return fault.New(fault.Failed, "have the server make its keys (caching_sha2_password_auto_generate_rsa_keys=ON, and a restart), or use TLS or the socket",

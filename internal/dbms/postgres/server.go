@@ -525,8 +525,8 @@ func spoken(server string, statement dbms.Statement, err error) *dbms.ServerErro
 
 // failed explains why a statement did not succeed.
 func (s *Server) failed(statement dbms.Statement, err error) error {
-	next := "the statement was: " + dbms.Shorten(statement.String())
 	if own := spoken(s.Server, statement, err); own != nil {
+		next := dbms.NextAfter(statement.String(), own.Cause)
 		if hint := hints[own.SQLState]; hint != "" {
 			next = hint
 		}
@@ -539,7 +539,7 @@ func (s *Server) failed(statement dbms.Statement, err error) error {
 var hints = map[string]string{
 	"42501": "the role lacks the right that the server names",
 	"55006": "someone is connected to the database: end the sessions, and run the command again",
-	"2BP01": "other objects depend on it; the message names them",
+	"2BP01": "other objects depend on it, which the message names: drop them, or give them another owner, then run the command again",
 	"22P02": "report this with the server's version",
 }
 
@@ -549,7 +549,7 @@ var loginHints = map[string]string{
 	"28000": "the server's host-based rules refuse this login: see pg_hba.conf on its host",
 	"3D000": "the database does not exist",
 	"42501": "the role has no right to connect to this database",
-	"53300": "the server, or the role, has as many connections as it may have",
+	"53300": "the server, or the role, has as many connections as it may have: try again, or raise the limit",
 	"57P03": "the server is starting or stopping: try again",
 }
 
@@ -561,7 +561,7 @@ func refused(login dbms.Login, err error) error {
 		if next == "" {
 			next = "the server's log may say more"
 		}
-		return fault.New(fault.Failed, next, "%s: %s", who, own.Error()).With(own)
+		return fault.New(dbms.ClassOf(own.Cause), next, "%s: %s", who, own.Error()).With(own)
 	}
 	// The driver has no errors of its own for these.
 	switch text := err.Error(); {

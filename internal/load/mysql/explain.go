@@ -121,7 +121,10 @@ func located(name string, statement sqltext.Statement, err error) error {
 		}
 	}
 	next := mysql.Explain(spoken)
-	if next == "" {
+	switch {
+	case spoken.Cause == dbms.NoRoom:
+		next = dbms.MakeRoom
+	case next == "":
 		next = "correct the statement and run the command again"
 	}
 	explained := fault.At(fault.Failed, place, next, "%s (server error %d)", message, spoken.Code).With(spoken)

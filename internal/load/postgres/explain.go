@@ -107,7 +107,10 @@ func nextStep(err *dbms.ServerError) string {
 	case "55P04":
 		return "{fast} commits the new value first; then it can be used"
 	}
-	if err.Hint != "" {
+	switch {
+	case err.Cause == dbms.NoRoom:
+		return dbms.MakeRoom
+	case err.Hint != "":
 		return err.Hint
 	}
 	return "correct the statement and run the command again"
