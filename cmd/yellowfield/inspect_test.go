@@ -166,6 +166,7 @@ apps:
 			only := []string{"--only", strings.Join(kind.mends, ",")}
 			out, _ = try(append([]string{"inspect", "--dry-run"}, only...)...)
 			assert.Contains(t, out, "would fix")
+			assert.Contains(t, out, "yellowfield inspect barn --fix --only "+only[1], "the same is advised, and no more")
 			assert.Equal(t, asFound, proof())
 			out, exit = try(append([]string{"inspect", "--fix"}, only...)...) // with nobody to ask
 			assert.Equal(t, 0, exit, out)

@@ -50,7 +50,7 @@ func (p *program) undoRun(ctx context.Context, id string, options work.Options) 
 	}
 	p.listen(engine, "history", apps)
 	if ofServer {
-		return p.concludeMending(engine, "history", options.DryRun, []work.Result{engine.UndoMending(ctx, server, entries, options.DryRun)})
+		return p.concludeMending(engine, "history", options.DryRun, []work.Result{engine.UndoMending(ctx, server, entries, options.DryRun)}, "")
 	}
 	results, err := engine.UndoRun(ctx, apps[0], entries, options)
 	if err != nil {

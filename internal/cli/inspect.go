@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"regexp"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -99,7 +101,7 @@ func (p *program) mend(ctx context.Context, engine *provision.Engine, servers []
 	for _, server := range servers {
 		results = append(results, engine.Mend(ctx, server, o))
 	}
-	return p.concludeMending(engine, "inspect", o.DryRun, results)
+	return p.concludeMending(engine, "inspect", o.DryRun, results, narrowed(o))
 }
 
 // mendDocument is the JSON document of inspect --fix, and of taking it back.
@@ -112,13 +114,34 @@ type mendDocument struct {
 }
 
 // concludeMending is conclude for work on servers as a whole.
-func (p *program) concludeMending(engine *provision.Engine, command string, dryRun bool, results []work.Result) error {
+func (p *program) concludeMending(engine *provision.Engine, command string, dryRun bool, results []work.Result, narrowed string) error {
 	p.exit = work.ExitCode(results)
 	if p.asJSON {
 		return printJSON(mendDocument{command, engine.Estate.Path, dryRun, results, p.exit})
 	}
 	if !p.quiet {
-		p.screen.Mended(results, command, dryRun)
+		p.screen.Mended(results, command, dryRun, narrowed)
 	}
 	return nil
+}
+
+// narrowed are the options that choose among the findings, as they were given.
+func narrowed(o mending.Mending) (options string) {
+	if len(o.Only) > 0 {
+		options += " --only " + shellWord(strings.Join(o.Only, ","))
+	}
+	if len(o.On) > 0 {
+		options += " --on " + shellWord(strings.Join(o.On, ","))
+	}
+	return options
+}
+
+var plainWord = regexp.MustCompile(`^[\w@%.,/:+-]+$`)
+
+// shellWord is a word as a shell takes it (POSIX, "Quoting").
+func shellWord(word string) string {
+	if plainWord.MatchString(word) {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }

@@ -285,7 +285,7 @@ func LoadExport(r *work.Run, ctx context.Context, login dbms.Server, database, c
 		return err
 	}
 	source := script.Source{Path: path, Name: path, LongestStatement: LongestOfExports}
-	options := load.Options{EventsDisabled: strings.HasPrefix(database, work.ScratchPrefix)}
+	options := load.Options{EventsDisabled: strings.HasPrefix(database, dbms.ScratchPrefix)}
 	survey, err := importer.Check(ctx, source, options)
 	if err == nil {
 		err = Refusals([]*work.WantedScript{{Survey: survey}})

@@ -325,3 +325,6 @@ func (e *ServerError) Error() string {
 	}
 	return fmt.Sprintf("%s (server error %d)", e.Message, e.Code)
 }
+
+// ScratchPrefix begins the names of databases that a run makes and drops again.
+const ScratchPrefix = "yellowfield_scratch_"

@@ -48,6 +48,7 @@ func MoveTo(r *work.Run, ctx context.Context) error {
 		n.EndReaders(ctx)
 		n.Folder.Close()
 		r.Result.UndoIncomplete = r.Result.UndoIncomplete || n.Result.UndoIncomplete
+		r.Result.ForAWhile = r.Result.ForAWhile || n.Result.ForAWhile
 		r.Result.Exit = fault.Graver(r.Result.Exit, n.Result.Exit)
 	}()
 	if err := n.Look(ctx); err != nil {

@@ -101,9 +101,6 @@ type shortLivedAccount struct {
 	Scratch  string          `json:"scratch,omitempty"` // a database that was made for it
 }
 
-// ScratchPrefix begins the names of databases that are dropped again.
-const ScratchPrefix = "yellowfield_scratch_"
-
 // ShortLived makes an account with some rights on a database, after statements that make that
 // where it is one for so long, too, and logs in with it.
 func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privileges, scratch string, makes ...dbms.Statement) (*reader, error) {
@@ -135,6 +132,7 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 		}
 		return nil, err
 	}
+	r.Result.ForAWhile = true
 	if err := r.View.Server.Exec(ctx, makes...); err != nil {
 		return fail(err)
 	}
@@ -160,7 +158,7 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 // ScratchDatabase makes one with an account that has it alone, and logs in there. Both are
 // dropped when the readers end.
 func (r *Run) ScratchDatabase(ctx context.Context, charset, collation string) (*reader, error) {
-	d := dbms.Database{Name: ScratchPrefix + strings.ToLower(rand.Text()[:12]), Charset: charset, Collation: collation}
+	d := dbms.Database{Name: dbms.ScratchPrefix + strings.ToLower(rand.Text()[:12]), Charset: charset, Collation: collation}
 	return r.ShortLived(ctx, d.Name, r.View.Server.Resolve([]string{dbms.LevelStructure}, dbms.Contents{}), d.Name, r.View.Server.CreateDatabase(d)...)
 }
 
@@ -169,7 +167,7 @@ func (r *Run) dropShortLived(ctx context.Context, admin dbms.Server, note shortL
 	if err := admin.Exec(ctx, admin.Revoke(note.Rights, admin.Pattern(note.Database), note.Account)...); err != nil && !dbms.IsRefusal(err) {
 		return err // a right that was not granted yet cannot be revoked
 	}
-	if strings.HasPrefix(note.Scratch, ScratchPrefix) {
+	if strings.HasPrefix(note.Scratch, dbms.ScratchPrefix) {
 		if err := admin.Exec(ctx, admin.DropDatabase(note.Scratch)...); err != nil {
 			return err
 		}

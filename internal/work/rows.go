@@ -67,6 +67,8 @@ type Result struct {
 	Run string `json:"run,omitempty"`
 	// UndoIncomplete tells that something stands that could not be taken back.
 	UndoIncomplete bool `json:"stuck,omitempty"`
+	// ForAWhile tells that a server had an account or a database that is gone again.
+	ForAWhile bool `json:"-"`
 	// Changed tells whether anything was, or would be, changed.
 	Changed bool    `json:"changed"`
 	Exit    int     `json:"exit"`

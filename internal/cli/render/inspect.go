@@ -115,7 +115,7 @@ func (s *Screen) detail(text string) {
 }
 
 // Mended sums up work on servers as a whole, and says what comes next.
-func (s *Screen) Mended(results []work.Result, command string, dryRun bool) {
+func (s *Screen) Mended(results []work.Result, command string, dryRun bool, narrowed string) {
 	for _, r := range results {
 		var parts []string
 		for _, of := range []struct {
@@ -138,7 +138,7 @@ func (s *Screen) Mended(results []work.Result, command string, dryRun bool) {
 		}
 		s.printf("%s\n", strong.Render(r.Server+": "+strings.Join(parts, ", ")+"."))
 		if command == "inspect" && dryRun && r.Changed {
-			s.printf("Next: %s\n", accent.Render("yellowfield inspect "+r.Server+" --fix"))
+			s.printf("Next: %s\n", accent.Render("yellowfield inspect "+r.Server+" --fix"+narrowed))
 		}
 		if command == "inspect" && !dryRun && r.Changed {
 			s.printf("Next: %s  takes it back\n", accent.Render("yellowfield history --undo "+r.Run))

@@ -195,6 +195,8 @@ func leftBehind(r work.Result) string {
 	switch {
 	case r.UndoIncomplete:
 		return "what could not be undone is named above."
+	case made == 0 && undone == 0 && r.ForAWhile:
+		return "nothing is left behind."
 	case made == 0 && undone == 0:
 		return "nothing was touched."
 	case r.Exit == 3:

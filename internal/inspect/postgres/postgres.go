@@ -221,7 +221,11 @@ func (i *inspection) database(d database) {
 	}
 	switch {
 	case has.HalfDropped:
-		add(inspect.Finding{Kind: inspect.HalfDropped, Evidence: "dropping it was cut off", Remedy: "drop it, and import its last export", SQL: []dbms.Statement{statement("", "DROP DATABASE %s", d.name)}})
+		remedy := "drop it, and import its last export"
+		if strings.HasPrefix(d.name, dbms.ScratchPrefix) {
+			remedy = "drop it: nothing was kept there"
+		}
+		add(inspect.Finding{Kind: inspect.HalfDropped, Evidence: "dropping it was cut off", Remedy: remedy, SQL: []dbms.Statement{statement("", "DROP DATABASE %s", d.name)}})
 		return
 	case !d.takesLogins && !d.template:
 		add(inspect.Finding{Kind: inspect.UnreachedDatabase, Evidence: "it takes no logins (ALLOW_CONNECTIONS false)", Remedy: "ask whose it is; before it is dropped, export it"})
