@@ -372,6 +372,10 @@ func TestMoveMeetsAFullDisk(t *testing.T) {
 				m.start(t, options)
 			} else {
 				assert.Contains(t, out, "has lasted for 10 s")
+				require.Eventually(t, func() bool { // logins wait for room, too
+					_, err := oracletest.Ask(product, m.to.Login(), "SELECT 1")
+					return err == nil
+				}, 2*time.Minute, time.Second)
 			}
 			m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
 			m.says(t, "1 app: 1 verified", "verify", "combs")

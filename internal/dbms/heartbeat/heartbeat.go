@@ -11,6 +11,7 @@ import (
 	"errors"
 	"net"
 	"os"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -43,6 +44,7 @@ type Watch struct {
 type server struct {
 	mutex  sync.Mutex
 	conns  map[*conn]bool
+	asks   []*Watch  // that are open; the first one asks for all
 	silent time.Time // when it did not answer last; zero when it did
 }
 
@@ -69,14 +71,25 @@ func Silent(address string) bool {
 }
 
 // New watches the connections to an address that Watch.Dial makes by way of dial; nil for a plain
-// one. ask has
-// the server answer something, on a connection of its own that is not watched: whatever it
-// answers, a refusal as well, shows that it is there.
+// one. ask has the server answer something, on a connection of its own that is not watched and
+// best opened before it is needed: a server that waits for room on its disk answers those that it
+// has, and takes no login. Whatever it answers, a refusal as well, shows that it is there.
 func New(address string, dial Dial, ask func(ctx context.Context) error) *Watch {
 	if dial == nil {
 		dial = (&net.Dialer{}).DialContext
 	}
-	return &Watch{dial: dial, ask: ask, server: at(address)}
+	w := &Watch{dial: dial, ask: ask, server: at(address)}
+	w.server.mutex.Lock()
+	defer w.server.mutex.Unlock()
+	w.server.asks = append(w.server.asks, w)
+	return w
+}
+
+// Close ends that others ask by way of this watch.
+func (w *Watch) Close() {
+	w.server.mutex.Lock()
+	defer w.server.mutex.Unlock()
+	w.server.asks = slices.DeleteFunc(w.server.asks, func(other *Watch) bool { return other == w })
 }
 
 // Dial connects. It gives ErrSilent at once where the server still answers nobody.
@@ -132,8 +145,13 @@ func (w *Watch) run() {
 func (w *Watch) answers(ctx context.Context, within time.Duration) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), within)
 	defer cancel()
-	_ = w.ask(ctx)
-	s := w.server
+	s, ask := w.server, w.ask
+	s.mutex.Lock()
+	if len(s.asks) > 0 {
+		ask = s.asks[0].ask
+	}
+	s.mutex.Unlock()
+	_ = ask(ctx)
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	if ctx.Err() == nil {

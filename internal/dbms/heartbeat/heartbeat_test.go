@@ -29,6 +29,7 @@ func TestASilentServerIsLeftAndABusyOneIsNot(t *testing.T) {
 			return near, nil
 		}
 		w := New("barn", dial, ask)
+		defer w.Close()
 		conn, err := w.Dial(t.Context(), "", "")
 		require.NoError(t, err)
 		read := make(chan error)
@@ -59,7 +60,9 @@ func TestASilentServerIsLeftAndABusyOneIsNot(t *testing.T) {
 		require.ErrorIs(t, err, ErrSilent)
 		assert.Zero(t, time.Since(since), "it is known")
 		time.Sleep(time.Minute)
-		_, err = New("barn", dial, ask).Dial(t.Context(), "", "")
+		other := New("barn", dial, ask)
+		defer other.Close()
+		_, err = other.Dial(t.Context(), "", "")
 		require.ErrorIs(t, err, ErrSilent, "it was asked again, by whoever came")
 
 		there.Store(true)

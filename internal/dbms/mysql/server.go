@@ -41,7 +41,8 @@ type Server struct {
 	known       *ScriptConditions    // what of them stays the same, once it was read
 
 	db     *sql.DB
-	asked  *sql.DB                  // that it is still there
+	asked  *sql.DB // that it is still there
+	watch  *heartbeat.Watch
 	locked atomic.Pointer[heldLock] // that holds the first lock, nil for none
 }
 
@@ -61,17 +62,21 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 		return nil, err
 	}
 	asked.SetMaxOpenConns(1)
-	login.Dial = heartbeat.New(login.Address.String(), login.Dial, asked.PingContext).Dial
+	watch := heartbeat.New(login.Address.String(), login.Dial, asked.PingContext)
+	login.Dial = watch.Dial
 	db, err := pool(login)
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Login: login, db: db, asked: asked}
+	s := &Server{Login: login, db: db, asked: asked, watch: watch}
 	s.db.SetConnMaxIdleTime(time.Minute)
 	s.db.SetMaxIdleConns(4) // two with locks, one at work, one for questions meanwhile
 	if err := s.db.PingContext(ctx); err != nil {
 		s.Close()
 		return nil, refused(login, err)
+	}
+	if !login.AsApplication { // whose account may have one connection only
+		go func() { _ = asked.PingContext(context.WithoutCancel(ctx)) }()
 	}
 	if err := s.readFacts(ctx); err != nil {
 		s.Close()
@@ -105,6 +110,7 @@ func (s *Server) OnChange(trace func(dbms.Statement)) { s.trace = trace }
 // Close closes all connections.
 func (s *Server) Close() {
 	_ = s.db.Close()
+	s.watch.Close()
 	_ = s.asked.Close()
 }
 

@@ -65,7 +65,8 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 		login.Database = standard
 	}
 	asked := &asked{login: login}
-	login.Dial = heartbeat.New(login.Address.String(), login.Dial, asked.ask).Dial
+	asked.watch = heartbeat.New(login.Address.String(), login.Dial, asked.ask)
+	login.Dial = asked.watch.Dial
 	s := &Server{Login: login, open: map[string]*pgx.Conn{}, SQL: NewSQL(), asked: asked}
 	conn, err := s.in(ctx, login.Database)
 	if err != nil {
@@ -320,6 +321,7 @@ func (s *Server) Close() {
 // asked is a connection on which the server is asked whether it is still there.
 type asked struct {
 	login dbms.Login
+	watch *heartbeat.Watch
 	mutex sync.Mutex
 	conn  *pgx.Conn
 }
@@ -340,6 +342,7 @@ func (a *asked) ask(ctx context.Context) error {
 }
 
 func (a *asked) close() {
+	a.watch.Close()
 	if !a.mutex.TryLock() { // it is being asked, and nobody waits for that
 		return
 	}
