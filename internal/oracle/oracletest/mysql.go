@@ -111,7 +111,7 @@ func (h *MySQL) Fresh(t testing.TB, names ...string) {
 func (h *MySQL) App(t testing.TB, database string) *mysql.Server {
 	t.Helper()
 	login := h.Login()
-	login.User, login.Password, login.Database = AppUser, secret.NewPassword(appPassword), database
+	login.User, login.Password, login.Database, login.AsApplication = AppUser, secret.NewPassword(appPassword), database, true
 	app, err := mysql.Connect(t.Context(), login)
 	require.NoError(t, err)
 	t.Cleanup(app.Close)
