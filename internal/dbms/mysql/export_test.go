@@ -2,9 +2,5 @@ package mysql
 
 import "time"
 
-// SetLongestQuery has looks end sooner, until what it returns is called.
-func SetLongestQuery(most time.Duration) (back func()) {
-	before := longestQuery
-	longestQuery = most
-	return func() { longestQuery = before }
-}
+// SetLongestQuery sets how long a look may take.
+func (s *Server) SetLongestQuery(most time.Duration) { s.longest = most }

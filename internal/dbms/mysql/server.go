@@ -40,10 +40,11 @@ type Server struct {
 	cluster     *cluster             // nil for a server by itself
 	known       *ScriptConditions    // what of them stays the same, once it was read
 
-	db     *sql.DB
-	asked  *sql.DB // that it is still there
-	watch  *heartbeat.Watch
-	locked atomic.Pointer[heldLock] // that holds the first lock, nil for none
+	db      *sql.DB
+	asked   *sql.DB // that it is still there
+	watch   *heartbeat.Watch
+	longest time.Duration            // of a look at the catalogue
+	locked  atomic.Pointer[heldLock] // that holds the first lock, nil for none
 }
 
 const dialTimeout = 10 * time.Second
@@ -68,7 +69,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Login: login, db: db, asked: asked, watch: watch}
+	s := &Server{Login: login, db: db, asked: asked, watch: watch, longest: longestQuery}
 	s.db.SetConnMaxIdleTime(time.Minute)
 	s.db.SetMaxIdleConns(4) // two with locks, one at work, one for questions meanwhile
 	if err := s.db.PingContext(ctx); err != nil {
@@ -279,7 +280,7 @@ func bindsLoopback(address string) bool {
 // longestQuery is how long a look at the server's catalogue may take. lock_wait_timeout does
 // not hold there: it is for each lock, and a look over many tables waits for one after the
 // other that an application may hold.
-var longestQuery = time.Minute
+const longestQuery = time.Minute
 
 // within has the server end a SELECT that takes too long (MariaDB, "SET STATEMENT"; MySQL
 // Reference Manual, "Optimizer Hints"); other statements stay as they are.
@@ -296,7 +297,7 @@ func (s *Server) within(query string, most time.Duration) string {
 
 // each runs a query and calls take for every row.
 func (s *Server) each(ctx context.Context, query string, args []any, take func(scan func(...any) error) error) error {
-	rows, err := s.db.QueryContext(ctx, s.within(query, longestQuery), args...)
+	rows, err := s.db.QueryContext(ctx, s.within(query, s.longest), args...)
 	if err != nil {
 		return s.failed(dbms.Statement{Text: query}, err)
 	}
@@ -314,7 +315,7 @@ func (s *Server) each(ctx context.Context, query string, args []any, take func(s
 
 // row runs a query that gives one row.
 func (s *Server) row(ctx context.Context, query string, args []any, into ...any) error {
-	if err := s.db.QueryRowContext(ctx, s.within(query, longestQuery), args...).Scan(into...); err != nil {
+	if err := s.db.QueryRowContext(ctx, s.within(query, s.longest), args...).Scan(into...); err != nil {
 		return s.failed(dbms.Statement{Text: query}, err)
 	}
 	return nil
@@ -350,7 +351,7 @@ func (s *Server) endIfItWaits(ctx context.Context, statement string) (stop func(
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(longestQuery / looks):
+			case <-time.After(s.longest / looks):
 			}
 			var id int64
 			err := s.row(ctx, `SELECT ID FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for %metadata lock' AND INFO = ?`, []any{statement}, &id)
