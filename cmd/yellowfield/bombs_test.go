@@ -286,7 +286,7 @@ func TestScriptsThatAreBombs(t *testing.T) {
 func TestTreesThatAreBombs(t *testing.T) {
 	needOrdinaryMemory(t)
 	t.Parallel()
-	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 7) {
+	for _, name := range oracletest.Sample([]string{"tables", "rows of tables", "a long sum", "columns", "rows", "indexes", "variables"}, 21) {
 		t.Run(name, func(t *testing.T) {
 			folder := t.TempDir()
 			scriptBombs[name].pack(t, filepath.Join(folder, "app.sql.gz"))
@@ -348,7 +348,7 @@ func TestSettingsSideBySide(t *testing.T) {
 		fmt.Fprintf(&estate, "  %s: {server: barn, folder: %s, database: {name: %s}, accounts: [{name: %s}], settings: [{file: %s, values: {a: '{database}'}}]}\n", name, name, name, name, bomb)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(apps, "yellowfield.yaml"), []byte(estate.String()), 0o600))
-	for _, command := range [][]string{{"provision", "--dry-run"}, {"verify"}} {
+	for _, command := range oracletest.Sample([][]string{{"provision", "--dry-run"}, {"verify"}}, 6) {
 		out, err := runBounded(t, apps, append(command, "--jobs", "16")...)
 		assert.Error(t, err)
 		assert.Contains(t, out, "app0")
