@@ -365,6 +365,7 @@ func TestMoveMeetsAFullDisk(t *testing.T) {
 			// MariaDB and MySQL wait for room when they drop what has arrived.
 			filler := filepath.Join(options.Folder, "filler")
 			out := m.failsMeanwhile(t, fmt.Sprintf("cat /dev/zero > %s; (sleep 15; rm %s) > /dev/null 2>&1 &", filler, filler))
+			assert.Contains(t, out, dbms.MakeRoom)
 			m.says(t, "login      as combs_app", "verify", "combs")
 			if m.postgres { // which ends without room for its log
 				require.Eventually(t, func() bool { _, err := os.Stat(filler); return err != nil }, time.Minute, time.Second)

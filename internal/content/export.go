@@ -270,7 +270,7 @@ func ExportFailed(r *work.Run, ctx context.Context, err error) error {
 	case ctx.Err() != nil:
 		return fault.Stopped(ctx.Err())
 	case errors.As(err, &spoken):
-		return fault.New(fault.Failed, dbms.NextAfter(spoken.Statement, spoken.Cause), "server %s: %v", r.App.Server, err).With(err)
+		return dbms.Explained(err)
 	}
 	return fault.New(fault.Failed, "run the command again", "the export was given up: %v", err).With(err)
 }

@@ -205,8 +205,8 @@ type Contents struct {
 }
 
 // mostNames is how many bytes of names are kept of a database, with a hundred for each object
-// beside its name. Tests lower it.
-var mostNames = 32 << 20
+// beside its name.
+const mostNames = 32 << 20
 
 // Admits reports whether one more object is to be kept.
 func (c *Contents) Admits(names ...string) bool {

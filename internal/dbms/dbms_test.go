@@ -1,8 +1,11 @@
 package dbms
 
 import (
+	"fmt"
 	"strings"
 	"testing"
+
+	"yellowfield/internal/fault"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -82,6 +85,10 @@ func TestNextStepsByCause(t *testing.T) {
 	assert.Equal(t, MakeRoom, NextAfter("INSERT INTO t VALUES (1)", NoRoom), "and not to correct the statement")
 	assert.Equal(t, "the statement was: DROP TABLE t", NextAfter("DROP TABLE t", OtherCause))
 	assert.NotContains(t, NextAfter(" ", OtherCause), "statement")
+	full := fault.As(Explained(fmt.Errorf("looking: %w", &ServerError{Server: "barn", Message: "full", Code: 1021, Cause: NoRoom})))
+	assert.Contains(t, full.What, "server barn: ")
+	assert.Equal(t, MakeRoom, full.Next)
+	assert.NoError(t, Explained(nil))
 	assert.Equal(t, 75, ClassOf(TooMany).ExitCode(), "a limit of connections passes")
 	assert.Equal(t, 1, ClassOf(WrongLogin).ExitCode())
 }

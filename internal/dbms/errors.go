@@ -17,7 +17,7 @@ import (
 // TooMuch explains that nothing is done with a database that holds more than is kept account of.
 func TooMuch(server, database string) *fault.Error {
 	return fault.New(fault.Failed, "look what makes so many there; when they are dropped, run the command again",
-		"server %s: %s holds too many objects to keep account of: the names of its tables, views, routines, triggers and events are longer than %s together", server, database, figures.Size(int64(mostNames)))
+		"server %s: %s holds too many objects to keep account of: the names of its tables, views, routines, triggers and events are longer than %s together", server, database, figures.Size(mostNames))
 }
 
 // MostAnswered is how many bytes of an answer to a query are kept.
@@ -112,6 +112,16 @@ func NextAfter(statement string, cause Cause) string {
 		return "the server's log may say more"
 	}
 	return "the statement was: " + Shorten(statement)
+}
+
+// Explained gives a server's own words their server and a next step; other errors stay as they are.
+func Explained(err error) error {
+	var known *fault.Error
+	var spoken *ServerError
+	if errors.As(err, &known) || !errors.As(err, &spoken) {
+		return err
+	}
+	return fault.New(fault.Failed, NextAfter(spoken.Statement, spoken.Cause), "server %s: %v", spoken.Server, err).With(err)
 }
 
 const shownStatement = 160 // characters of a statement in a message

@@ -49,6 +49,8 @@ func (l *Ledger) Conclude(ctx context.Context, err error) (Report, error) {
 		lost := *fault.As(err)
 		lost.What += "; the import of " + l.Script + " had sent " + far + ", in " + time.Since(l.began).Round(time.Second).String()
 		err = &lost
+	default:
+		err = dbms.Explained(err)
 	}
 	l.Report.Statements, l.Report.Rows = int(l.sent.Load()), l.rows.Load()
 	l.Report.close(time.Since(l.began))

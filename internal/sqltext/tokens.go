@@ -30,6 +30,21 @@ func ScanAll(text []byte, d Dialect) (tokens Tokens, all bool) {
 	return tokens, true
 }
 
+// EachToken takes every token of a statement: those that were scanned, or where these are not all,
+// one after the other from its text.
+func EachToken(scanned Tokens, all bool, text []byte, d Dialect, take func(Token)) {
+	if all {
+		for _, t := range scanned {
+			take(t)
+		}
+		return
+	}
+	s := NewScanner(text, d)
+	for t, ok := s.Next(); ok; t, ok = s.Next() {
+		take(t)
+	}
+}
+
 // noToken stands for what is before or after a statement, and equals nothing.
 var noToken = Token{Kind: Punct, Text: []byte{0}}
 

@@ -266,8 +266,7 @@ func isCluster(where string) bool { return strings.HasPrefix(where, clusterPrefi
 func (r *Run) introduce(entry *estate.Server, server dbms.Server) error {
 	facts := server.About()
 	r.Result.Header.About = facts.Product.Title() + " " + facts.Version + ", " + entry.Address().Short()
-	onlyLooks := r.Options.Command == "verify" || r.Options.Command == "list" || r.Options.Command == "export"
-	if err := server.Unavailable(); err != nil && !(facts.ReadOnly && onlyLooks) {
+	if err := server.Unavailable(); err != nil && !(facts.ReadOnly && r.Options.OnlyLooks()) {
 		return err
 	}
 	return r.noteCluster(entry, server)

@@ -40,6 +40,11 @@ type Options struct {
 
 func (o Options) Fixes(what string) bool { return slices.Contains(o.Fix, what) }
 
+// OnlyLooks reports whether the command changes nothing on a server.
+func (o Options) OnlyLooks() bool {
+	return o.Command == "verify" || o.Command == "list" || o.Command == "export"
+}
+
 func (o Options) Does(step string) bool {
 	return len(o.Only) == 0 || slices.Contains(o.Only, step)
 }

@@ -70,6 +70,7 @@ func Connect(ctx context.Context, login dbms.Login) (*Server, error) {
 	s := &Server{Login: login, open: map[string]*pgx.Conn{}, SQL: NewSQL(), asked: asked}
 	conn, err := s.in(ctx, login.Database)
 	if err != nil {
+		s.Close()
 		return nil, err
 	}
 	if login.AsApplication && conn.PgConn().ParameterStatus("is_superuser") == "on" {

@@ -94,7 +94,7 @@ func (i *Importer) Import(ctx context.Context, s script.Source, survey *load.Sur
 	e.batch = newBatcher(i.Server.MaxPacket, func(j *job) error { return e.hand(ctx, j) })
 	if err := e.start(ctx); err != nil {
 		e.close()
-		return e.Report, err
+		return e.Conclude(ctx, err)
 	}
 	e.run(ctx)
 	e.endLanes()

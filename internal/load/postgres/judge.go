@@ -173,16 +173,7 @@ func (j *judge) lookWide(v verdict) verdict {
 
 // each takes every token of the statement.
 func (v *verdict) each(take func(sqltext.Token)) {
-	if !v.wide {
-		for _, t := range v.tokens {
-			take(t)
-		}
-		return
-	}
-	scanner := sqltext.NewScanner(v.Text, v.Dialect)
-	for t, ok := scanner.Next(); ok; t, ok = scanner.Next() {
-		take(t)
-	}
+	sqltext.EachToken(v.tokens, !v.wide, v.Text, v.Dialect, take)
 }
 
 // define sorts out what makes and changes objects.

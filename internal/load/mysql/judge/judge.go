@@ -183,16 +183,7 @@ func (j *Judge) classifyWide(v Verdict, tokens sqltext.Tokens) Verdict {
 
 // Each takes every token of the statement as it is sent.
 func (v *Verdict) Each(take func(sqltext.Token)) {
-	if !v.Wide {
-		for _, t := range v.Tokens {
-			take(t)
-		}
-		return
-	}
-	scanner := sqltext.NewScanner(v.Sent, v.Dialect)
-	for t, ok := scanner.Next(); ok; t, ok = scanner.Next() {
-		take(t)
-	}
+	sqltext.EachToken(v.Tokens, !v.Wide, v.Sent, v.Dialect, take)
 }
 
 // misreadable refuses what a server could read in another way than we do: nothing
