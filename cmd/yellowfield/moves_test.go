@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -343,6 +344,66 @@ func (m *mover) start(t *testing.T, options throwaway.Options) {
 		t.Fatalf("%v\n%s", err, fault.As(err).Excerpt) // its log
 	}
 	t.Cleanup(m.to.Stop)
+}
+
+// TestMovesAtOnce: eight apps of one estate file are moved at once, each with its entry; and one
+// whose entry is changed while its rows are on the way stays where it was.
+func TestMovesAtOnce(t *testing.T) {
+	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
+		t.Run(string(product), func(t *testing.T) {
+			t.Parallel()
+			m := &mover{from: serverOf(t, product), to: serverOf(t, product)}
+			m.killed = killed{victim: victim{t: t, login: m.from.Login(), postgres: product == dbms.PostgreSQL}, product: product}
+			m.more = strings.Repeat("INSERT INTO cell SELECT id + (SELECT COUNT(*) FROM cell), 1 FROM cell;\n", 15)
+			m.prepare(t)
+			estateFile := filepath.Join(m.folder, "yellowfield.yaml")
+			change := func(change func(string) string) {
+				text, err := os.ReadFile(estateFile)
+				require.NoError(t, err)
+				require.NoError(t, os.WriteFile(estateFile+".new", []byte(change(string(text))), 0o644))
+				require.NoError(t, os.Rename(estateFile+".new", estateFile))
+			}
+			names := []string{"combs"}
+			change(func(text string) string {
+				for i := range 7 {
+					name := fmt.Sprintf("more%d", i)
+					names = append(names, name)
+					text += fmt.Sprintf("  %s: {server: barn, database: {name: %s}, accounts: [{name: %s_app}]}\n", name, name, name)
+				}
+				return text
+			})
+			m.says(t, "9 apps: 8 provisioned", "provision")
+
+			moving := make(chan string)
+			go func() {
+				out, _ := m.run(0, 0, "move", "combs", "--to", "shed", "--yes")
+				moving <- out
+			}()
+			require.Eventually(t, func() bool { return m.isOn(m.to) }, time.Minute, 10*time.Millisecond)
+			change(func(text string) string { return strings.Replace(text, "server: barn   # for now", "server: barn   # for now\n    notes: [look]", 1) })
+			out := <-moving
+			require.Contains(t, out, "the entry of app combs was changed by someone else in the meantime")
+			require.Contains(t, out, "undone")
+			assert.False(t, m.isOn(m.to))
+			m.says(t, "9 apps: 9 verified", "verify")
+
+			var all sync.WaitGroup
+			for _, name := range names {
+				all.Go(func() {
+					if out, _ := m.run(0, 0, "move", name, "--to", "shed", "--yes"); !assert.Contains(t, out, "1 app: 1 moved") {
+						t.Log(out)
+					}
+				})
+			}
+			change(func(text string) string { return "# somebody writes at the same time\n" + text })
+			all.Wait()
+			m.says(t, "9 apps: 9 verified", "verify")
+			change(func(text string) string {
+				assert.Equal(t, 8, strings.Count(text, "server: shed"))
+				return text
+			})
+		})
+	}
 }
 
 // TestMoveMeetsAFullDisk: the old server has its rights back, and the move goes through when

@@ -211,7 +211,7 @@ func (p *program) engine() (*provision.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &provision.Engine{Engine: work.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker()}}, nil
+	return &provision.Engine{Engine: work.Engine{Estate: loaded, State: folder, Wait: p.wait, Jobs: p.jobs, LoginTimeout: p.loginTime, Ask: p.asker(), AskAgain: p.againAsker()}}, nil
 }
 
 // limitStatements gives a command that reads scripts the flag for how long their
@@ -285,6 +285,15 @@ func (p *program) asker() secret.Asker {
 		}
 		return secret.NewPassword(string(typed)), err
 	}
+}
+
+// againAsker asks on the terminal what --yes was said to for something else; it is nil where
+// there is none.
+func (p *program) againAsker() func(question string) bool {
+	if !p.canAsk() || p.asJSON {
+		return nil
+	}
+	return p.confirmOnTerminal
 }
 
 // confirmName asks for an app's name to be typed before something is done that cannot

@@ -11,25 +11,46 @@ import (
 	"yellowfield/internal/host"
 )
 
-// Change is a file of the estate before and after.
+// Change is a file of the estate before and after an edit of one entry.
 type Change struct {
 	Path          string
 	Before, After []byte
+	Edit          Edit
+}
+
+// Edit is a change of one app's entry as data, which can be made of a newer text, too, and
+// taken back in it.
+type Edit struct {
+	App string `json:"app"`
+	// Key is the one that is set to Value, or taken out for an empty one; Was is what it said.
+	Key   string `json:"key,omitempty"`
+	Value string `json:"value,omitempty"`
+	Was   string `json:"was,omitempty"`
+	// Added is the digest of an entry that is added: as a copy of Of.
+	Added string `json:"added,omitempty"`
+	Of    string `json:"of,omitempty"`
+
+	copied Copied
 }
 
 // Retire says in an app's entry since when it is retired, or takes that out for an empty
 // date. Every other byte stays, and what the file gives is the same but for that.
-func (e *Estate) Retire(app, date string) (*Change, error) {
-	return e.setKey(app, "retired", date, func(a *App) *string { return &a.Retired })
-}
+func (e *Estate) Retire(app, date string) (*Change, error) { return e.setKey(app, "retired", date) }
 
 // MoveTo says in an app's entry that its database is on another server.
-func (e *Estate) MoveTo(app, server string) (*Change, error) {
-	return e.setKey(app, "server", server, func(a *App) *string { return &a.Server })
+func (e *Estate) MoveTo(app, server string) (*Change, error) { return e.setKey(app, "server", server) }
+
+// field is what of an app a key of its entry gives.
+func field(a *App, key string) *string {
+	if key == "retired" {
+		return &a.Retired
+	}
+	return &a.Server
 }
 
 // setKey sets a key of an app's entry, or takes it out for an empty value.
-func (e *Estate) setKey(app, key, value string, field func(*App) *string) (*Change, error) {
+func (e *Estate) setKey(app, key, value string) (*Change, error) {
+	edit := Edit{App: app, Key: key, Value: value}
 	place := e.places["apps."+app]
 	source := e.sources[place.File]
 	cannot := func(why string) error {
@@ -47,17 +68,17 @@ func (e *Estate) setKey(app, key, value string, field func(*App) *string) (*Chan
 	var there *ast.MappingValueNode
 	for _, pair := range entry.Values {
 		if keyOf(pair) == key {
-			there = pair
+			there, edit.Was = pair, pair.Value.GetToken().Value
 		}
 	}
 	first := entry.Values[0].Key.GetToken().Position
 	fits := true
 	switch {
 	case value == "" && there == nil:
-		return &Change{place.File, source, source}, nil
+		return &Change{place.File, source, source, edit}, nil
 	case value != "" && there != nil:
 		at := there.Value.GetToken()
-		lines, fits = edit{at.Position.Line - 1, at.Position.Column - 1, at.Value, value}.in(lines)
+		lines, fits = lineEdit{at.Position.Line - 1, at.Position.Column - 1, at.Value, value}.in(lines)
 	case value != "" && entry.IsFlowStyle:
 		lines[first.Line-1] = insertAt(lines[first.Line-1], first.Column-1, key+": "+value+", ")
 	case value != "":
@@ -68,16 +89,16 @@ func (e *Estate) setKey(app, key, value string, field func(*App) *string) (*Chan
 		lines[first.Line-1] = strings.Repeat(" ", first.Column-1) + key + ": " + value + end + lines[first.Line-1]
 	default:
 		at := there.Key.GetToken().Position
-		lines, fits = edit{at.Line - 1, at.Column - 1, "", gone}.in(lines)
+		lines, fits = lineEdit{at.Line - 1, at.Column - 1, "", gone}.in(lines)
 	}
 	after := []byte(strings.Join(lines, ""))
 	switch {
 	case !fits:
 		return nil, cannot("it is written in an unusual way")
-	case !differsOnlyIn(place.File, source, after, app, value, field):
+	case !differsOnlyIn(place.File, source, after, edit):
 		return nil, cannot("it would come to say something else")
 	}
-	return &Change{place.File, source, after}, nil
+	return &Change{place.File, source, after, edit}, nil
 }
 
 // With is the estate as it will be with a change.
@@ -95,16 +116,13 @@ func (e *Estate) Relative(path string) string {
 	return path
 }
 
-// Took tells that a file was changed.
-func (e *Estate) Took(path string, content []byte) { e.sources[path] = content }
-
 // differsOnlyIn reads both texts and compares what they give.
-func differsOnlyIn(path string, before, after []byte, app, value string, field func(*App) *string) bool {
+func differsOnlyIn(path string, before, after []byte, edit Edit) bool {
 	var was, is File
-	if decodeFile(path, before, &was, map[string]fault.Place{}) != nil || decodeFile(path, after, &is, map[string]fault.Place{}) != nil || was.Apps[app] == nil || is.Apps[app] == nil || *field(is.Apps[app]) != value {
+	if decodeFile(path, before, &was, map[string]fault.Place{}) != nil || decodeFile(path, after, &is, map[string]fault.Place{}) != nil || was.Apps[edit.App] == nil || is.Apps[edit.App] == nil || *field(is.Apps[edit.App], edit.Key) != edit.Value {
 		return false
 	}
-	*field(was.Apps[app]) = value
+	*field(was.Apps[edit.App], edit.Key) = edit.Value
 	return reflect.DeepEqual(was, is)
 }
 

@@ -3,6 +3,7 @@ package estate_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -84,4 +85,60 @@ func TestEntriesAreChangedInTheirLayout(t *testing.T) {
 `)
 	_, err = load().CopyEntry("honey", estate.Copied{Name: "combs", Folder: "m", Databases: map[string]string{"honey": "m", "honey_log": "m_log"}, Accounts: map[string]string{"h": "m_app"}})
 	require.Error(t, err)
+}
+
+// TestAnEntryIsChangedInWhatIsThereNow: others have changed the file since it was read, or since
+// the edit that is taken back; what they wrote stays, and what they changed in the entry itself
+// is not overwritten.
+func TestAnEntryIsChangedInWhatIsThereNow(t *testing.T) {
+	copied := estate.Copied{Name: "try", Folder: "www/try", Databases: map[string]string{"combs": "try"}, Accounts: map[string]string{"combs_app": "try_app", "combs_report": "try_report"}}
+	changes := map[string]func(*estate.Estate) (*estate.Change, error){
+		"retired": func(e *estate.Estate) (*estate.Change, error) { return e.Retire("combs", "2026-11-26") },
+		"moved":   func(e *estate.Estate) (*estate.Change, error) { return e.MoveTo("combs", "byre") },
+		"copied":  func(e *estate.Estate) (*estate.Change, error) { return e.CopyEntry("combs", copied) },
+	}
+	others := func(text string) string { return strings.Replace(text, "www/honey", "www/elsewhere", 1) + "# more\n" }
+	for name, change := range changes {
+		path := filepath.Join(t.TempDir(), "yellowfield.yaml")
+		write := func(text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
+		text := func() string {
+			content, err := os.ReadFile(path)
+			require.NoError(t, err)
+			return string(content)
+		}
+		start := strings.Replace(layouts, "apps:", "  byre: {dbms: mariadb, socket: /run/y.sock, admin: {user: root}}\napps:", 1)
+		start = strings.Replace(start, "servers: {barn: {dbms: mariadb, socket: /run/x.sock, admin: {user: root}}}", "servers:\n  barn: {dbms: mariadb, socket: /run/x.sock, admin: {user: root}}", 1)
+		write(start)
+		e, err := estate.Loader{}.Load(path)
+		require.NoError(t, err)
+		wanted, err := change(e)
+		require.NoError(t, err)
+
+		write(strings.Replace(start, "structure", "data", 1))
+		_, err = e.Now("combs")
+		require.NoError(t, err)
+		assert.ErrorContains(t, e.CheckUnchanged(wanted), "the entry of app combs was changed by someone else", name)
+		write(others(start))
+		var written *estate.Change
+		require.NoError(t, e.Apply(wanted, nil, func(c *estate.Change) error { written = c; return nil }))
+		assert.Equal(t, others(string(wanted.After)), text(), name)
+
+		changed := func([]byte) ([]byte, error) { return nil, nil }
+		write(strings.Replace(text(), "# more", "# still more", 1))
+		require.NoError(t, e.TakeBack(path, written.Edit, changed))
+		assert.Equal(t, strings.Replace(others(start), "# more", "# still more", 1), text(), name)
+		require.NoError(t, e.TakeBack(path, written.Edit, changed), "twice")
+
+		write(strings.NewReplacer("2026-11-26", "2026-11-27", "server: byre", "server: hut", "try_app", "other_app").Replace(string(wanted.After)))
+		before := text()
+		if name != "moved" { // there is no such server, which is an error of the file by itself
+			assert.ErrorContains(t, e.TakeBack(path, written.Edit, changed), "was changed by someone else", name)
+		}
+		assert.Equal(t, before, text(), name)
+
+		if name == "copied" {
+			write(strings.Replace(string(wanted.After), "www/try", "www/third", 1))
+			assert.ErrorContains(t, e.Apply(wanted, nil, nil), "app try is in the estate file already")
+		}
+	}
 }

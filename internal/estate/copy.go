@@ -2,6 +2,8 @@ package estate
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"reflect"
 	"slices"
 	"strings"
@@ -29,7 +31,10 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 		return fault.At(fault.Protected, place, "write the entry of "+c.Name+" by hand, and yellowfield provision it", "the entry of app %s cannot be copied: %s", app, why).WithExcerpt(source)
 	}
 	key, entry := pairOf(source, app)
-	if entry == nil {
+	switch {
+	case e.Apps[c.Name] != nil || e.Broken[c.Name] != nil:
+		return nil, e.Fault(fault.Invalid, "apps."+c.Name, "choose another name", "app %s is in the estate file already", c.Name)
+	case entry == nil:
 		return nil, cannot("it is written in an unusual way")
 	}
 	lines := strings.SplitAfter(string(source), "\n")
@@ -41,9 +46,9 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 	begin := key.GetToken().Position.Line - 1
 	end := endOf(lines, begin, key.GetToken().Position.Column-1)
 	block := slices.Clone(lines[begin:end])
-	var edits []edit
+	var edits []lineEdit
 	add := func(node ast.Node, text string) {
-		edits = append(edits, edit{node.GetToken().Position.Line - 1 - begin, node.GetToken().Position.Column - 1, node.GetToken().Value, text})
+		edits = append(edits, lineEdit{node.GetToken().Position.Line - 1 - begin, node.GetToken().Position.Column - 1, node.GetToken().Value, text})
 	}
 	add(key, c.Name)
 	for _, pair := range entry.Values {
@@ -68,7 +73,7 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 			}
 		}
 	}
-	slices.SortFunc(edits, func(a, b edit) int { return cmp.Or(b.line-a.line, b.column-a.column) }) // from the end
+	slices.SortFunc(edits, func(a, b lineEdit) int { return cmp.Or(b.line-a.line, b.column-a.column) }) // from the end
 	for _, one := range edits {
 		var fits bool
 		if block, fits = one.in(block); !fits {
@@ -79,7 +84,40 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 	if !c.isOnlyAddition(place.File, source, []byte(text), app) {
 		return nil, cannot("the copy would come to say something else")
 	}
-	return &Change{place.File, source, []byte(text)}, nil
+	return &Change{place.File, source, []byte(text), Edit{App: c.Name, Of: app, Added: digest(strings.Join(block, "")), copied: c}}, nil
+}
+
+// withoutEntry takes an entry out that CopyEntry has added; an error where it was changed since.
+func (e *Estate) withoutEntry(edit Edit) (*Change, error) {
+	place := e.places["apps."+edit.App]
+	source := e.sources[place.File]
+	key, _ := pairOf(source, edit.App)
+	lines := strings.SplitAfter(string(source), "\n")
+	if key == nil {
+		return nil, e.changedMeanwhile(edit.App)
+	}
+	begin := key.GetToken().Position.Line - 1
+	end := endOf(lines, begin, key.GetToken().Position.Column-1)
+	if digest(strings.Join(lines[begin:end], "")) != edit.Added {
+		return nil, e.changedMeanwhile(edit.App)
+	}
+	if begin > 0 && strings.TrimSpace(lines[begin-1]) == "" {
+		begin--
+	}
+	after := strings.Join(lines[:begin], "") + strings.Join(lines[end:], "")
+	var was, is File
+	if decodeFile(place.File, source, &was, map[string]fault.Place{}) != nil || decodeFile(place.File, []byte(after), &is, map[string]fault.Place{}) != nil {
+		return nil, e.changedMeanwhile(edit.App)
+	}
+	if delete(was.Apps, edit.App); !reflect.DeepEqual(was, is) {
+		return nil, e.changedMeanwhile(edit.App)
+	}
+	return &Change{place.File, source, []byte(after), Edit{}}, nil
+}
+
+func digest(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
 }
 
 // names replaces the name in the map of a database or an account.
@@ -123,14 +161,14 @@ func (c Copied) isOnlyAddition(path string, before, after []byte, app string) bo
 // gone takes a key out, with its value.
 const gone = "\x00gone"
 
-// edit is one in a line of an entry.
-type edit struct {
+// lineEdit is one in a line of an entry.
+type lineEdit struct {
 	line, column int
 	has, wants   string
 }
 
 // in makes the edit; fits is false where something else stands there.
-func (e edit) in(block []string) (edited []string, fits bool) {
+func (e lineEdit) in(block []string) (edited []string, fits bool) {
 	if e.line < 0 || e.line >= len(block) {
 		return block, false
 	}

@@ -59,6 +59,9 @@ func NameCopy(e *work.Engine, app *estate.App, folder string, names *estate.Copi
 
 // ExportToCopy exports the original's databases.
 func ExportToCopy(r *work.Run, ctx context.Context, copied *work.CopyOf, names estate.Copied) error {
+	if r.IsAnew { // the copy's entry was made of the other
+		return work.AtStep(work.StepState, r.Estate.Fault(fault.Busy, "apps."+r.App.Name, "run the command again", "the entry of app %s was changed since this command has read it", r.App.Name))
+	}
 	r.Plan = r.EmptyPlan()
 	for _, d := range r.App.All() {
 		if !r.Exists(d.Name) {
@@ -81,7 +84,7 @@ func ExportToCopy(r *work.Run, ctx context.Context, copied *work.CopyOf, names e
 }
 
 // Copy makes the copy, which the estate that r works with has already; the file gets its
-// entry at last.
+// entry when all is there but the settings.
 func Copy(r *work.Run, ctx context.Context) error {
 	if !r.View.AsAdmin() {
 		return work.AtStep(work.StepAccount, r.Estate.Fault(fault.Invalid, "servers."+r.App.Server, "give the server an admin", "making accounts takes an administrator"))
@@ -107,7 +110,9 @@ func Copy(r *work.Run, ctx context.Context) error {
 	if err != nil {
 		return r.TellPlanFaults(err)
 	}
-	PlanEstate(r, r.Estate, r.Copies.Change, work.Row{Step: work.StepState, Outcome: work.Written, Facts: "entry of " + r.App.Name})
+	PlanEntry(r, r.Copies.Estate, r.Copies.Change, work.Row{Step: work.StepState, Outcome: work.Written, Facts: "entry of " + r.App.Name})
+	r.Plan.LastBefore(work.StepSettings) // after which nothing is taken back
+	proveEntryFirst(r)
 	if done, err := r.AskAndExecute(ctx, r.Options.Copy.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}

@@ -133,6 +133,7 @@ func moveHere(r *work.Run, ctx context.Context) error {
 	note := r.From.Note
 	r.Plan.Change(work.Row{Step: work.StepState}, MoveNoted.Of(r.App.Name, work.MoveRecord{}, note), nil).Silent = true
 	r.Plan.LastFirst() // the next run that finds it undoes what follows
+	proveEntryFirst(r)
 	if done, err := r.AskAndExecute(ctx, r.Options.Move.Confirm, "answer yes, or add --yes"); !done {
 		return err
 	}
@@ -226,7 +227,7 @@ func planTransfer(r *work.Run, ctx context.Context) error {
 		planClosedRights(r, old)
 		r.Plan.Open = false
 	}
-	PlanEstate(r, old.Estate, r.From.Change, work.Row{Step: work.StepState, Outcome: work.Changed, Facts: "server: " + r.App.Server})
+	PlanEntry(r, old.Estate, r.From.Change, work.Row{Step: work.StepState, Outcome: work.Changed, Facts: "server: " + r.App.Server}, r.App.Server)
 	return nil
 }
 

@@ -18,7 +18,6 @@ import (
 	"yellowfield/internal/estate"
 	"yellowfield/internal/export"
 	"yellowfield/internal/fault"
-	"yellowfield/internal/host"
 	"yellowfield/internal/proof"
 	"yellowfield/internal/steps"
 	"yellowfield/internal/work"
@@ -54,6 +53,7 @@ func Retire(r *work.Run, ctx context.Context) error {
 	if err := planRetirement(r, ctx, how); err != nil {
 		return r.TellPlanFaults(err)
 	}
+	proveEntryFirst(r)
 	if done, err := r.AskAndExecute(ctx, how.Confirm, "answer yes, or add --yes; what drops a database wants --confirm "+r.App.Name); !done {
 		return err
 	}
@@ -106,23 +106,8 @@ func planEntry(r *work.Run, date, facts string) error {
 	if err != nil {
 		return err
 	}
-	PlanEstate(r, r.Estate, change, work.Row{Step: work.StepState, Outcome: work.Changed, Facts: facts})
+	PlanEntry(r, r.Estate, change, work.Row{Step: work.StepState, Outcome: work.Changed, Facts: facts})
 	return nil
-}
-
-// PlanEstate puts a changed file of the estate in place; of is the estate as it is loaded,
-// for the next app of the run.
-func PlanEstate(r *work.Run, of *estate.Estate, change *estate.Change, row work.Row) {
-	row.Place = &fault.Place{File: change.Path}
-	after := work.FileWith(change.After)
-	after.App = r.App.Name
-	r.Plan.Change(row, EntryChanged.Of(change.Path, work.FileWith(change.Before), after), &entryChange{of, change})
-}
-
-// entryChange is what changing a file of the estate takes beside the effect's data.
-type entryChange struct {
-	of     *estate.Estate
-	change *estate.Change
 }
 
 // Kinds of change, see init.
@@ -131,11 +116,9 @@ var (
 	accountDropped  = effect.Define[*work.Run, steps.AccountState](&work.Kinds, "account-dropped")
 	SettingsRetired = effect.Define[*work.Run, work.FileState](&work.Kinds, "retired-file")
 	RetirementNoted = effect.Define[*work.Run, RetirementState](&work.Kinds, "retirement-note")
-	EntryChanged    = effect.Define[*work.Run, work.FileState](&work.Kinds, "estate-file")
 )
 
 func init() {
-	meaningOfEntries()
 	databaseDropped.Means(effect.Spec[*work.Run, steps.DatabaseState]{
 		Object: steps.DatabaseObject, Look: steps.LookAtDatabase, Irreversible: true,
 		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[steps.DatabaseState]) (string, error) {
@@ -197,58 +180,6 @@ func init() {
 	})
 }
 
-// meaningOfEntries says what changing a file of the estate means.
-func meaningOfEntries() {
-	EntryChanged.Means(effect.Spec[*work.Run, work.FileState]{
-		Object: func(c effect.Change[work.FileState]) string { return "entry of " + c.After.App },
-		Do: func(r *work.Run, _ context.Context, d *effect.Doing[work.FileState]) (_ string, err error) {
-			m := d.Material.(*entryChange)
-			if d.Before.Copy, err = r.Journal.KeepCopy(d.Subject, m.change.Before); err == nil {
-				err = d.Record()
-			}
-			if err == nil {
-				err = writeEstate(d.Subject, m.change.Before, m.change.After)
-			}
-			if err == nil {
-				m.of.Took(d.Subject, m.change.After)
-			}
-			return "", err
-		},
-		Undo: func(r *work.Run, _ context.Context, c effect.Change[work.FileState]) error {
-			now, err := host.ReadFile(c.Subject)
-			standing, err := work.StandingOf(c.Before, c.After, now, err)
-			switch {
-			case err != nil:
-				return err
-			case standing == effect.NotDone:
-				return nil
-			case standing != effect.Done:
-				return work.ChangedSince(c.Subject, c.Before.Copy)
-			}
-			old, err := r.State.Copy(c.Before.Copy)
-			if err == nil {
-				err = writeEstate(c.Subject, now, old)
-			}
-			if err != nil {
-				return err
-			}
-			of := r.Estate
-			if m, is := c.Material.(*entryChange); is {
-				of = m.of
-			}
-			of.Took(c.Subject, old)
-			return nil
-		},
-		Look: func(_ *work.Run, _ context.Context, c effect.Change[work.FileState]) (effect.Standing, error) {
-			now, err := host.ReadFile(c.Subject)
-			return work.StandingOf(c.Before, c.After, now, err)
-		},
-		Kept: func(*work.Run, effect.Change[work.FileState]) (why, next string) {
-			return "the run has changed the estate file", "change it by hand, or by the command that takes that back"
-		},
-	})
-}
-
 // RetirementState is the note of an app that is retired, without what the files hold.
 type RetirementState struct {
 	Locked []dbms.Account `json:"locked,omitempty"`
@@ -261,22 +192,6 @@ func (n RetiredApp) State() (s RetirementState) {
 		s.Files = append(s.Files, f.Path)
 	}
 	return s
-}
-
-// writeEstate puts a changed file of the estate in place of the one that was read.
-func writeEstate(path string, from, to []byte) error {
-	attributes, err := atomicfile.AttributesOf(path)
-	if err != nil {
-		return atomicfile.Failure(path, "check the rights of this user on it", err)
-	}
-	prepared, err := atomicfile.Prepare(path, to, attributes)
-	if err == nil {
-		err = prepared.Expect(from)
-	}
-	if err != nil {
-		return err
-	}
-	return prepared.Commit()
 }
 
 // planQuietEnd locks the accounts, ends their sessions and takes the settings files away;

@@ -105,7 +105,16 @@ func (e *Engine) retireOld(ctx context.Context, app *estate.App, options work.Op
 	}
 	left := *app
 	left.Server, left.Retired = note.From, ""
-	return e.each(ctx, []*estate.App{&left}, options, func(r *work.Run, ctx context.Context) error { return lifecycle.RetireOld(r, ctx) })
+	return e.each(ctx, []*estate.App{&left}, options, func(r *work.Run, ctx context.Context) error {
+		// What was left may have become where the app is, while this run waited.
+		switch again, err := r.NoteOfMove(r.Estate.Apps[app.Name]); {
+		case err != nil:
+			return err
+		case again.From != note.From || again.To != note.To:
+			return r.Estate.Fault(fault.Busy, "apps."+app.Name+".server", "see yellowfield history "+app.Name+", and run the command again", "app %s was moved again while this run waited", app.Name)
+		}
+		return lifecycle.RetireOld(r, ctx)
+	})
 }
 
 // Retire takes apps out of use.
@@ -117,7 +126,7 @@ func (e *Engine) Retire(ctx context.Context, apps []*estate.App, options work.Op
 // accounts of its own with fresh passwords, the settings in the folder given, and an entry
 // in the estate file.
 func (e *Engine) Copy(ctx context.Context, app *estate.App, options work.Options) ([]work.Result, error) {
-	copied := &work.CopyOf{Copying: *options.Copy, Original: app, Exports: map[string]string{}}
+	copied := &work.CopyOf{Copying: *options.Copy, Original: app, Estate: e.Estate, Exports: map[string]string{}}
 	if made := e.Estate.Apps[copied.Name]; made != nil {
 		if cut, err := e.State.CutOff(made.Name, e.Estate.Path); err != nil || cut != nil && cut.Command == "copy" { // after its entry
 			return e.each(ctx, []*estate.App{made}, work.Options{Command: "provision", DryRun: options.DryRun}, provision)

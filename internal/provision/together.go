@@ -2,6 +2,7 @@ package provision
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -193,20 +194,36 @@ func (e *Engine) together(ctx context.Context, apps []*estate.App, options work.
 // one has the work done on one app.
 func one(e *work.Engine, ctx context.Context, app *estate.App, options work.Options, do func(*work.Run, context.Context) error) work.Result {
 	r := work.NewRun(e, app, options)
-	err := within(r, ctx, func(ctx context.Context) error {
-		defer r.EndReaders(ctx)
-		switch {
-		case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
-			return do(r, ctx)
-		case options.Command == "provision" || options.Command == "verify" || len(e.Chosen) > 1:
-			return lifecycle.LookAtRetired(r, ctx)
+	err := locked(r, ctx, do)
+	for tries := 0; errors.Is(err, work.ErrChanged) && tries < 3; tries++ {
+		r.Folder.Close()
+		if r, err = r.Anew(); err == nil {
+			err = locked(r, ctx, do)
 		}
-		return lifecycle.RefuseRetired(r, ctx)
-	})
+	}
+	if errors.Is(err, work.ErrChanged) {
+		err = fault.New(fault.Busy, work.TryLater, "the entry of app %s in the estate file is changed again and again", app.Name)
+	}
 	r.Finish(err)
 	r.Folder.Close()
 	for _, other := range r.Others {
 		other.Folder.Close()
 	}
+	e.Servers, e.Room = r.Servers, r.Room // for whoever disconnects: r may have an engine of its own
 	return r.Result
+}
+
+// locked has the work done while the app's locks are held.
+func locked(r *work.Run, ctx context.Context, do func(*work.Run, context.Context) error) error {
+	return within(r, ctx, func(ctx context.Context) error {
+		defer r.EndReaders(ctx)
+		app, options := r.App, r.Options
+		switch {
+		case app.Retired == "" || options.Retire != nil || options.Export != nil || options.UndoUnfinished || options.Command == "list":
+			return do(r, ctx)
+		case options.Command == "provision" || options.Command == "verify" || len(r.Chosen) > 1:
+			return lifecycle.LookAtRetired(r, ctx)
+		}
+		return lifecycle.RefuseRetired(r, ctx)
+	})
 }

@@ -32,14 +32,8 @@ func turn(r *work.Run, ctx context.Context) error {
 	if err != nil {
 		return r.TellPlanFaults(err)
 	}
-	if r.Options.DryRun || t.Confirm != nil && r.HasWork() {
-		r.Preview()
-	}
-	if r.Options.DryRun {
-		return nil
-	}
-	if t.Confirm != nil && r.HasWork() && !t.Confirm(r.App.Name) {
-		return work.AtStep(work.StepState, fault.New(fault.Protected, "answer yes, or add --yes", "nothing was done"))
+	if confirmed, err := r.Confirmed(t.Confirm, "answer yes, or add --yes"); !confirmed || err != nil {
+		return err
 	}
 	if t.Close && !t.Overdue {
 		if err := acknowledgeNotes(r); err != nil {

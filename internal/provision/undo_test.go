@@ -212,12 +212,9 @@ func everyKind(t *testing.T, r *work.Run, p *pretended) map[string]func() {
 			require.NoError(t, err)
 		},
 		lifecycle.EntryChanged.Name: func() {
-			before, err := os.ReadFile(r.Estate.Path)
-			if err != nil {
-				before = []byte("apps: {}\n")
-				require.NoError(t, os.WriteFile(r.Estate.Path, before, 0o644))
-			}
-			lifecycle.PlanEstate(r, r.Estate, &estate.Change{Path: r.Estate.Path, Before: before, After: []byte("apps: {hives: {retired: 2026-01-01}}\n")}, work.Row{Step: work.StepState})
+			edit, err := r.Estate.Retire("hives", "2026-01-01")
+			require.NoError(t, err)
+			lifecycle.PlanEntry(r, r.Estate, edit, work.Row{Step: work.StepState})
 		},
 		lifecycle.MoveNoted.Name: func() { change(lifecycle.MoveNoted.Of("hives", work.MoveRecord{}, work.MoveRecord{App: "hives"}), nil) },
 		content.DatabaseEmptied.Name: func() {

@@ -34,6 +34,11 @@ func within(r *work.Run, ctx context.Context, do func(context.Context) error) er
 				"someone else is working on app %s from another host or folder (%s)", r.App.Name, holder.Who)
 		}
 		defer release()
+	}
+	if err := r.ReadAgain(); err != nil {
+		return err
+	}
+	if c.Admin != nil {
 		if err := r.DropForgotten(ctx); err != nil {
 			return err
 		}
@@ -105,6 +110,13 @@ func tellCutOff(r *work.Run, cut *state.CutOff) {
 func reach(r *work.Run, ctx context.Context) (*work.Connection, error) {
 	first, itself := r.SpeaksFor()
 	server := r.Reached[r.App.Server]
+	if r.IsAnew { // of which no other app waits to hear
+		c, err := r.Arrive(ctx)
+		if err == nil && c.Admin != nil {
+			err = content.RestoreForgotten(r, ctx, c)
+		}
+		return c, err
+	}
 	if itself {
 		c, err := r.Arrive(ctx)
 		if err == nil && c.Admin != nil {

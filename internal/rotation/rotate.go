@@ -282,6 +282,14 @@ func lockOthers(r *work.Run, ctx context.Context, replacements []*Replacement) (
 				return nil, err
 			}
 			releases = append(releases, one)
+			now, err := r.Estate.Now(f.of.App.Name)
+			if err == nil && now != r.Estate && !r.Estate.SaysSame(now, f.of.App.Name) {
+				err = now.Fault(fault.Busy, "apps."+f.of.App.Name, "run the command again", "the entry of app %s, which has the same account, was changed since this command has read it", f.of.App.Name)
+			}
+			if err != nil {
+				release()
+				return nil, err
+			}
 		}
 	}
 	return release, nil

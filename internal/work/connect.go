@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -23,7 +24,12 @@ type Connection struct {
 // connect logs in as administrator, once for each server.
 func (e *Engine) connect(ctx context.Context, name string) (*Connection, error) {
 	if c := e.Servers[name]; c != nil {
-		return c, c.err
+		if reflect.DeepEqual(c.Entry, e.Estate.Servers[name]) {
+			return c, c.err
+		}
+		if c.Admin != nil { // its entry was changed meanwhile
+			c.Admin.Close()
+		}
 	}
 	if e.Servers == nil {
 		e.Servers = map[string]*Connection{}
@@ -129,6 +135,9 @@ func (r *Run) LookFirst(ctx context.Context) error {
 		return r.Look(ctx)
 	}
 	look := r.Reached[r.App.Server]
+	if look == nil || r.IsAnew {
+		return r.Look(ctx)
+	}
 	look.look.Do(func() {
 		var names []string
 		for _, app := range r.Chosen {

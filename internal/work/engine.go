@@ -57,6 +57,9 @@ type Engine struct {
 	Jobs int
 	// Ask asks a person for a password; nil where nobody can be asked.
 	Ask secret.Asker
+	// AskAgain asks a person whether to do what is another thing than was confirmed before; nil
+	// where nobody can be asked.
+	AskAgain func(question string) bool
 	// LoginTimeout is how long a login may take that is made with what an application's
 	// files say; 0 for applogin.DefaultDeadline.
 	LoginTimeout time.Duration
@@ -101,6 +104,7 @@ type Run struct {
 	Began   time.Time
 	Result  Result
 	Begun   bool // Begin was told
+	IsAnew  bool // the app's entry is another than the one for which the command was given
 
 	View        *serverView
 	Plan        *plan

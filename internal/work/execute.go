@@ -321,18 +321,36 @@ func (r *Run) Preview() {
 // AskAndExecute shows what will be done, where somebody is asked or nothing is to be touched,
 // and does it. done is false for a dry run; otherwise is the flag that answers the question.
 func (r *Run) AskAndExecute(ctx context.Context, confirm func(app string) bool, otherwise string) (done bool, err error) {
-	ask := confirm != nil && r.HasWork()
-	if r.Options.DryRun || ask {
-		r.Preview()
-	}
-	if r.Options.DryRun {
-		return false, nil
-	}
-	if ask && !confirm(r.App.Name) {
-		return false, AtStep(StepState, fault.New(fault.Protected, otherwise, "nothing was done"))
+	if done, err = r.Confirmed(confirm, otherwise); !done || err != nil {
+		return false, err
 	}
 	if err := r.Execute(ctx); err != nil {
 		return false, Told(err)
+	}
+	return true, nil
+}
+
+// Confirmed shows what will be done, where somebody is asked or nothing is to be touched. It is
+// false for a dry run, and an error where the answer is no; otherwise is the flag that gives it.
+// An answer that was given for another entry of the app counts for nothing.
+func (r *Run) Confirmed(confirm func(app string) bool, otherwise string) (bool, error) {
+	ask := (confirm != nil || r.IsAnew) && r.HasWork()
+	if r.Options.DryRun || ask {
+		r.Preview()
+	}
+	switch {
+	case r.Options.DryRun:
+		return false, nil
+	case !ask:
+		return true, nil
+	case !r.IsAnew:
+		if !confirm(r.App.Name) {
+			return false, AtStep(StepState, fault.New(fault.Protected, otherwise, "nothing was done"))
+		}
+	case r.AskAgain == nil:
+		return false, AtStep(StepState, r.Estate.Fault(fault.Busy, "apps."+r.App.Name, "see what it would do now with --dry-run, and run it again", "the entry of app %s was changed since this command has read it, and what was confirmed was for the old one: nothing was done", r.App.Name))
+	case !r.AskAgain("The entry of app " + r.App.Name + " was changed since this command has read it. Do what is shown above?"):
+		return false, AtStep(StepState, fault.New(fault.Protected, "run the command again when it is to be done", "nothing was done"))
 	}
 	return true, nil
 }

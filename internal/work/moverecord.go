@@ -65,6 +65,7 @@ type Origin struct {
 type CopyOf struct {
 	Copying
 	Original *estate.App
+	Estate   *estate.Estate // as it was read, without the copy's entry
 	Change   *estate.Change
 	Exports  map[string]string // by the copy's databases
 }

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"yellowfield/internal/dbms"
@@ -75,6 +76,14 @@ func (p *plan) Change(row Row, e *effect.Effect, material any) *Step {
 func (p *plan) LastFirst() {
 	last := len(p.Steps) - 1
 	p.Steps = append([]*Step{p.Steps[last]}, p.Steps[:last]...)
+}
+
+// LastBefore moves the step that was added last before the first one of a name.
+func (p *plan) LastBefore(name string) {
+	last := len(p.Steps) - 1
+	if at := slices.IndexFunc(p.Steps, func(s *Step) bool { return s.Step == name }); at >= 0 {
+		p.Steps = slices.Insert(p.Steps[:last:last], at, p.Steps[last])
+	}
 }
 
 // Prove adds a step that tells no row and changes nothing that could be taken back.
