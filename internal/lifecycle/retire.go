@@ -140,11 +140,19 @@ func init() {
 	RetirementNoted.Means(effect.Spec[*work.Run, RetirementState]{
 		Object: func(effect.Change[RetirementState]) string { return "note of what is taken away" },
 		Do: func(r *work.Run, _ context.Context, d *effect.Doing[RetirementState]) (string, error) {
+			if d.After.isEmpty() {
+				d.Touched = true
+				return "", r.State.DropNote(RetiredApps, r.NoteName())
+			}
 			return "", r.State.SetNote(RetiredApps, r.NoteName(), d.Material.(RetiredApp))
 		},
 		Undo: func(r *work.Run, _ context.Context, c effect.Change[RetirementState]) error {
 			var note, before RetiredApp
-			if found, err := r.State.Note(RetiredApps, r.NoteName(), &note); err != nil || !found {
+			found, err := r.State.Note(RetiredApps, r.NoteName(), &note)
+			switch {
+			case err == nil && !found && c.After.isEmpty():
+				return noteAgain(r, c.Before)
+			case err != nil || !found || c.After.isEmpty():
 				return err
 			}
 			before.Locked = c.Before.Locked
@@ -185,6 +193,8 @@ type RetirementState struct {
 	Locked []dbms.Account `json:"locked,omitempty"`
 	Files  []string       `json:"files,omitempty"`
 }
+
+func (s RetirementState) isEmpty() bool { return len(s.Locked)+len(s.Files) == 0 }
 
 func (n RetiredApp) State() (s RetirementState) {
 	s.Locked = n.Locked
@@ -368,8 +378,30 @@ func planBack(r *work.Run, note *RetiredApp) error {
 			return err
 		}
 	}
-	r.Plan.Prove(work.StepState, "end of the note of what was taken away", func(context.Context) error { return r.State.DropNote(RetiredApps, r.NoteName()) })
+	r.Plan.Change(work.Row{Step: work.StepState}, RetirementNoted.Of(r.App.Name, note.State(), RetirementState{}), nil).Silent = true
 	return nil
+}
+
+// noteAgain writes down what the note held that was dropped when the app came into use again:
+// the files are still where they were put back.
+func noteAgain(r *work.Run, was RetirementState) error {
+	note := RetiredApp{Locked: was.Locked}
+	files, err := r.Files()
+	if err != nil {
+		return err
+	}
+	for _, path := range was.Files {
+		content, err := r.Read(path)
+		if err != nil {
+			return err
+		}
+		of, err := files.Attributes(path)
+		if err != nil {
+			return err
+		}
+		note.Files = append(note.Files, RetiredFile{path, content, of})
+	}
+	return r.State.SetNote(RetiredApps, r.NoteName(), note)
 }
 
 // planDrop drops an app's databases and accounts, after a copy that was proved.
