@@ -34,7 +34,7 @@ func TestBothLeaveTheSameBehind(t *testing.T) {
 			require.NoError(t, err)
 			defer w.close()
 			w.dumpProgram, w.hurried = findDumpProgram(extras), true
-			for _, s := range oracletest.Sample(shapesFor(product), 9) { // the first
+			for _, s := range oracletest.Sample(shapesFor(product), 27) { // the first
 				if s.dumped && product == dbms.MariaDB && w.dumpProgram == "" {
 					continue // said below
 				}

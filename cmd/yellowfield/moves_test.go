@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
@@ -136,7 +137,7 @@ func (m *mover) drop() {
 		if productOf(server) == dbms.MySQL && m.isOn(server) {
 			v.do("", "ALTER DATABASE combs READ ONLY = 0")
 		}
-		v.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_reads@localhost")
+		v.do("", `DROP DATABASE IF EXISTS "combs"`, "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_reads@localhost")
 	}
 }
 
@@ -601,6 +602,72 @@ func TestMoveKilled(t *testing.T) {
 	})
 }
 
+// TestKilledWhileTheServerGoesOn lets a run die while PostgreSQL makes or drops a database for
+// it, which it then does by itself: the next run waits for that, and leaves nothing behind.
+func TestKilledWhileTheServerGoesOn(t *testing.T) {
+	const makers = "LOCK TABLE pg_catalog.pg_database IN EXCLUSIVE MODE" // whoever makes or drops a database waits for this
+	for _, one := range []struct {
+		command, holds   string
+		on               func(m *mover) *throwaway.Server
+		at, next, verify string
+	}{
+		{"retire combs --drop-database --confirm combs", "COMMENT ON DATABASE combs IS 'it is locked'", func(m *mover) *throwaway.Server { return m.from }, `DROP DATABASE IF EXISTS "combs"`, "1 app: 1 done", ""},
+		{"copy combs trial --folder trial --yes", makers, func(m *mover) *throwaway.Server { return m.from }, `CREATE DATABASE "trial"`, "2 apps: 2 copied", "3 apps: 2 verified, 1"},
+		{"move combs --to shed --yes", makers, func(m *mover) *throwaway.Server { return m.to }, "CREATE DATABASE", "1 app: 1 moved", "2 apps: 1 verified, 1"},
+	} {
+		t.Run(strings.Fields(one.command)[0], func(t *testing.T) {
+			t.Parallel()
+			m := &mover{from: serverOf(t, dbms.PostgreSQL), to: serverOf(t, dbms.PostgreSQL)}
+			m.killed = killed{victim: victim{t: t, login: m.from.Login(), postgres: true}, product: dbms.PostgreSQL}
+			m.prepare(t)
+			require.NoError(t, os.CopyFS(filepath.Join(m.folder, "trial"), os.DirFS(filepath.Join(m.folder, "www"))))
+			server := one.on(m)
+			held := make(chan struct{})
+			go func() {
+				defer close(held)
+				_, _ = oracletest.Ask(dbms.PostgreSQL, server.Login(), "DO $$ BEGIN "+one.holds+"; PERFORM pg_sleep(600); END $$")
+			}()
+			release := func() { m.on(server, "", "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE 'DO %'") }
+			waits := func(statement string) func() bool {
+				return func() bool {
+					return strings.Contains(m.on(server, "", "SELECT 'it ' || 'does' FROM pg_stat_activity WHERE state = 'active' AND query LIKE '"+statement+"%' AND wait_event_type IN ('Lock', 'Timeout')"), "it does")
+				}
+			}
+			require.Eventually(t, waits("DO "), time.Minute, 20*time.Millisecond)
+			run := program(t.Context(), t, m.folder, strings.Fields(one.command)...)
+			var early strings.Builder
+			run.Stdout, run.Stderr = &early, &early
+			require.NoError(t, run.Start())
+			if !assert.Eventually(t, waits(one.at), 20*time.Second, 20*time.Millisecond) {
+				t.Log(early.String(), m.on(server, "", "SELECT state, wait_event_type, query FROM pg_stat_activity"))
+			}
+			require.NoError(t, run.Process.Kill())
+			_ = run.Wait()
+
+			next := program(t.Context(), t, m.folder, append(strings.Fields(one.command), "--wait", "60s")...)
+			said, err := next.StdoutPipe()
+			require.NoError(t, err)
+			require.NoError(t, next.Start())
+			var out strings.Builder
+			for lines := bufio.NewScanner(said); lines.Scan(); {
+				out.WriteString(lines.Text() + "\n")
+				if strings.Contains(lines.Text(), "waiting up to 1m0s") {
+					release()
+				}
+			}
+			_ = next.Wait()
+			release()
+			<-held
+			require.Contains(t, out.String(), one.next)
+			if one.verify != "" {
+				m.says(t, one.verify, "verify")
+				return
+			}
+			assert.NotContains(t, m.on(m.from, "", "SELECT rolname FROM pg_roles"), "combs")
+		})
+	}
+}
+
 // TestMoveFails: what the new server lacks is found before anything stands still, and when
 // it goes away in the middle the old one has its rights back.
 func TestMoveFails(t *testing.T) {
@@ -624,7 +691,7 @@ func TestMoveFails(t *testing.T) {
 		// Somebody else's database of that name is not touched, whatever was cut off before.
 		_, died := m.run(4, 0, "export", "combs", "combs.sql")
 		require.True(t, died)
-		m.on(m.to, "", "CREATE DATABASE combs")
+		m.on(m.to, "", "CREATE DATABASE")
 		m.on(m.to, "combs", "CREATE TABLE theirs (id int)")
 		m.says(t, "server shed has a database combs already", "move", "combs", "--to", "shed", "--yes")
 		m.on(m.to, "combs", "SELECT id FROM theirs")

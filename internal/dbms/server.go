@@ -153,6 +153,8 @@ type Databases interface {
 	FinishDatabase(name string) []Statement
 	// LeftOfMaking removes what a making has left that was cut off before the database.
 	LeftOfMaking(name string) []Statement
+	// LeftOfDropping removes what a dropping has left that was cut off after the database.
+	LeftOfDropping(name string) []Statement
 	DropDatabase(name string) []Statement
 	// TableName is a table's name as the server stores it.
 	TableName(name string) string

@@ -51,22 +51,38 @@ func MoveTo(r *work.Run, ctx context.Context) error {
 		r.Result.ForAWhile = r.Result.ForAWhile || n.Result.ForAWhile
 		r.Result.Exit = fault.Graver(r.Result.Exit, n.Result.Exit)
 	}()
-	if err := n.Look(ctx); err != nil {
-		return err
-	}
-	if !n.View.AsAdmin() {
-		return work.AtStep(work.StepAccount, r.Estate.Fault(fault.Invalid, "servers."+to, "give the server an admin", "making databases and accounts takes an administrator"))
-	}
-	release, holder, err := n.Lock(ctx, n.View.Admin, "yellowfield:"+made.Database.Name, true)
+	release, err := arriveAlone(n, ctx)
 	if err != nil {
 		return err
-	}
-	if holder != nil {
-		return fault.New(fault.Busy, work.TryLater, "someone else is working on app %s on server %s (%s)", r.App.Name, to, holder.Who)
 	}
 	defer release()
 	n.WarnOfStrangers(n.View.Connection)
 	return moveHere(n, ctx)
+}
+
+// arriveAlone logs in on the server that an app comes to, takes the app's lock there, and looks.
+// The server may still be at work on a statement of a run that was killed: it holds the lock
+// until that has ended.
+func arriveAlone(n *work.Run, ctx context.Context) (release func(), err error) {
+	c, err := n.Arrive(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if c.Admin == nil {
+		return nil, work.AtStep(work.StepAccount, n.Estate.Fault(fault.Invalid, "servers."+n.App.Server, "give the server an admin", "making databases and accounts takes an administrator"))
+	}
+	release, holder, err := n.Lock(ctx, c.Admin, n.LockThere(), true)
+	switch {
+	case err != nil:
+		return nil, err
+	case holder != nil:
+		return nil, fault.New(fault.Busy, work.TryLater, "someone else is working on app %s on server %s (%s)", n.App.Name, n.App.Server, holder.Who)
+	}
+	if err := n.Look(ctx); err != nil {
+		release()
+		return nil, err
+	}
+	return release, nil
 }
 
 // estateOn is the estate in which the app is on another server.
@@ -94,7 +110,7 @@ func mayMove(r *work.Run, to string) error {
 	case !r.View.AsAdmin():
 		return r.Estate.Fault(fault.Invalid, "servers."+r.App.Server, "give the server an admin", "lowering rights takes an administrator")
 	case found && !before.Done:
-		return fault.New(fault.Protected, "run it again when server "+before.To+" can be reached", "what had arrived of app %s on server %s is not taken back yet", r.App.Name, before.To)
+		return fault.New(fault.Protected, "settle what is named above, and run the command again", "what had arrived of app %s on server %s is not taken back yet", r.App.Name, before.To)
 	case found:
 		return fault.New(fault.Protected, "yellowfield retire "+r.App.Name+" --old first", "what app %s left on server %s when it was moved is there still", r.App.Name, before.From)
 	case r.App.Shared:
@@ -485,9 +501,11 @@ func takeBackArrived(r *work.Run, ctx context.Context, note work.MoveRecord) err
 	n.Interrupted, n.Begun, n.From = cut, true, &work.Origin{Old: r, Note: note}
 	defer n.Folder.Close()
 	n.App.Installer, n.App.Import = estate.Installer{}, nil
-	if err := n.Look(ctx); err != nil {
+	release, err := arriveAlone(n, ctx)
+	if err != nil {
 		return err
 	}
+	defer release()
 	if err := planning.UndoUnfinished(n, ctx); err != nil {
 		return err
 	}

@@ -409,6 +409,9 @@ func planDrop(r *work.Run, ctx context.Context) error {
 	for _, d := range r.App.All() {
 		if !r.Exists(d.Name) {
 			r.Plan.Keep(work.StepDatabase, d.Name+" is gone")
+			if left := r.View.Server.LeftOfDropping(d.Name); len(left) > 0 {
+				r.Plan.Change(work.Row{Step: work.StepDatabase, Outcome: work.Removed, Facts: "what was left when " + d.Name + " was dropped", SQL: work.Texts(left)}, databaseDropped.Of(d.Name, steps.DatabaseState{}, steps.DatabaseState{}), left)
+			}
 			continue
 		}
 		if d.Existing {
@@ -505,6 +508,9 @@ func planDropping(r *work.Run, d *estate.Database) {
 
 // dropAsFound drops a database that holds what it held when that was shown.
 func dropAsFound(r *work.Run, ctx context.Context, d *effect.Doing[steps.DatabaseState]) error {
+	if !d.Before.Exists {
+		return r.Send(ctx, &d.Touched, d.Material.([]dbms.Statement)...)
+	}
 	now, err := r.View.Server.Contents(ctx, d.Subject)
 	if err != nil {
 		return err

@@ -25,7 +25,7 @@ func within(r *work.Run, ctx context.Context, do func(context.Context) error) er
 	defer release()
 	if c.Admin != nil {
 		r.WarnOfStrangers(c)
-		release, holder, err := r.Lock(ctx, c.Admin, "yellowfield:"+r.App.Database.Name, true)
+		release, holder, err := r.Lock(ctx, c.Admin, r.LockThere(), true)
 		if err != nil {
 			return err
 		}

@@ -123,10 +123,16 @@ var DatabaseMade = effect.Define[*work.Run, DatabaseState](&work.Kinds, "databas
 func DatabaseObject(c effect.Change[DatabaseState]) string { return "database " + c.Subject }
 
 func LookAtDatabase(r *work.Run, _ context.Context, c effect.Change[DatabaseState]) (effect.Standing, error) {
-	if r.Exists(c.Subject) == c.Before.Exists && len(r.View.Server.LeftOfMaking(c.Subject)) == 0 {
+	if r.Exists(c.Subject) == c.Before.Exists && (c.Before.Exists || len(leftOf(r, c.Subject)) == 0) {
 		return effect.NotDone, nil
 	}
 	return effect.Done, nil
+}
+
+// leftOf removes what is left of a database that is not there: its making was cut off before it
+// was, or its dropping after it was gone.
+func leftOf(r *work.Run, database string) []dbms.Statement {
+	return append(r.View.Server.LeftOfMaking(database), r.View.Server.LeftOfDropping(database)...)
 }
 
 func init() {
@@ -143,7 +149,7 @@ func init() {
 			if _, exists := now.Databases[c.Subject]; exists {
 				return dropOwnDatabase(r, ctx, c.Subject)
 			}
-			return r.View.Server.Exec(ctx, r.View.Server.LeftOfMaking(c.Subject)...)
+			return r.View.Server.Exec(ctx, leftOf(r, c.Subject)...)
 		},
 		Kept: func(*work.Run, effect.Change[DatabaseState]) (why, next string) { return work.Filled, work.DropByHand },
 	})

@@ -60,6 +60,9 @@ func (r *Run) Lock(ctx context.Context, admin dbms.Server, name string, wait boo
 	return nil, holder, nil
 }
 
+// LockThere is the name of the app's lock on its server.
+func (r *Run) LockThere() string { return "yellowfield:" + r.App.Database.Name }
+
 // TryLater is what to do where somebody else is at work.
 const TryLater = "wait until it is done, and run the command again; --wait 60s waits so long"
 

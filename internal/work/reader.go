@@ -99,6 +99,8 @@ type shortLivedAccount struct {
 	Database string          `json:"database"`
 	Rights   dbms.Privileges `json:"rights"`
 	Scratch  string          `json:"scratch,omitempty"` // a database that was made for it
+	App      string          `json:"app,omitempty"`
+	Lock     string          `json:"lock,omitempty"` // that is held on the server while it is needed
 }
 
 // ShortLived makes an account with some rights on a database, after statements that make that
@@ -113,7 +115,7 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 	if err := r.View.Server.Unavailable(); err != nil {
 		return nil, err
 	}
-	note := shortLivedAccount{r.App.Server, r.Where(r.View.Entry.Address()), a, database, rights, scratch}
+	note := shortLivedAccount{r.App.Server, r.Where(r.View.Entry.Address()), a, database, rights, scratch, r.App.Name, r.LockThere()}
 	release, _, err := r.State.Lock(a.User) // which tells other runs that it is in use
 	if err != nil {
 		return nil, err
@@ -229,6 +231,22 @@ func (r *Run) dropIfForgotten(ctx context.Context, name string) error {
 	}
 	if err == nil && r.Where(entry.Address()) != note.Address {
 		return nil // another cluster's
+	}
+	// The server may still be at work on a statement of the run that was killed.
+	if err == nil && note.Lock != "" && (note.Server != r.App.Server || note.Lock != r.LockThere()) {
+		ours := note.App == r.App.Name
+		release, holder, err := r.Lock(ctx, c.Admin, note.Lock, ours)
+		switch {
+		case err != nil:
+			return err
+		case holder != nil && ours:
+			there.Facts += ": " + holder.Who + " is at work there"
+			r.Tell(there)
+			return nil
+		case holder != nil:
+			return nil // who is at work there drops it
+		}
+		defer release()
 	}
 	if err == nil {
 		err = r.dropShortLived(ctx, c.Admin, note)

@@ -59,6 +59,9 @@ func (s SQL) FinishDatabase(string) []dbms.Statement { return nil }
 // LeftOfMaking is nothing for the same reason.
 func (s SQL) LeftOfMaking(string) []dbms.Statement { return nil }
 
+// LeftOfDropping is nothing, as well.
+func (s SQL) LeftOfDropping(string) []dbms.Statement { return nil }
+
 // DropDatabase drops a database and all it holds. That it is not there is no
 // error: a statement that was interrupted may not have reached the server.
 func (s SQL) DropDatabase(name string) []dbms.Statement {

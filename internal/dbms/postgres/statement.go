@@ -116,6 +116,15 @@ func (s SQL) LeftOfMaking(name string) []dbms.Statement {
 	return []dbms.Statement{plain("DROP ROLE %s", QuoteName(Owner(name)))}
 }
 
+// LeftOfDropping drops the owner that is there after its database: the server ends a DROP
+// DATABASE by itself whose sender is gone, and then nobody sends what follows it.
+func (s SQL) LeftOfDropping(name string) []dbms.Statement {
+	if s.left[Owner(name)] != ownerComment(name) {
+		return nil
+	}
+	return []dbms.Statement{plain("DROP ROLE %s", QuoteName(Owner(name)))}
+}
+
 const dropDatabase = "DROP DATABASE IF EXISTS "
 
 // DropDatabase drops a database, all it holds, and its owner, unless CreateDatabase
