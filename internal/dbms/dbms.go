@@ -190,6 +190,8 @@ type Database struct {
 	// HalfDropped says that dropping it was cut off: what it held is lost, and it is there
 	// to be dropped again.
 	HalfDropped bool
+	// ReadOnly says that nobody may change what it holds, as while an app is moved.
+	ReadOnly bool
 }
 
 // Contents is what a database holds.
@@ -325,6 +327,3 @@ func (e *ServerError) Error() string {
 	}
 	return fmt.Sprintf("%s (server error %d)", e.Message, e.Code)
 }
-
-// ScratchPrefix begins the names of databases that a run makes and drops again.
-const ScratchPrefix = "yellowfield_scratch_"

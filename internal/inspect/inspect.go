@@ -55,6 +55,8 @@ type Finding struct {
 	// Lowered is the account that SQL takes something from, which its open sessions would
 	// keep.
 	Lowered *dbms.Account `json:"-"`
+	// Lock is a lock on the server that is held while SQL is sent; empty for none.
+	Lock string `json:"-"`
 }
 
 // Subject is whom the report is about, and what the estate file says of it.

@@ -50,6 +50,7 @@ const (
 	TemplateDrift     Kind = "template-drift"
 	CollationDrift    Kind = "collation-drift"
 	HalfDropped       Kind = "half-dropped-database"
+	LeftByRun         Kind = "left-by-a-run"
 )
 
 // kinds are how grave each is, unless the case at hand says otherwise, and why it matters.
@@ -96,6 +97,7 @@ var kinds = map[Kind]struct {
 	TemplateDrift:     {estate.ShouldLook, "Databases that are made from it get what stands in it."},
 	CollationDrift:    {estate.MustFix, "Indexes were built in another order of text: rows can be missed, and duplicates get in."},
 	HalfDropped:       {estate.ShouldLook, "Nobody can log in to it; what it held is lost."},
+	LeftByRun:         {estate.ShouldLook, "It was meant to be there for minutes only, and holds rights or rows of an application."},
 }
 
 // Kinds lists all of them for help and validation.

@@ -10,6 +10,7 @@ import (
 	"yellowfield/internal/fault"
 	"yellowfield/internal/figures"
 	"yellowfield/internal/host"
+	"yellowfield/internal/inspect"
 	"yellowfield/internal/planning"
 	"yellowfield/internal/proof"
 	"yellowfield/internal/state"
@@ -125,6 +126,12 @@ func Copy(r *work.Run, ctx context.Context) error {
 
 // isNew refuses to work over something that is there.
 func isNew(r *work.Run) error {
+	if mark := r.MarkOfMove(); r.Options.Move != nil {
+		if _, exists := r.View.Catalogue.Accounts[mark]; exists {
+			return work.AtStep(work.StepDatabase, fault.New(fault.Protected, "yellowfield inspect "+r.App.Server+" --fix --only "+string(inspect.LeftByRun)+" drops it",
+				"server %s has what an earlier move of app %s has brought there, which was cut off and whose records are gone", r.App.Server, r.App.Name))
+		}
+	}
 	for _, d := range r.App.All() {
 		if r.Exists(d.Name) {
 			return work.AtStep(work.StepDatabase, fault.New(fault.Protected, "choose another name", "server %s has a database %s already", r.App.Server, d.Name))

@@ -149,6 +149,9 @@ func moveHere(r *work.Run, ctx context.Context) error {
 	note := r.From.Note
 	r.Plan.Change(work.Row{Step: work.StepState}, MoveNoted.Of(r.App.Name, work.MoveRecord{}, note), nil).Silent = true
 	r.Plan.LastFirst() // the next run that finds it undoes what follows
+	mark := r.MarkOfMove()
+	r.Plan.Change(work.Row{Step: work.StepAccount}, moveMarked.Of(mark.String(), struct{}{}, struct{}{}), nil).Silent = true
+	r.Plan.LastTo(1)
 	proveEntryFirst(r)
 	if done, err := r.AskAndExecute(ctx, r.Options.Move.Confirm, "answer yes, or add --yes"); !done {
 		return err
@@ -164,6 +167,9 @@ func moveHere(r *work.Run, ctx context.Context) error {
 var (
 	MoveNoted = effect.Define[*work.Run, work.MoveRecord](&work.Kinds, "move-note")
 	AppFrozen = effect.Define[*work.Run, struct{}](&work.Kinds, "freeze")
+	// moveMarked is an account on the new server whose name says that a move to it is at work:
+	// what it brought is known by it where all records of the move are lost.
+	moveMarked = effect.Define[*work.Run, struct{}](&work.Kinds, "move-mark")
 )
 
 func init() {
@@ -177,6 +183,22 @@ func init() {
 				return fault.New(fault.Failed, "yellowfield provision "+r.App.Name+", as soon as both servers can be reached", "it is kept, so that the next command on the app can take back the rest")
 			}
 			return r.State.DropNote(work.Movements, r.NoteName())
+		},
+	})
+	moveMarked.Means(effect.Spec[*work.Run, struct{}]{
+		Object: func(c effect.Change[struct{}]) string { return "mark of the move, " + c.Subject },
+		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {
+			d.Touched = true
+			return "", r.MakeMarkOfMove(ctx)
+		},
+		Undo: func(r *work.Run, ctx context.Context, c effect.Change[struct{}]) error {
+			return r.View.Server.Exec(ctx, r.View.Server.DropAccount(dbms.ParseAccount(c.Subject)))
+		},
+		Look: func(r *work.Run, _ context.Context, c effect.Change[struct{}]) (effect.Standing, error) {
+			if _, exists := r.View.Catalogue.Accounts[dbms.ParseAccount(c.Subject)]; exists {
+				return effect.Done, nil
+			}
+			return effect.NotDone, nil
 		},
 	})
 	AppFrozen.Means(effect.Spec[*work.Run, struct{}]{
@@ -200,6 +222,9 @@ func MoveIsThrough(r *work.Run, ctx context.Context) error {
 		return err
 	}
 	if err := runEvents(r, ctx, note); err != nil {
+		return err
+	}
+	if err := r.View.Server.Exec(ctx, r.View.Server.DropAccount(r.MarkOfMove())); err != nil {
 		return err
 	}
 	note.Done = true
@@ -494,7 +519,7 @@ func takeBackArrived(r *work.Run, ctx context.Context, note work.MoveRecord) err
 	engine := *r.Engine
 	engine.Estate, engine.Listener = later, work.Listener{}
 	app, cut := later.Apps[r.App.Name], r.Interrupted.On(note.To)
-	if app == nil || cut == nil {
+	if app == nil {
 		return nil
 	}
 	n := work.NewRun(&engine, app, work.Options{Command: r.Options.Command, Move: &work.Moving{To: note.To}})
@@ -506,6 +531,9 @@ func takeBackArrived(r *work.Run, ctx context.Context, note work.MoveRecord) err
 		return err
 	}
 	defer release()
+	if cut == nil { // the journal of that run is gone, or has lost its end
+		return isNew(n)
+	}
 	if err := planning.UndoUnfinished(n, ctx); err != nil {
 		return err
 	}

@@ -364,7 +364,19 @@ func planBack(r *work.Run, note *RetiredApp) error {
 				"the database %s was dropped", d.Name)
 		}
 	}
+	if r.App.Retired != "" { // also where the note is lost: retiring it has locked them
+		for _, account := range r.App.Accounts {
+			if usedBy(r, account.Name) == "" {
+				note.Locked = append(note.Locked, r.AccountsOf(account)...)
+			}
+		}
+	}
+	locked := map[dbms.Account]bool{}
 	for _, a := range note.Locked {
+		if locked[a] {
+			continue
+		}
+		locked[a] = true
 		if has, exists := r.View.Catalogue.Accounts[a]; !exists || !has.Locked {
 			continue
 		}

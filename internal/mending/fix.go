@@ -148,6 +148,20 @@ func (m *mending) mend(ctx context.Context, f inspect.Finding, o Mending) error 
 		row.Outcome, row.SQL, row.Facts = work.Kept, nil, string(f.Kind)+", "+f.On+": left as it is"
 	default:
 		row.SQL = nil
+		if f.Lock != "" {
+			release, held, err := m.connection.Admin.Lock(ctx, f.Lock)
+			if err != nil {
+				return err
+			}
+			if !held {
+				row.Outcome, row.Remedy = work.Refused, work.TryLater
+				row.Facts += "; but a run on app " + f.App + " is at work on this server"
+				m.result.Exit = fault.Graver(m.result.Exit, fault.Busy.ExitCode())
+				m.Tell(row)
+				return nil
+			}
+			defer release()
+		}
 		return m.CarryOut(ctx, row, f.SQL, f.Back, f.Lowered)
 	}
 	m.Tell(row)
@@ -165,6 +179,7 @@ func (m *mending) CarryOut(ctx context.Context, row work.Row, statements, back [
 		m.result.Run = m.journal.ID()
 	}
 	m.row = row
+	m.result.Undoable = m.result.Undoable || len(back) > 0
 	s := &effect.Step{Name: row.Step, Effect: findingMended.Of(objectOf(row.Finding, row.On), work.WriteStatements(back), work.WriteStatements(statements)), Material: lowered}
 	m.mended++
 	_, _ = effect.Plan[*mending]{Kinds: &MendingKinds, Steps: []*effect.Step{s}, Before: m.mended - 1}.Run(ctx, m, m.journal, m) // told by the listener

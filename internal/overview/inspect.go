@@ -52,6 +52,13 @@ func InspectServer(e *work.Engine, ctx context.Context, name string, sample bool
 	if err := waitingSettings(e, c.Entry, &found.Report); err != nil {
 		return err
 	}
+	left, err := e.Leftovers(ctx, c)
+	if err != nil {
+		return err
+	}
+	for _, one := range left {
+		found.Add(inspect.Finding{Kind: inspect.LeftByRun, On: one.On, App: one.App, Evidence: one.Evidence, Remedy: one.Remedy, SQL: one.SQL, Lock: one.Lock})
+	}
 	if sample {
 		for _, app := range subject.Apps {
 			if err := sampleRows(e, ctx, app, &found.Report); err != nil {

@@ -39,6 +39,9 @@ func verify(r *work.Run, ctx context.Context) error {
 			}
 		}
 	}
+	if err := r.TellLeftovers(ctx); err != nil {
+		return err
+	}
 	proof.CheckLogins(r, ctx)
 	overview.LookOver(r, ctx)
 	return noteAges(r)

@@ -37,6 +37,11 @@ func planDatabase(r *work.Run, d *estate.Database) error {
 		r.Plan.Differs(work.StepDatabase, estate.ShouldLook, "REINDEX DATABASE "+want.Name+", then ALTER DATABASE "+want.Name+" REFRESH COLLATION VERSION",
 			fmt.Sprintf("%s was made with another version of its locale's rules (%s): indexes of text may miss rows", want.Name, has.Drift)).MayAccept(estate.FindingLocaleRules, want.Name)
 	}
+	if freezer, is := r.View.Server.(dbms.Freezes); is && has.ReadOnly {
+		for _, lifts := range freezer.ReadOnly(want.Name, false) {
+			r.Plan.Differs(work.StepDatabase, estate.MustFix, lifts.String(), want.Name+" is read-only, so that the application cannot write; a move that was cut off leaves it so")
+		}
+	}
 	switch {
 	case exists && has.HalfDropped:
 		return r.Estate.Fault(fault.Protected, r.Path(d.Path()+".name"), "as the administrator: "+r.View.Server.DropDatabase(want.Name)[0].String(),

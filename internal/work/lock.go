@@ -61,7 +61,10 @@ func (r *Run) Lock(ctx context.Context, admin dbms.Server, name string, wait boo
 }
 
 // LockThere is the name of the app's lock on its server.
-func (r *Run) LockThere() string { return "yellowfield:" + r.App.Database.Name }
+func (r *Run) LockThere() string { return LockOf(r.App) }
+
+// LockOf is the name of an app's lock on the servers where it is or is being moved to.
+func LockOf(app *estate.App) string { return "yellowfield:" + app.Database.Name }
 
 // TryLater is what to do where somebody else is at work.
 const TryLater = "wait until it is done, and run the command again; --wait 60s waits so long"

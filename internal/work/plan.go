@@ -73,16 +73,18 @@ func (p *plan) Change(row Row, e *effect.Effect, material any) *Step {
 }
 
 // LastFirst moves the step that was added last to the front.
-func (p *plan) LastFirst() {
+func (p *plan) LastFirst() { p.LastTo(0) }
+
+// LastTo moves the step that was added last to a place.
+func (p *plan) LastTo(at int) {
 	last := len(p.Steps) - 1
-	p.Steps = append([]*Step{p.Steps[last]}, p.Steps[:last]...)
+	p.Steps = slices.Insert(p.Steps[:last:last], at, p.Steps[last])
 }
 
 // LastBefore moves the step that was added last before the first one of a name.
 func (p *plan) LastBefore(name string) {
-	last := len(p.Steps) - 1
 	if at := slices.IndexFunc(p.Steps, func(s *Step) bool { return s.Step == name }); at >= 0 {
-		p.Steps = slices.Insert(p.Steps[:last:last], at, p.Steps[last])
+		p.LastTo(at)
 	}
 }
 

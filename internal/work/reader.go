@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"slices"
 	"strings"
@@ -106,12 +105,7 @@ type shortLivedAccount struct {
 // ShortLived makes an account with some rights on a database, after statements that make that
 // where it is one for so long, too, and logs in with it.
 func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privileges, scratch string, makes ...dbms.Statement) (*reader, error) {
-	a := dbms.Account{User: "yellowfield_" + strings.ToLower(rand.Text()[:12])}
-	if r.View.Entry.DBMS.Traits().HostsInAccounts {
-		if a.Host = "%"; r.View.Entry.Socket != "" {
-			a.Host = "localhost"
-		}
-	}
+	a := r.accountThere(dbms.AccountForAWhile(r.LockThere()))
 	if err := r.View.Server.Unavailable(); err != nil {
 		return nil, err
 	}
@@ -139,12 +133,7 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 		return fail(err)
 	}
 	password := secret.Generate()
-	verifier := r.View.Server.Verifier(a, password, "")
-	err = r.View.Server.Exec(ctx, r.View.Server.CreateAccount(a, verifier, dbms.AccountOptions{}))
-	if dbms.CauseOf(err) == dbms.PolicyRefuses {
-		err = r.View.Server.Exec(ctx, r.View.Server.CreateAccountInPlain(a, password, dbms.AccountOptions{}))
-	}
-	if err == nil {
+	if err = r.makeAccount(ctx, a, password); err == nil {
 		err = r.View.Server.Exec(ctx, r.View.Server.Grant(note.Rights, r.View.Server.Pattern(database), a)...)
 	}
 	if err != nil {
@@ -157,10 +146,37 @@ func (r *Run) ShortLived(ctx context.Context, database string, rights dbms.Privi
 	return r.reads(&reader{server, forSoLong, database, func(ctx context.Context) error { server.Close(); return drop(ctx) }}), nil
 }
 
+// accountThere is an account that this program can log in as from where it is.
+func (r *Run) accountThere(user string) dbms.Account {
+	a := dbms.Account{User: user}
+	if r.View.Entry.DBMS.Traits().HostsInAccounts {
+		if a.Host = "%"; r.View.Entry.Socket != "" {
+			a.Host = "localhost"
+		}
+	}
+	return a
+}
+
+func (r *Run) makeAccount(ctx context.Context, a dbms.Account, password secret.Password) error {
+	err := r.View.Server.Exec(ctx, r.View.Server.CreateAccount(a, r.View.Server.Verifier(a, password, ""), dbms.AccountOptions{}))
+	if dbms.CauseOf(err) == dbms.PolicyRefuses {
+		err = r.View.Server.Exec(ctx, r.View.Server.CreateAccountInPlain(a, password, dbms.AccountOptions{}))
+	}
+	return err
+}
+
+// MarkOfMove is the account that says that the app is being moved to its server.
+func (r *Run) MarkOfMove() dbms.Account { return r.accountThere(dbms.MarkOfMove(r.LockThere())) }
+
+// MakeMarkOfMove makes it, with a password that nobody learns.
+func (r *Run) MakeMarkOfMove(ctx context.Context) error {
+	return r.makeAccount(ctx, r.MarkOfMove(), secret.Generate())
+}
+
 // ScratchDatabase makes one with an account that has it alone, and logs in there. Both are
 // dropped when the readers end.
 func (r *Run) ScratchDatabase(ctx context.Context, charset, collation string) (*reader, error) {
-	d := dbms.Database{Name: dbms.ScratchPrefix + strings.ToLower(rand.Text()[:12]), Charset: charset, Collation: collation}
+	d := dbms.Database{Name: dbms.ScratchName(r.LockThere()), Charset: charset, Collation: collation}
 	return r.ShortLived(ctx, d.Name, r.View.Server.Resolve([]string{dbms.LevelStructure}, dbms.Contents{}), d.Name, r.View.Server.CreateDatabase(d)...)
 }
 

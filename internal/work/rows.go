@@ -69,6 +69,8 @@ type Result struct {
 	UndoIncomplete bool `json:"stuck,omitempty"`
 	// ForAWhile tells that a server had an account or a database that is gone again.
 	ForAWhile bool `json:"-"`
+	// Undoable tells that history --undo can take back what was mended.
+	Undoable bool `json:"-"`
 	// Changed tells whether anything was, or would be, changed.
 	Changed bool    `json:"changed"`
 	Exit    int     `json:"exit"`

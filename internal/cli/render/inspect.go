@@ -140,7 +140,7 @@ func (s *Screen) Mended(results []work.Result, command string, dryRun bool, narr
 		if command == "inspect" && dryRun && r.Changed {
 			s.printf("Next: %s\n", accent.Render("yellowfield inspect "+r.Server+" --fix"+narrowed))
 		}
-		if command == "inspect" && !dryRun && r.Changed {
+		if command == "inspect" && !dryRun && r.Changed && r.Undoable {
 			s.printf("Next: %s  takes it back\n", accent.Render("yellowfield history --undo "+r.Run))
 		}
 	}

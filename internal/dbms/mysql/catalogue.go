@@ -82,13 +82,25 @@ func among(column string, values []string) condition {
 }
 
 func (s *Server) readDatabases(ctx context.Context, c *dbms.Catalogue, where condition) error {
-	return s.each(ctx, `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE `+where.text, where.args,
+	if err := s.each(ctx, `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE `+where.text, where.args,
 		func(scan func(...any) error) error {
 			var d dbms.Database
 			err := scan(&d.Name, &d.Charset, &d.Collation)
 			c.Databases[d.Name] = d
 			return err
-		})
+		}); err != nil || s.facts.Product != dbms.MySQL {
+		return err
+	}
+	// MySQL Reference Manual, "The INFORMATION_SCHEMA SCHEMATA_EXTENSIONS Table".
+	return s.each(ctx, `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA_EXTENSIONS WHERE OPTIONS LIKE '%READ ONLY=1%'`, nil, func(scan func(...any) error) error {
+		var name string
+		err := scan(&name)
+		if d, read := c.Databases[name]; read {
+			d.ReadOnly = true
+			c.Databases[name] = d
+		}
+		return err
+	})
 }
 
 func (s *Server) readCollations(ctx context.Context, c *dbms.Catalogue) error {
