@@ -23,6 +23,7 @@ type nodesKey struct{}
 
 // TestScenesOnCluster plays scenes on three MariaDB nodes joined by Galera.
 func TestScenesOnCluster(t *testing.T) {
+	t.Parallel()
 	playOnNodes(t, dbms.MariaDB, "testdata/cluster", clusters(t))
 }
 
@@ -40,6 +41,7 @@ func clusters(t *testing.T) func() ([]*throwaway.Server, error) {
 // TestScenesOnStandby plays scenes on a PostgreSQL server and one that streams
 // from it.
 func TestScenesOnStandby(t *testing.T) {
+	t.Parallel()
 	if throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
 	}

@@ -161,6 +161,7 @@ func (i *impostor) asMySQL(conn net.Conn) {
 // and looks what it is told in each mode. 0.0.0.0 leads to this host, but is not its
 // loopback.
 func TestNoPasswordForAStranger(t *testing.T) {
+	t.Parallel()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"localhost"}, NotAfter: time.Now().Add(time.Hour)}

@@ -98,6 +98,7 @@ func serverWith(t *testing.T, options throwaway.Options) *throwaway.Server {
 // at any instant, and looks what the next run makes of that: the same as one that nothing
 // stopped.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	kills, every := 0, 25
 	if oracletest.Thorough() {
 		kills, every = 6, 5

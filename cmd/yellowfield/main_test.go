@@ -80,10 +80,12 @@ func mariadbExtras() string {
 const pluginFolder = "usr/lib/mysql/plugin"
 
 func TestScenesOnMariaDB(t *testing.T) {
+	t.Parallel()
 	playScenes(t, throwaway.Options{Product: dbms.MariaDB})
 }
 
 func TestScenesOnMySQL(t *testing.T) {
+	t.Parallel()
 	playScenes(t, throwaway.Options{Product: dbms.MySQL, Root: needMySQL(t)})
 }
 
@@ -108,6 +110,7 @@ func TestScenesOnNewerMariaDB(t *testing.T) {
 
 // TestScenesOnPostgreSQL plays scenes of its own beside those for every server.
 func TestScenesOnPostgreSQL(t *testing.T) {
+	t.Parallel()
 	if throwaway.PostgresPrograms("") == "" {
 		t.Skip("NOT TESTED: no PostgreSQL server is installed: scripts/setup test")
 	}

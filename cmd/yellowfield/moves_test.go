@@ -146,7 +146,7 @@ func (m *mover) drop() {
 		if productOf(server) == dbms.MySQL && m.isOn(server) {
 			v.do("", "ALTER DATABASE combs READ ONLY = 0")
 		}
-		v.do("", `DROP DATABASE IF EXISTS "combs"`, "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_reads@localhost")
+		v.do("", "DROP DATABASE IF EXISTS combs", "DROP USER IF EXISTS combs_app@localhost", "DROP USER IF EXISTS combs_reads@localhost")
 	}
 }
 
@@ -188,6 +188,7 @@ func (m *mover) password(t *testing.T) string {
 
 // TestMoved moves an application there and back, and compares what arrives.
 func TestMoved(t *testing.T) {
+	t.Parallel()
 	onTwoServers(t, func(t *testing.T, m *mover) {
 		m.more = everyKind[m.postgres]
 		m.prepare(t)
@@ -359,7 +360,7 @@ func (m *mover) start(t *testing.T, options throwaway.Options) {
 // TestMovesAtOnce: eight apps of one estate file are moved at once, each with its entry; and one
 // whose entry is changed while its rows are on the way stays where it was.
 func TestMovesAtOnce(t *testing.T) {
-	for _, product := range []dbms.Product{dbms.MariaDB, dbms.PostgreSQL} {
+	for _, product := range oracletest.Sample([]dbms.Product{dbms.MariaDB, dbms.PostgreSQL}, 3) {
 		t.Run(string(product), func(t *testing.T) {
 			t.Parallel()
 			m := &mover{from: serverOf(t, product), to: serverOf(t, product)}
@@ -421,6 +422,7 @@ func TestMovesAtOnce(t *testing.T) {
 // TestMoveMeetsAFullDisk: the old server has its rights back, and the move goes through when
 // there is room again.
 func TestMoveMeetsAFullDisk(t *testing.T) {
+	t.Parallel()
 	if underRace {
 		t.Skip("the servers wait for a minute; TestMoved looks for races")
 	}
@@ -491,6 +493,7 @@ func TestMoveMeetsARestart(t *testing.T) {
 // TestMoveLosesANode: the node of a cluster that rows go to, or come from, dies; the move is
 // taken back, or given up, and goes on through another node.
 func TestMoveLosesANode(t *testing.T) {
+	t.Parallel()
 	oracletest.NeedTime(t)
 	start := clusters(t)
 	for _, fromCluster := range []bool{false, true} {
@@ -569,6 +572,7 @@ func TestAnEventInAnothersPlace(t *testing.T) {
 // TestMoveKilled lets a move die, and looks that provision leaves the application whole on
 // one of the servers, and that it can be moved then.
 func TestMoveKilled(t *testing.T) {
+	t.Parallel()
 	if underRace {
 		t.Skip("a killed program tells of no race; TestMoved does")
 	}
@@ -615,8 +619,9 @@ func TestMoveKilled(t *testing.T) {
 // TestKilledWhileTheServerGoesOn lets a run die while PostgreSQL makes or drops a database for
 // it, which it then does by itself: the next run waits for that, and leaves nothing behind.
 func TestKilledWhileTheServerGoesOn(t *testing.T) {
+	t.Parallel()
 	const makers = "LOCK TABLE pg_catalog.pg_database IN EXCLUSIVE MODE" // whoever makes or drops a database waits for this
-	for _, one := range []struct {
+	for _, one := range oracletest.Sample([]struct {
 		command, holds   string
 		on               func(m *mover) *throwaway.Server
 		at, next, verify string
@@ -624,7 +629,7 @@ func TestKilledWhileTheServerGoesOn(t *testing.T) {
 		{"retire combs --drop-database --confirm combs", "COMMENT ON DATABASE combs IS 'it is locked'", func(m *mover) *throwaway.Server { return m.from }, `DROP DATABASE IF EXISTS "combs"`, "1 app: 1 done", ""},
 		{"copy combs trial --folder trial --yes", makers, func(m *mover) *throwaway.Server { return m.from }, `CREATE DATABASE "trial"`, "2 apps: 2 copied", "3 apps: 2 verified, 1"},
 		{"move combs --to shed --yes", makers, func(m *mover) *throwaway.Server { return m.to }, "CREATE DATABASE", "1 app: 1 moved", "2 apps: 1 verified, 1"},
-	} {
+	}, 3) {
 		t.Run(strings.Fields(one.command)[0], func(t *testing.T) {
 			t.Parallel()
 			m := &mover{from: serverOf(t, dbms.PostgreSQL), to: serverOf(t, dbms.PostgreSQL)}
@@ -683,6 +688,7 @@ func TestKilledWhileTheServerGoesOn(t *testing.T) {
 // TestMoveFails: what the new server lacks is found before anything stands still, and when
 // it goes away in the middle the old one has its rights back.
 func TestMoveFails(t *testing.T) {
+	t.Parallel()
 	onTwoServers(t, func(t *testing.T, m *mover) {
 		m.prepare(t)
 		if !m.postgres && productOf(m.from) == dbms.MariaDB && productOf(m.to) == dbms.MySQL {
@@ -703,7 +709,7 @@ func TestMoveFails(t *testing.T) {
 		// Somebody else's database of that name is not touched, whatever was cut off before.
 		_, died := m.run(4, 0, "export", "combs", "combs.sql")
 		require.True(t, died)
-		m.on(m.to, "", "CREATE DATABASE")
+		m.on(m.to, "", "CREATE DATABASE combs")
 		m.on(m.to, "combs", "CREATE TABLE theirs (id int)")
 		m.says(t, "server shed has a database combs already", "move", "combs", "--to", "shed", "--yes")
 		m.on(m.to, "combs", "SELECT id FROM theirs")

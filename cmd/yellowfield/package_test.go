@@ -21,6 +21,7 @@ import (
 // TestPackage makes the Debian package, and has it installed, used, upgraded and removed in a
 // system that has nothing but Debian.
 func TestPackage(t *testing.T) {
+	t.Parallel()
 	oracletest.NeedTime(t)
 	base := cmp.Or(os.Getenv("YELLOWFIELD_BARE_ROOT"), "/var/cache/yellowfield-tests/bare-root")
 	if _, err := os.Stat(filepath.Join(base, "etc/debian_version")); err != nil || os.Geteuid() != 0 {

@@ -47,6 +47,7 @@ func pageOf(archive *txtar.Archive) string {
 // the application's own page where it has one. What propose does not write it says, with
 // the reason.
 func TestProposalsRun(t *testing.T) {
+	t.Parallel()
 	trees, err := filepath.Glob("../../internal/discover/testdata/trees/*.txtar")
 	require.NoError(t, err)
 	require.Greater(t, len(trees), 30)

@@ -41,6 +41,7 @@ echo json_encode(['Logins' => $logins, 'Failures' => $failures, 'Longest' => $lo
 // MariaDB and MySQL none is refused, and on PostgreSQL, which keeps one password, for a
 // moment only.
 func TestNoLoginFailsWhileAPasswordIsRotated(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		product dbms.Product
 		more    []string
