@@ -150,7 +150,7 @@ func moveHere(r *work.Run, ctx context.Context) error {
 	r.Plan.Change(work.Row{Step: work.StepState}, MoveNoted.Of(r.App.Name, work.MoveRecord{}, note), nil).Silent = true
 	r.Plan.LastFirst() // the next run that finds it undoes what follows
 	mark := r.MarkOfMove()
-	r.Plan.Change(work.Row{Step: work.StepAccount}, moveMarked.Of(mark.String(), struct{}{}, struct{}{}), nil).Silent = true
+	r.Plan.Change(work.Row{Step: work.StepAccount}, MoveMarked.Of(mark.String(), struct{}{}, struct{}{}), nil).Silent = true
 	r.Plan.LastTo(1)
 	proveEntryFirst(r)
 	if done, err := r.AskAndExecute(ctx, r.Options.Move.Confirm, "answer yes, or add --yes"); !done {
@@ -167,9 +167,9 @@ func moveHere(r *work.Run, ctx context.Context) error {
 var (
 	MoveNoted = effect.Define[*work.Run, work.MoveRecord](&work.Kinds, "move-note")
 	AppFrozen = effect.Define[*work.Run, struct{}](&work.Kinds, "freeze")
-	// moveMarked is an account on the new server whose name says that a move to it is at work:
+	// MoveMarked is an account on the new server whose name says that a move to it is at work:
 	// what it brought is known by it where all records of the move are lost.
-	moveMarked = effect.Define[*work.Run, struct{}](&work.Kinds, "move-mark")
+	MoveMarked = effect.Define[*work.Run, struct{}](&work.Kinds, "move-mark")
 )
 
 func init() {
@@ -185,7 +185,7 @@ func init() {
 			return r.State.DropNote(work.Movements, r.NoteName())
 		},
 	})
-	moveMarked.Means(effect.Spec[*work.Run, struct{}]{
+	MoveMarked.Means(effect.Spec[*work.Run, struct{}]{
 		Object: func(c effect.Change[struct{}]) string { return "mark of the move, " + c.Subject },
 		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[struct{}]) (string, error) {
 			d.Touched = true

@@ -217,6 +217,9 @@ func everyKind(t *testing.T, r *work.Run, p *pretended) map[string]func() {
 			lifecycle.PlanEntry(r, r.Estate, edit, work.Row{Step: work.StepState})
 		},
 		lifecycle.MoveNoted.Name: func() { change(lifecycle.MoveNoted.Of("hives", work.MoveRecord{}, work.MoveRecord{App: "hives"}), nil) },
+		lifecycle.MoveMarked.Name: func() {
+			change(lifecycle.MoveMarked.Of(r.MarkOfMove().String(), struct{}{}, struct{}{}), nil)
+		},
 		content.DatabaseEmptied.Name: func() {
 			p.catalogue.Contents["hives"] = dbms.Contents{Tables: []dbms.Table{{Name: "comb"}}}
 			change(content.DatabaseEmptied.Of("hives", content.EmptiedState{Export: "none"}, content.EmptiedState{}), map[dbms.Object]bool{})

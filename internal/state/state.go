@@ -332,21 +332,36 @@ type Run struct {
 	file   *os.File
 }
 
+// nameTime is how the name of a run begins.
+const nameTime = "20060102T150405.000Z"
+
 // Begin opens a new journal, with one JSON object per line.
 func (f *Folder) Begin(first Entry) (*Run, error) {
 	folder, err := f.subfolder("journal")
 	if err != nil {
 		return nil, err
 	}
+	earlier, err := f.journals()
+	if err != nil {
+		return nil, err
+	}
+	// What is taken back is taken back newest first, so that a run's name is later than those
+	// before it, also where the clock was set back in between.
+	at := time.Now().UTC()
+	if names := earlier[first.App]; len(names) > 0 {
+		last, _, _ := strings.Cut(filepath.Base(names[len(names)-1]), "-")
+		if newest, err := time.Parse(nameTime, last); err == nil && !at.After(newest) {
+			at = newest.Add(time.Millisecond)
+		}
+	}
 	var name string
 	var file *os.File
-	for {
-		name = fmt.Sprintf("%s-%s-%d", time.Now().UTC().Format("20060102T150405.000Z"), first.App, os.Getpid())
+	for ; ; at = at.Add(time.Millisecond) { // the previous run may have begun in the same one
+		name = fmt.Sprintf("%s-%s-%d", at.Format(nameTime), first.App, os.Getpid())
 		file, err = os.OpenFile(filepath.Join(folder, name+".jsonl"), os.O_CREATE|os.O_EXCL|os.O_WRONLY|os.O_APPEND, 0o600)
 		if !errors.Is(err, fs.ErrExist) {
 			break
 		}
-		time.Sleep(time.Millisecond) // the previous run began in the same millisecond
 	}
 	if err != nil {
 		return nil, fault.New(fault.Failed, "make room on the disk, or check the rights of this user", "the journal cannot be begun: %v", err).With(err)

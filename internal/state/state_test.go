@@ -122,7 +122,6 @@ func TestARunThatWasCutOffIsFound(t *testing.T) {
 		run, err := f.Begin(Entry{Command: "provision", App: app, Detail: estate})
 		require.NoError(t, err)
 		require.NoError(t, run.Record(Entry{Event: Intended, Step: "account", Object: "account of " + app}))
-		time.Sleep(2 * time.Millisecond) // names are times
 		return run
 	}
 	begin("hives", "/e.yaml")
@@ -311,4 +310,28 @@ func TestWhatAKillLeftOfACopyIsRemoved(t *testing.T) {
 	assert.NoFileExists(t, of(dead.Process.Pid))
 	assert.FileExists(t, of(living), "which is at work")
 	assert.FileExists(t, kept)
+}
+
+// TestRunsStayInOrderWhenTheClockIsSetBack: what they left is taken back newest first.
+func TestRunsStayInOrderWhenTheClockIsSetBack(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "state")
+	f, err := Open(path)
+	require.NoError(t, err)
+	first, err := f.Begin(Entry{Command: "provision", App: "combs", Detail: "/e.yaml"})
+	require.NoError(t, err)
+	later := filepath.Join(path, "journal", "29990101T000000.000Z-combs-1.jsonl")
+	require.NoError(t, os.Rename(filepath.Join(path, "journal", first.ID()+".jsonl"), later))
+	f, err = Open(path)
+	require.NoError(t, err)
+	for range 2 {
+		run, err := f.Begin(Entry{Command: "rotate", App: "combs", Detail: "/e.yaml"})
+		require.NoError(t, err)
+		assert.Greater(t, run.ID()+".jsonl", filepath.Base(later))
+		f, err = Open(path)
+		require.NoError(t, err)
+	}
+	cut, err := f.CutOff("combs", "/e.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, "rotate", cut.Command)
+	assert.Equal(t, "provision", cut.Entries[0].Command)
 }
