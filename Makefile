@@ -36,11 +36,13 @@ test-all:
 test-fresh:
 	@scripts/fresh-machine
 
-# Provision killed at every place, and KILLS times at random, on each product.
+# Commands killed at every place, and KILLS times at any moment, on each product, while
+# applications write; with HOURS=8 it goes on for that long, or until it finds something.
 KILLS = 200
+HOURS = 0
 test-kills:
 	@scripts/setup test
-	@YELLOWFIELD_KILLS=$(KILLS) go test ./cmd/yellowfield -count=1 -timeout 60m -run '^(TestKilled|TestMoveKilled)$$' -v | grep -vE '^(===|\s*$$)'
+	@YELLOWFIELD_KILLS=$(KILLS) YELLOWFIELD_HOURS=$(HOURS) go test ./cmd/yellowfield -count=1 -timeout 0 -run '^(TestKilled|TestMoveKilled)$$' -v | grep -vE '^(===|\s*$$)'
 
 # Every scene on every server, newer releases too, as a table.
 test-servers:

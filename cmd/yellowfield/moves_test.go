@@ -2,9 +2,11 @@ package main
 
 import (
 	"bufio"
-	"crypto/rand"
+	cryptorand "crypto/rand"
 	"encoding/json"
 	"fmt"
+	"io/fs"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -290,8 +292,13 @@ func (m *mover) failsMeanwhile(t *testing.T, meanwhile string, arguments ...stri
 
 // moveWhile has a command run when a step of the move is about to begin.
 func (m *mover) moveWhile(t *testing.T, step, meanwhile string, arguments ...string) (string, error) {
-	command := program(t.Context(), t, m.folder, append([]string{"move", "combs", "--to", "shed", "--yes"}, arguments...)...)
-	command.Env = append(command.Env, meanwhileVariable+"="+step+" of combs="+meanwhile)
+	return m.runWhile(t, step+" of combs", meanwhile, append([]string{"move", "combs", "--to", "shed", "--yes"}, arguments...)...)
+}
+
+// runWhile has something happen when the journal has a text.
+func (m *mover) runWhile(t *testing.T, text, meanwhile string, arguments ...string) (string, error) {
+	command := program(t.Context(), t, m.folder, arguments...)
+	command.Env = append(command.Env, meanwhileVariable+"="+text+"="+meanwhile)
 	out, err := command.CombinedOutput()
 	return string(out), err
 }
@@ -335,7 +342,7 @@ func moverTo(t *testing.T, product dbms.Product, name string, rows int) (*mover,
 	m.killed = killed{victim: victim{t: t, login: m.from.Login(), postgres: product == dbms.PostgreSQL}, product: product}
 	m.more = "CREATE TABLE wide (id int NOT NULL, t text, PRIMARY KEY (id));\n"
 	for i := range rows {
-		m.more += fmt.Sprintf("INSERT INTO wide VALUES (%d, '%s');\n", i, rand.Text()+strings.Repeat(rand.Text(), 2000))
+		m.more += fmt.Sprintf("INSERT INTO wide VALUES (%d, '%s');\n", i, cryptorand.Text()+strings.Repeat(cryptorand.Text(), 2000))
 	}
 	return m, options
 }
@@ -459,8 +466,8 @@ func TestMoveMeetsAFullDisk(t *testing.T) {
 	}
 }
 
-// TestMoveMeetsARestart: the new server dies in the middle and is started again; and an export
-// meets the end of the disk, on each product.
+// TestMoveMeetsARestart: the new server dies in the middle and is started again; an export
+// meets the end of the disk, and its server dies, on each product.
 func TestMoveMeetsARestart(t *testing.T) {
 	for _, product := range []dbms.Product{dbms.MariaDB, dbms.MySQL, dbms.PostgreSQL} {
 		t.Run(string(product), func(t *testing.T) {
@@ -486,6 +493,17 @@ func TestMoveMeetsARestart(t *testing.T) {
 			left, err := os.ReadDir(small)
 			require.NoError(t, err)
 			assert.Empty(t, left)
+
+			// The server dies while it is exported.
+			out, err = m.runWhile(t, "combs.sql", m.kill(m.to), "export", "combs", "combs.sql")
+			assert.Error(t, err, out)
+			assert.Regexp(t, `next +(check that the server is running|look at the server's error log|the server is starting or stopping)`, out)
+			_, err = os.Stat(filepath.Join(m.folder, "combs.sql"))
+			assert.ErrorIs(t, err, fs.ErrNotExist)
+			m.to.Stop()
+			m.start(t, options)
+			m.says(t, "login      as combs_app", "verify", "combs") // what these servers did last may be lost: they do not wait for the disk
+			m.says(t, "1 app: 1 exported", "export", "combs", "combs.sql")
 		})
 	}
 }
@@ -569,51 +587,125 @@ func TestAnEventInAnothersPlace(t *testing.T) {
 	}
 }
 
-// TestMoveKilled lets a move die, and looks that provision leaves the application whole on
-// one of the servers, and that it can be moved then.
+// TestMoveKilled lets a move die, at places and at any moment, while applications log in and
+// write all the time, and looks that provision leaves the application whole on one of the
+// servers, with each row that was written, and that it can be moved then.
 func TestMoveKilled(t *testing.T) {
 	t.Parallel()
 	if underRace {
 		t.Skip("a killed program tells of no race; TestMoved does")
 	}
-	apart := 51
+	kills, apart := 1, 51
 	if oracletest.Thorough() {
-		apart = 17
+		kills, apart = 5, 17
 	}
-	if _, err := strconv.Atoi(os.Getenv(killsVariable)); err == nil {
-		apart = 1
+	if n, err := strconv.Atoi(os.Getenv(killsVariable)); err == nil {
+		kills, apart = n/4, 1
 	}
 	onTwoServers(t, func(t *testing.T, m *mover) {
+		began := time.Now()
 		at := 2
-		for ; ; at += apart {
-			m.prepare(t)
-			out, died := m.run(at, 0, "move", "combs", "--to", "shed", "--yes")
-			if !died {
-				require.Contains(t, out, "1 app: 1 moved")
-				m.drop()
-				break
-			}
-			where := fmt.Sprintf("died at place %d:\n%s", at, out)
-			next, _ := m.run(0, 0, "provision", "combs")
-			looked, _ := m.run(0, 0, "verify", "combs")
-			require.Contains(t, looked, "1 app: 1 verified", "%s\nthe next run:\n%s", where, next)
-			require.NotContains(t, looked, "cut off", where)
-			estate, err := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml"))
-			require.NoError(t, err)
-			if strings.Contains(string(estate), "server: barn   # for now") {
-				require.False(t, m.isOn(m.to), "%s\nthe next run:\n%s", where, next)
-				m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
-			}
-			m.says(t, "1 app: 1 verified", "verify", "combs")
-			m.says(t, "1 app: 1 done", "retire", "combs", "--old", "--confirm", "combs")
-			for _, server := range []*throwaway.Server{m.from, m.to} {
-				require.True(t, m.isClean(server), where)
-			}
-			m.drop()
+		for m.survivesMove(t, at, 0) {
+			at += apart
 		}
+		took := time.Since(began) / time.Duration(1+at/apart) // much longer than the move alone
 		assert.Greater(t, at, 60)
-		t.Logf("died at %d places of %d", at/apart, at)
+		random := rand.New(rand.NewPCG(32, uint64(at)))
+		inTime := 0
+		for tries := 0; inTime < kills && tries < 10*kills || goesOnForHours(); tries++ { // some come when the program is through
+			if m.survivesMove(t, 0, time.Duration(random.Int64N(int64(took)))) {
+				inTime++
+			}
+		}
+		t.Logf("died at %d places of %d, and %d times at random", at/apart, at, inTime)
 	})
+}
+
+// survivesMove has a move die, at a place or after some time, and provision go on from there.
+// died is false where the move was through before.
+func (m *mover) survivesMove(t *testing.T, at int, after time.Duration) (died bool) {
+	m.prepare(t)
+	defer m.drop()
+	stop := m.writes(t)
+	out, died := m.run(at, after, "move", "combs", "--to", "shed", "--yes")
+	if !died {
+		stop()
+		require.Contains(t, out, "1 app: 1 moved")
+		return false
+	}
+	where := fmt.Sprintf("died at place %d, after %s:\n%s", at, after, out)
+	next, _ := m.run(0, 0, "provision", "combs", "--wait", "60s") // the server may be at work yet
+	looked, _ := m.run(0, 0, "verify", "combs")
+	require.Contains(t, looked, "1 app: 1 verified", "%s\nthe next run:\n%s", where, next)
+	require.NotContains(t, looked, "cut off", where)
+	estate, err := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml"))
+	require.NoError(t, err)
+	if strings.Contains(string(estate), "server: barn   # for now") {
+		require.False(t, m.isOn(m.to), "%s\nthe next run:\n%s", where, next)
+		m.says(t, "1 app: 1 moved", "move", "combs", "--to", "shed", "--yes")
+	}
+	stop()
+	m.says(t, "1 app: 1 verified", "verify", "combs")
+	m.says(t, "1 app: 1 done", "retire", "combs", "--old", "--confirm", "combs")
+	for _, server := range []*throwaway.Server{m.from, m.to} {
+		require.True(t, m.isClean(server), where)
+	}
+	return true
+}
+
+// writer is an application that logs in with what its settings say, again and again, and writes
+// a row where it may.
+const writer = `<?php
+for ($id = 1000; !file_exists('stop'); $id++) {
+	$c = parse_ini_file('www/db.ini', false, INI_SCANNER_RAW);
+	try {
+		$way = getenv('PGSQL') ? "pgsql:host={$c['host']}" : "mysql:unix_socket={$c['socket']}";
+		$db = new PDO("$way;dbname={$c['name']}", $c['user'], trim($c['word'], '"'));
+	} catch (Exception $e) {
+		file_put_contents('refused', "login: {$e->getMessage()}\n", FILE_APPEND);
+		continue;
+	}
+	try {
+		$db->exec("INSERT INTO comb (id, name) VALUES ($id, 'written')");
+		file_put_contents('written', "$id\n", FILE_APPEND);
+	} catch (Exception $e) { // while the app is moved; and a session that was there is ended
+		if (!preg_match('/denied|read[ -]only|killed|gone away|Lost connection|terminating connection|server closed/i', $e->getMessage())) {
+			file_put_contents('refused', "row: {$e->getMessage()}\n", FILE_APPEND);
+		}
+	}
+	usleep(2000);
+}
+`
+
+// writes has the application work until stop is called, which looks that no login failed and no
+// row is lost.
+func (m *mover) writes(t *testing.T) (stop func()) {
+	if m.postgres && exec.Command("php", "-r", `exit((int) !extension_loaded("pdo_pgsql"));`).Run() != nil {
+		return func() {}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(m.folder, "writer.php"), []byte(writer), 0o644))
+	command := exec.CommandContext(t.Context(), "php", "writer.php")
+	command.Dir, command.Env = m.folder, append(os.Environ(), map[bool]string{true: "PGSQL=1", false: "MYSQL=1"}[m.postgres])
+	require.NoError(t, command.Start())
+	return func() {
+		require.NoError(t, os.WriteFile(filepath.Join(m.folder, "stop"), nil, 0o644))
+		require.NoError(t, command.Wait())
+		refused, _ := os.ReadFile(filepath.Join(m.folder, "refused"))
+		assert.Empty(t, string(refused))
+		written, _ := os.ReadFile(filepath.Join(m.folder, "written"))
+		assert.NotEmpty(t, written, "or it tests nothing")
+		server := m.from
+		if estate, _ := os.ReadFile(filepath.Join(m.folder, "yellowfield.yaml")); strings.Contains(string(estate), "server: shed") {
+			server = m.to
+		}
+		there := map[string]bool{}
+		for _, id := range strings.Fields(m.on(server, "combs", "SELECT id FROM comb")) {
+			there[id] = true
+		}
+		for _, id := range strings.Fields(string(written)) {
+			require.True(t, there[id], "row %s is lost", id)
+		}
+	}
 }
 
 // TestKilledWhileTheServerGoesOn lets a run die while PostgreSQL makes or drops a database for
