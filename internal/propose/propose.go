@@ -412,6 +412,13 @@ func (p *Proposal) Write() (*Written, error) {
 	}
 	path := p.options.Path
 	w := &Written{Path: path}
+	if _, err := os.Stat(filepath.Dir(path)); err == nil { // else writing says so
+		release, err := estate.LockFolder(filepath.Dir(path)) // other runs may be changing the file
+		if err != nil {
+			return nil, err
+		}
+		defer release()
+	}
 	attributes := atomicfile.Attributes{UID: -1, GID: -1, Mode: 0o640}
 	source, isNew, err := p.estateText()
 	if w.New = isNew; err == nil && !isNew {
