@@ -429,7 +429,6 @@ func TestMovesAtOnce(t *testing.T) {
 // TestMoveMeetsAFullDisk: the old server has its rights back, and the move goes through when
 // there is room again.
 func TestMoveMeetsAFullDisk(t *testing.T) {
-	t.Parallel()
 	if underRace {
 		t.Skip("the servers wait for a minute; TestMoved looks for races")
 	}
@@ -454,7 +453,6 @@ func TestMoveMeetsAFullDisk(t *testing.T) {
 				m.to.Stop()
 				m.start(t, options)
 			} else {
-				assert.Contains(t, out, "has lasted for 10 s")
 				require.Eventually(t, func() bool { // logins wait for room, too
 					_, err := oracletest.Ask(product, m.to.Login(), "SELECT 1")
 					return err == nil
