@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -25,36 +26,27 @@ type cutter struct {
 func (c *cutter) listen(t *testing.T, path, to string) {
 	listener, err := net.Listen("unix", path)
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
+	answer(t, listener, func(client net.Conn) {
+		server, err := net.Dial("unix", to)
+		if err != nil {
+			return
+		}
+		defer server.Close()
+		go func() {
+			_, _ = io.Copy(server, client)
+			_ = server.Close()
+		}()
+		buffer := make([]byte, 16<<10)
 		for {
-			client, err := listener.Accept()
-			if err != nil {
+			n, err := server.Read(buffer)
+			if c.seen.Add(1) == c.at.Load() {
 				return
 			}
-			server, err := net.Dial("unix", to)
-			if err != nil {
-				_ = client.Close()
-				continue
+			if _, w := client.Write(buffer[:n]); err != nil || w != nil {
+				return
 			}
-			pass := func(from, to net.Conn, counts bool) {
-				defer client.Close()
-				defer server.Close()
-				buffer := make([]byte, 16<<10)
-				for {
-					n, err := from.Read(buffer)
-					if counts && c.seen.Add(1) == c.at.Load() {
-						return
-					}
-					if _, w := to.Write(buffer[:n]); err != nil || w != nil {
-						return
-					}
-				}
-			}
-			go pass(client, server, false)
-			go pass(server, client, true)
 		}
-	}()
+	})
 }
 
 // TestConnectionsAreCut has a connection end at many places of an export and of a retirement

@@ -52,6 +52,15 @@ func (i *impostor) hear(said []byte) {
 func (i *impostor) serve(t *testing.T, converse func(net.Conn)) int {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
+	answer(t, listener, func(conn net.Conn) {
+		_ = conn.SetDeadline(time.Now().Add(20 * time.Second))
+		converse(conn)
+	})
+	return listener.Addr().(*net.TCPAddr).Port
+}
+
+// answer has each connection dealt with until the test is over.
+func answer(t *testing.T, listener net.Listener, converse func(net.Conn)) {
 	t.Cleanup(func() { _ = listener.Close() })
 	go func() {
 		for {
@@ -61,12 +70,10 @@ func (i *impostor) serve(t *testing.T, converse func(net.Conn)) int {
 			}
 			go func() {
 				defer conn.Close()
-				_ = conn.SetDeadline(time.Now().Add(20 * time.Second))
 				converse(conn)
 			}()
 		}
 	}()
-	return listener.Addr().(*net.TCPAddr).Port
 }
 
 // listen takes whatever comes next.

@@ -24,9 +24,20 @@ func TestRecordsAreLost(t *testing.T) {
 			loses := func() { require.NoError(t, os.RemoveAll(filepath.Join(m.folder, "state"))) }
 			says := func(text string, arguments ...string) { t.Helper(); m.says(t, text, arguments...) }
 
+			// The journal alone is lost: what arrived is not said to be gone.
+			_, err := m.moveWhile(t, "transfer", "kill -9 $PPID")
+			require.Error(t, err)
+			require.NoError(t, os.RemoveAll(filepath.Join(m.folder, "state", "journal")))
+			says("yellowfield inspect shed --fix --only left-by-a-run drops it", "provision", "combs")
+			assert.True(t, m.isOn(m.to))
+			says("shed: 1 mended", "inspect", "shed", "--fix", "--yes", "--only", "left-by-a-run")
+			says("what had arrived on shed is gone", "provision", "combs")
+			assert.False(t, m.isOn(m.to))
+			says("1 app: 1 verified", "verify", "combs")
+
 			// While the rows are on the way: the app may only read where it is, and its database
 			// and accounts are on the new server, too.
-			_, err := m.moveWhile(t, "transfer", "kill -9 $PPID")
+			_, err = m.moveWhile(t, "transfer", "kill -9 $PPID")
 			require.Error(t, err)
 			loses()
 			says("yellowfield provision combs --fix rights", "verify", "combs")

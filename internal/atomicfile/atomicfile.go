@@ -10,6 +10,8 @@ package atomicfile
 import (
 	"bytes"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -292,4 +294,10 @@ func Set(file *os.File, a Attributes) error {
 		}
 	}
 	return file.Chmod(a.Mode)
+}
+
+// Digest tells contents apart where none of them may be kept.
+func Digest(content []byte) string {
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:])
 }

@@ -58,7 +58,7 @@ one, and with --yes, the likeliest answer is taken.`,
 			}
 			var written *propose.Written
 			if write {
-				if written, err = proposal.Write(); err != nil {
+				if written, err = proposal.Write(command.Context()); err != nil {
 					return err
 				}
 			}

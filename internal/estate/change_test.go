@@ -1,6 +1,7 @@
 package estate_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -117,28 +118,49 @@ func TestAnEntryIsChangedInWhatIsThereNow(t *testing.T) {
 		write(strings.Replace(start, "structure", "data", 1))
 		_, err = e.Now("combs")
 		require.NoError(t, err)
-		assert.ErrorContains(t, e.CheckUnchanged(wanted), "the entry of app combs was changed by someone else", name)
+		assert.ErrorContains(t, e.CheckUnchanged(t.Context(), wanted), "the entry of app combs was changed by someone else", name)
 		write(others(start))
 		var written *estate.Change
-		require.NoError(t, e.Apply(wanted, nil, func(c *estate.Change) error { written = c; return nil }))
+		require.NoError(t, e.Apply(t.Context(), wanted, nil, func(c *estate.Change) error { written = c; return nil }))
 		assert.Equal(t, others(string(wanted.After)), text(), name)
 
 		changed := func([]byte) ([]byte, error) { return nil, nil }
 		write(strings.Replace(text(), "# more", "# still more", 1))
-		require.NoError(t, e.TakeBack(path, written.Edit, changed))
+		require.NoError(t, e.TakeBack(t.Context(), path, written.Edit, changed))
 		assert.Equal(t, strings.Replace(others(start), "# more", "# still more", 1), text(), name)
-		require.NoError(t, e.TakeBack(path, written.Edit, changed), "twice")
+		require.NoError(t, e.TakeBack(t.Context(), path, written.Edit, changed), "twice")
 
 		write(strings.NewReplacer("2026-11-26", "2026-11-27", "server: byre", "server: hut", "try_app", "other_app").Replace(string(wanted.After)))
 		before := text()
 		if name != "moved" { // there is no such server, which is an error of the file by itself
-			assert.ErrorContains(t, e.TakeBack(path, written.Edit, changed), "was changed by someone else", name)
+			assert.ErrorContains(t, e.TakeBack(t.Context(), path, written.Edit, changed), "was changed by someone else", name)
 		}
 		assert.Equal(t, before, text(), name)
 
 		if name == "copied" {
 			write(strings.Replace(string(wanted.After), "www/try", "www/third", 1))
-			assert.ErrorContains(t, e.Apply(wanted, nil, nil), "app try is in the estate file already")
+			assert.ErrorContains(t, e.Apply(t.Context(), wanted, nil, nil), "app try is in the estate file already")
 		}
 	}
+}
+
+// TestAFolderByTwoNames: the lock of a folder that is named by a link, too, is taken once.
+func TestAFolderByTwoNames(t *testing.T) {
+	folder := t.TempDir()
+	link := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(folder, link))
+	path := filepath.Join(folder, "yellowfield.yaml")
+	require.NoError(t, os.WriteFile(path, []byte("include: ["+link+"/apps.yaml]\nservers: {barn: {dbms: mariadb, socket: /run/x.sock, admin: {user: root}}}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "apps.yaml"), []byte("apps:\n  combs: {server: barn, database: {name: combs}, accounts: [{name: combs_app}]}\n"), 0o600))
+	e, err := estate.Loader{TrustOthers: true}.Load(path)
+	require.NoError(t, err)
+	change, err := e.Retire("combs", "2026-12-02")
+	require.NoError(t, err)
+	require.NoError(t, e.CheckUnchanged(t.Context(), change))
+	release, err := estate.LockFolder(t.Context(), link)
+	require.NoError(t, err)
+	defer release()
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	assert.ErrorIs(t, e.CheckUnchanged(ctx, change), context.Canceled, "while somebody holds it, Ctrl-C ends the wait")
 }

@@ -2,8 +2,6 @@ package estate
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
 	"reflect"
 	"slices"
 	"strings"
@@ -11,6 +9,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/fault"
 )
 
@@ -84,40 +83,38 @@ func (e *Estate) CopyEntry(app string, c Copied) (*Change, error) {
 	if !c.isOnlyAddition(place.File, source, []byte(text), app) {
 		return nil, cannot("the copy would come to say something else")
 	}
-	return &Change{place.File, source, []byte(text), Edit{App: c.Name, Of: app, Added: digest(strings.Join(block, "")), copied: c}}, nil
+	return &Change{place.File, source, []byte(text), Edit{App: c.Name, Of: app, Added: atomicfile.Digest([]byte(strings.Join(block, ""))), copied: c}}, nil
 }
 
-// withoutEntry takes an entry out that CopyEntry has added; an error where it was changed since.
+// withoutEntry takes an entry out that CopyEntry has added; an error where that cannot be done
+// without changing something else.
 func (e *Estate) withoutEntry(edit Edit) (*Change, error) {
 	place := e.places["apps."+edit.App]
 	source := e.sources[place.File]
-	key, _ := pairOf(source, edit.App)
-	lines := strings.SplitAfter(string(source), "\n")
-	if key == nil {
-		return nil, e.changedMeanwhile(edit.App)
-	}
-	begin := key.GetToken().Position.Line - 1
-	end := endOf(lines, begin, key.GetToken().Position.Column-1)
-	if digest(strings.Join(lines[begin:end], "")) != edit.Added {
-		return nil, e.changedMeanwhile(edit.App)
-	}
+	lines, begin, end := linesOf(source, edit.App)
 	if begin > 0 && strings.TrimSpace(lines[begin-1]) == "" {
 		begin--
 	}
-	after := strings.Join(lines[:begin], "") + strings.Join(lines[end:], "")
+	after := []byte(strings.Join(lines[:begin], "") + strings.Join(lines[end:], ""))
 	var was, is File
-	if decodeFile(place.File, source, &was, map[string]fault.Place{}) != nil || decodeFile(place.File, []byte(after), &is, map[string]fault.Place{}) != nil {
+	if decodeFile(place.File, source, &was, map[string]fault.Place{}) != nil || decodeFile(place.File, after, &is, map[string]fault.Place{}) != nil {
 		return nil, e.changedMeanwhile(edit.App)
 	}
 	if delete(was.Apps, edit.App); !reflect.DeepEqual(was, is) {
 		return nil, e.changedMeanwhile(edit.App)
 	}
-	return &Change{place.File, source, []byte(after), Edit{}}, nil
+	return &Change{Path: place.File, Before: source, After: after}, nil
 }
 
-func digest(text string) string {
-	sum := sha256.Sum256([]byte(text))
-	return hex.EncodeToString(sum[:])
+// linesOf are the lines of a file, and between which an app's entry is; none where it has none.
+func linesOf(source []byte, app string) (lines []string, begin, end int) {
+	lines = strings.SplitAfter(string(source), "\n")
+	key, _ := pairOf(source, app)
+	if key == nil {
+		return lines, 0, 0
+	}
+	begin = key.GetToken().Position.Line - 1
+	return lines, begin, endOf(lines, begin, key.GetToken().Position.Column-1)
 }
 
 // names replaces the name in the map of a database or an account.

@@ -2,13 +2,16 @@ package estate
 
 import (
 	"bytes"
+	"context"
 	"maps"
 	"path/filepath"
 	"reflect"
 	"slices"
+	"strings"
 
 	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/fault"
+	"yellowfield/internal/host"
 )
 
 // Now is the estate as its files say it now: e itself where they say what was read, and the one
@@ -31,7 +34,7 @@ func (e *Estate) Now(apps ...string) (*Estate, error) {
 	slices.Sort(paths)
 	for _, path := range slices.Compact(paths) {
 		if known, is := e.sources[path]; !is {
-			continue // what the entry of no file says
+			continue // an app that is not there is in no file
 		} else if content, err := e.loader.readSource(path); err != nil || !bytes.Equal(content, known) {
 			return e.loader.LoadSome(e.Path)
 		}
@@ -60,8 +63,8 @@ func (e *Estate) changedMeanwhile(app string) error {
 
 // CheckUnchanged is an error of class Protected where a change can no longer be made: where the
 // entry that it is about, or one of the servers, says something else by now.
-func (e *Estate) CheckUnchanged(c *Change, servers ...string) error {
-	return e.alone(c.Path, func() error {
+func (e *Estate) CheckUnchanged(ctx context.Context, c *Change, servers ...string) error {
+	return e.alone(ctx, c.Path, func() error {
 		_, err := e.rebased(c, servers)
 		return err
 	})
@@ -71,8 +74,8 @@ func (e *Estate) CheckUnchanged(c *Change, servers ...string) error {
 // since e was read, by other runs or by hand. Meanwhile no other run changes an estate file in
 // that folder. written is told beforehand what the file will say; without an error from it the
 // file is put in place.
-func (e *Estate) Apply(c *Change, servers []string, written func(*Change) error) error {
-	return e.alone(c.Path, func() error {
+func (e *Estate) Apply(ctx context.Context, c *Change, servers []string, written func(*Change) error) error {
+	return e.alone(ctx, c.Path, func() error {
 		c, err := e.rebased(c, servers)
 		if err == nil {
 			err = written(c)
@@ -103,22 +106,55 @@ func (e *Estate) rebased(c *Change, servers []string) (*Change, error) {
 	if c.Edit.Of != "" {
 		c, err := now.CopyEntry(whose, c.Edit.copied)
 		if err != nil {
-			return nil, fault.At(fault.Protected, fault.As(err).Place, fault.As(err).Next, "%s", fault.As(err).What).With(err)
+			f := fault.As(err)
+			return nil, fault.At(fault.Protected, f.Place, f.Next, "%s", f.What).With(err)
 		}
 		return c, nil
 	}
 	return now.setKey(whose, c.Edit.Key, c.Edit.Value)
 }
 
+// onDisk is the estate as its files say it now, also where this is a planned one.
+func (e *Estate) onDisk() (*Estate, error) {
+	l := e.loader
+	l.instead = nil
+	return l.LoadSome(e.Path)
+}
+
+// StandingOf tells how an entry stands to an edit in the files as they are now: whether it says
+// what the edit made it say, or what it said before; neither where somebody has changed it.
+func (e *Estate) StandingOf(edit Edit) (made, undone bool, err error) {
+	now, err := e.onDisk()
+	if err == nil {
+		made, undone = now.standing(edit)
+	}
+	return made, undone, err
+}
+
+func (e *Estate) standing(edit Edit) (made, undone bool) {
+	source := e.sources[e.places["apps."+edit.App].File]
+	if edit.Added != "" {
+		lines, begin, end := linesOf(source, edit.App)
+		return atomicfile.Digest([]byte(strings.Join(lines[begin:end], ""))) == edit.Added, e.Apps[edit.App] == nil && e.Broken[edit.App] == nil
+	}
+	says := ""
+	if _, entry := pairOf(source, edit.App); entry != nil {
+		for _, pair := range entry.Values {
+			if keyOf(pair) == edit.Key {
+				says = pair.Value.GetToken().Value
+			}
+		}
+	}
+	return says == edit.Value, says == edit.Was
+}
+
 // TakeBack undoes an edit in the file as it is by now. old gives what the file held before, where
 // it is as the edit has left it, and nil where others have changed it since: then only the entry
 // is changed. It is an error of class Protected where that no longer says what the edit made it
 // say.
-func (e *Estate) TakeBack(path string, edit Edit, old func(now []byte) ([]byte, error)) error {
-	return e.alone(path, func() error {
-		l := e.loader
-		l.instead = nil
-		content, err := l.readSource(path)
+func (e *Estate) TakeBack(ctx context.Context, path string, edit Edit, old func(now []byte) ([]byte, error)) error {
+	return e.alone(ctx, path, func() error {
+		content, err := host.ReadFile(path)
 		if err != nil {
 			return err
 		}
@@ -129,41 +165,27 @@ func (e *Estate) TakeBack(path string, edit Edit, old func(now []byte) ([]byte, 
 		if before != nil {
 			return (&Change{Path: path, Before: content, After: before}).write()
 		}
-		now, err := l.LoadSome(e.Path)
+		now, err := e.onDisk()
 		if err != nil {
 			return err
 		}
+		made, undone := now.standing(edit)
 		var c *Change
 		switch {
-		case edit.Added != "" && now.Apps[edit.App] == nil && now.Broken[edit.App] == nil:
+		case undone:
 			return nil
+		case !made:
+			return now.changedMeanwhile(edit.App)
 		case edit.Added != "":
 			c, err = now.withoutEntry(edit)
-		case now.Says(edit) == edit.Was:
-			return nil
-		case now.Says(edit) != edit.Value:
-			return now.changedMeanwhile(edit.App)
 		default:
 			c, err = now.setKey(edit.App, edit.Key, edit.Was)
 		}
-		if err == nil {
-			err = c.write()
+		if err != nil {
+			return err
 		}
-		return err
+		return c.write()
 	})
-}
-
-// Says is what an entry says for the key of an edit; empty where it has none.
-func (e *Estate) Says(edit Edit) string {
-	_, entry := pairOf(e.sources[e.places["apps."+edit.App].File], edit.App)
-	if entry != nil {
-		for _, pair := range entry.Values {
-			if keyOf(pair) == edit.Key {
-				return pair.Value.GetToken().Value
-			}
-		}
-	}
-	return ""
 }
 
 // write puts the changed file in place of the one that was read.
@@ -184,11 +206,18 @@ func (c *Change) write() error {
 
 // alone holds the lock of the estate file's folder, and of the one of an included file, while
 // something is done: two runs that change different entries of a file do so one after the other.
-func (e *Estate) alone(path string, do func() error) error {
-	folders := []string{filepath.Dir(e.Path), filepath.Dir(path)}
+func (e *Estate) alone(ctx context.Context, path string, do func() error) error {
+	var folders []string
+	for _, file := range []string{e.Path, path} {
+		folder, err := filepath.EvalSymlinks(filepath.Dir(file)) // by a link, too, its lock is one
+		if err != nil {
+			return fault.At(fault.Invalid, fault.Place{File: filepath.Dir(file)}, "check the path and its permissions", "the folder of the estate file cannot be looked at: %v", err).With(err)
+		}
+		folders = append(folders, folder)
+	}
 	slices.Sort(folders) // so that nobody waits for somebody who waits
 	for _, folder := range slices.Compact(folders) {
-		release, err := LockFolder(folder)
+		release, err := LockFolder(ctx, folder)
 		if err != nil {
 			return err
 		}

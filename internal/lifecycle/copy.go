@@ -103,7 +103,7 @@ func Copy(r *work.Run, ctx context.Context) error {
 	r.Plan = r.EmptyPlan()
 	var err error
 	if !through {
-		err = isNew(r)
+		err = isNew(r, "choose another name")
 	}
 	if err == nil {
 		err = planning.MakePlan(r, ctx)
@@ -124,8 +124,8 @@ func Copy(r *work.Run, ctx context.Context) error {
 	return tellOldPlaces(r, ctx)
 }
 
-// isNew refuses to work over something that is there.
-func isNew(r *work.Run) error {
+// isNew refuses to work over something that is there; next is what to do about that.
+func isNew(r *work.Run, next string) error {
 	if mark := r.MarkOfMove(); r.Options.Move != nil {
 		if _, exists := r.View.Catalogue.Accounts[mark]; exists {
 			return work.AtStep(work.StepDatabase, fault.New(fault.Protected, "yellowfield inspect "+r.App.Server+" --fix --only "+string(inspect.LeftByRun)+" drops it",
@@ -134,13 +134,13 @@ func isNew(r *work.Run) error {
 	}
 	for _, d := range r.App.All() {
 		if r.Exists(d.Name) {
-			return work.AtStep(work.StepDatabase, fault.New(fault.Protected, "choose another name", "server %s has a database %s already", r.App.Server, d.Name))
+			return work.AtStep(work.StepDatabase, fault.New(fault.Protected, next, "server %s has a database %s already", r.App.Server, d.Name))
 		}
 	}
 	for _, account := range r.App.Accounts {
 		for _, a := range r.AccountsOf(account) {
 			if _, exists := r.View.Catalogue.Accounts[a]; exists {
-				return work.AtStep(work.StepAccount, fault.New(fault.Protected, "choose another name", "server %s has an account %s already", r.App.Server, a))
+				return work.AtStep(work.StepAccount, fault.New(fault.Protected, next, "server %s has an account %s already", r.App.Server, a))
 			}
 		}
 	}

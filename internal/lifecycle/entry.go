@@ -3,6 +3,7 @@ package lifecycle
 import (
 	"context"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
 	"yellowfield/internal/fault"
@@ -40,7 +41,7 @@ func PlanEntry(r *work.Run, of *estate.Estate, change *estate.Change, row work.R
 func proveEntryFirst(r *work.Run) {
 	for _, s := range r.Plan.Steps {
 		if m, is := s.Material.(*entryChange); is {
-			r.Plan.Prove(work.StepState, "entry of "+r.App.Name+" as it was read", func(context.Context) error { return m.of.CheckUnchanged(m.change, m.servers...) })
+			r.Plan.Prove(work.StepState, "entry of "+r.App.Name+" as it was read", func(ctx context.Context) error { return m.of.CheckUnchanged(ctx, m.change, m.servers...) })
 			r.Plan.LastFirst()
 			return
 		}
@@ -50,31 +51,33 @@ func proveEntryFirst(r *work.Run) {
 func init() {
 	EntryChanged.Means(effect.Spec[*work.Run, EntryState]{
 		Object: func(c effect.Change[EntryState]) string { return "entry of " + c.After.App },
-		Do: func(r *work.Run, _ context.Context, d *effect.Doing[EntryState]) (string, error) {
+		Do: func(r *work.Run, ctx context.Context, d *effect.Doing[EntryState]) (string, error) {
 			m := d.Material.(*entryChange)
-			return "", m.of.Apply(m.change, m.servers, func(now *estate.Change) (err error) {
-				d.Before.Digest, d.After.Digest, d.After.Edit = work.Digest(now.Before), work.Digest(now.After), &now.Edit
+			return "", m.of.Apply(ctx, m.change, m.servers, func(now *estate.Change) (err error) {
+				d.Before.Digest, d.After.Digest, d.After.Edit = atomicfile.Digest(now.Before), atomicfile.Digest(now.After), &now.Edit
 				if d.Before.Copy, err = r.Journal.KeepCopy(d.Subject, now.Before); err != nil {
 					return err
 				}
 				return d.Record()
 			})
 		},
-		Undo: func(r *work.Run, _ context.Context, c effect.Change[EntryState]) error {
+		Undo: func(r *work.Run, ctx context.Context, c effect.Change[EntryState]) error {
 			standing, err := standingOfEntry(r, c)
-			switch {
-			case err != nil || standing == effect.NotDone:
+			if err != nil || standing == effect.NotDone {
 				return err
-			case standing != effect.Done && c.After.Edit == nil:
-				return work.ChangedSince(c.Subject, c.Before.Copy)
-			case c.After.Edit == nil:
-				c.After.Edit = &estate.Edit{}
 			}
-			return r.Estate.TakeBack(c.Subject, *c.After.Edit, func(now []byte) ([]byte, error) {
-				if work.Digest(now) != c.After.Digest {
-					return nil, nil
+			var edit estate.Edit
+			if c.After.Edit != nil {
+				edit = *c.After.Edit
+			}
+			return r.Estate.TakeBack(ctx, c.Subject, edit, func(now []byte) ([]byte, error) {
+				switch {
+				case atomicfile.Digest(now) == c.After.Digest:
+					return r.State.Copy(c.Before.Copy)
+				case c.After.Edit == nil:
+					return nil, work.ChangedSince(c.Subject, c.Before.Copy)
 				}
-				return r.State.Copy(c.Before.Copy)
+				return nil, nil
 			})
 		},
 		Look: func(r *work.Run, _ context.Context, c effect.Change[EntryState]) (effect.Standing, error) {
@@ -87,22 +90,21 @@ func init() {
 }
 
 // standingOfEntry tells how an entry stands by the file as a whole, and where others have
-// changed that since, by the key that was set.
+// changed that since, by the entry alone.
 func standingOfEntry(r *work.Run, c effect.Change[EntryState]) (effect.Standing, error) {
 	content, err := host.ReadFile(c.Subject)
 	standing, err := work.StandingOf(c.Before.FileState, c.After.FileState, content, err)
-	edit := c.After.Edit
-	if err != nil || standing != effect.ChangedElse || edit == nil || edit.Key == "" {
+	if err != nil || standing != effect.ChangedElse || c.After.Edit == nil {
 		return standing, err
 	}
-	now, err := r.Estate.Now()
+	made, undone, err := r.Estate.StandingOf(*c.After.Edit)
 	switch {
 	case err != nil:
 		return effect.Unseen, err
-	case now.Says(*edit) == edit.Value:
-		return effect.Done, nil
-	case now.Says(*edit) == edit.Was:
+	case undone:
 		return effect.NotDone, nil
+	case made:
+		return effect.Done, nil
 	}
 	return effect.ChangedElse, nil
 }

@@ -135,7 +135,7 @@ func moveHere(r *work.Run, ctx context.Context) error {
 	old.Plan = old.EmptyPlan()
 	steps.PlanState(old)
 	r.Plan = r.EmptyPlan()
-	err := isNew(r)
+	err := isNew(r, "see what it is: drop it there, or move the app to another server")
 	if err == nil {
 		r.From.Note, err = movementTo(old, ctx, r.App.Server)
 	}
@@ -531,16 +531,19 @@ func takeBackArrived(r *work.Run, ctx context.Context, note work.MoveRecord) err
 		return err
 	}
 	defer release()
-	if cut == nil { // the journal of that run is gone, or has lost its end
-		return isNew(n)
+	if cut != nil {
+		if err := planning.UndoUnfinished(n, ctx); err != nil {
+			return err
+		}
+		if n.Result.Exit != 0 {
+			return fault.New(fault.Failed, "look at "+note.To, "what had arrived on %s could not all be taken back", note.To)
+		}
+		if err := n.Look(ctx); err != nil {
+			return err
+		}
 	}
-	if err := planning.UndoUnfinished(n, ctx); err != nil {
-		return err
-	}
-	if n.Result.Exit != 0 {
-		return fault.New(fault.Failed, "look at "+note.To, "what had arrived on %s could not all be taken back", note.To)
-	}
-	return nil
+	// The journal of that run may be gone, or have lost its end.
+	return isNew(n, "the journal of the move that brought it is not whole: see that nobody needs it, and drop it there")
 }
 
 func RetireOld(r *work.Run, ctx context.Context) error {

@@ -406,14 +406,14 @@ func (p *Proposal) check() {
 
 // Write adds the entry to the estate file, which keeps its layout, its
 // comments, its owner and its mode.
-func (p *Proposal) Write() (*Written, error) {
+func (p *Proposal) Write(ctx context.Context) (*Written, error) {
 	if p.Missing != "" {
 		return nil, fault.New(fault.Differs, p.waysOut(), "the entry is not written: %s", p.Missing)
 	}
 	path := p.options.Path
 	w := &Written{Path: path}
 	if _, err := os.Stat(filepath.Dir(path)); err == nil { // else writing says so
-		release, err := estate.LockFolder(filepath.Dir(path)) // other runs may be changing the file
+		release, err := estate.LockFolder(ctx, filepath.Dir(path)) // other runs may be changing the file
 		if err != nil {
 			return nil, err
 		}

@@ -48,7 +48,7 @@ func FuzzHostileTree(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if _, err = p.Write(); err != nil {
+		if _, err = p.Write(t.Context()); err != nil {
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
 			require.Equal(t, barn, string(text), "a refused entry leaves the file alone")

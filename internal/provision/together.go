@@ -202,7 +202,7 @@ func one(e *work.Engine, ctx context.Context, app *estate.App, options work.Opti
 		}
 	}
 	if errors.Is(err, work.ErrChanged) {
-		err = fault.New(fault.Busy, work.TryLater, "the entry of app %s in the estate file is changed again and again", app.Name)
+		err = r.Estate.Fault(fault.Busy, "apps."+app.Name, work.TryLater, "the entry of app %s is changed again and again", app.Name)
 	}
 	r.Finish(err)
 	r.Folder.Close()

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/dbms/postgres"
 	"yellowfield/internal/effect"
@@ -158,7 +159,7 @@ func writeRule(r *work.Run, ctx context.Context, d *effect.Doing[work.FileState]
 	if err != nil {
 		return err
 	}
-	d.Before, d.After.Digest = work.FileWith(before), work.Digest(after)
+	d.Before, d.After.Digest = work.FileWith(before), atomicfile.Digest(after)
 	d.Before.Attributes = &attributes
 	if d.Before.Copy, err = r.Journal.KeepCopy(d.Subject, before); err == nil {
 		err = r.Journal.Record(state.Entry{Event: state.Intended, Step: work.StepRights, Object: d.Subject, Copy: d.Before.Copy})

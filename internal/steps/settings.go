@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 
+	"yellowfield/internal/atomicfile"
 	"yellowfield/internal/dbms"
 	"yellowfield/internal/effect"
 	"yellowfield/internal/estate"
@@ -335,7 +336,7 @@ func planWriting(r *work.Run, s *estate.Settings, path string, file *settings.Fi
 func PlanPublishing(r *work.Run, row work.Row, f *work.PublishedFile) {
 	before, after := work.FileState{Absent: f.Read == nil}, work.FileWith(f.Content)
 	if f.Read != nil {
-		before.Digest = work.Digest(f.Read)
+		before.Digest = atomicfile.Digest(f.Read)
 	}
 	after.Attributes, after.App = &f.Attributes, f.Of.App.Name
 	r.Plan.Change(row, SettingsWritten.Of(f.Path, before, after), f)

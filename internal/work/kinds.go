@@ -3,8 +3,6 @@ package work
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -117,17 +115,11 @@ type FileState struct {
 	For        string                 `json:"for,omitempty"` // the account that a rule is for
 }
 
-// Digest tells contents apart in the journal, which holds none.
-func Digest(content []byte) string {
-	sum := sha256.Sum256(content)
-	return hex.EncodeToString(sum[:])
-}
-
-func FileWith(content []byte) FileState { return FileState{Digest: Digest(content)} }
+func FileWith(content []byte) FileState { return FileState{Digest: atomicfile.Digest(content)} }
 
 // is reports whether a file that was read is in the state.
 func (s FileState) is(content []byte, absent bool) bool {
-	return s.Absent && absent || !s.Absent && !absent && s.Digest == Digest(content)
+	return s.Absent && absent || !s.Absent && !absent && s.Digest == atomicfile.Digest(content)
 }
 
 // StandingOf tells how a file stands that was read with an error or without.

@@ -55,9 +55,10 @@ func (e *Engine) Leftovers(ctx context.Context, c *Connection) ([]Leftover, erro
 		one := e.leftover(a.User, a.String())
 		app := e.Estate.Apps[one.App]
 		if app != nil && a.User == dbms.MarkOfMove(one.Lock) {
-			var move MoveRecord
-			if found, err := e.State.Note(Movements, app.Name+"@"+e.Estate.Path, &move); err != nil || found && !move.Done {
-				continue // which provision goes on with, or takes back
+			if explained, err := e.explains(app, c.Entry.Name); err != nil {
+				return nil, err
+			} else if explained {
+				continue // provision goes on with it, or takes it back
 			}
 			e.leftOfMove(c, app, catalogue, &one)
 		} else if app != nil {
@@ -77,6 +78,18 @@ func (e *Engine) Leftovers(ctx context.Context, c *Connection) ([]Leftover, erro
 		all = append(all, one)
 	}
 	return all, nil
+}
+
+// explains reports whether the records of a move of an app to a server are there: its note, and
+// what its journal says of that server.
+func (e *Engine) explains(app *estate.App, server string) (bool, error) {
+	var move MoveRecord
+	found, err := e.State.Note(Movements, app.Name+"@"+e.Estate.Path, &move)
+	if err != nil || !found || move.Done || move.To != server {
+		return false, err
+	}
+	cut, err := e.State.CutOff(app.Name, e.Estate.Path)
+	return cut.On(server) != nil || app.Server == server, err
 }
 
 // leftover is one as far as its name tells.
